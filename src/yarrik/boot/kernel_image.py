@@ -1,0 +1,83 @@
+"""What a kernel file says of itself: its architecture and form, from the header that bootloaders read.
+
+arm64: Documentation/arm64/booting.rst, section 4; x86: Documentation/x86/boot.rst, "The Real-Mode Kernel Header".
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from yarrik.disk.records import Record, number
+
+_ARM64 = Record(
+    64,
+    ("text_offset", 8, "Q"),
+    ("image_size", 16, "Q"),
+    ("flags", 24, "Q"),
+    ("magic", 56, "4s"),
+)
+_X86 = Record(
+    0x268,
+    ("setup_sectors", 0x1F1, "B"),
+    ("boot_flag", 0x1FE, "H"),
+    ("magic", 0x202, "4s"),
+    ("version", 0x206, "H"),
+    ("load_flags", 0x211, "B"),
+    ("code32_start", 0x214, "I"),
+    ("xload_flags", 0x236, "H"),
+    ("init_size", 0x260, "I"),
+)
+_OTHER_KINDS = {
+    b"\x1f\x8b": "gzip-compressed data",
+    b"\x7fE": "an ELF file",
+    b"\xd0\x0d": "a device tree blob",
+    b"\x27\x05": "a wrapped image",
+}
+_LOADED_HIGH = 1
+_KERNEL_64 = 1
+
+
+class KernelUnfit(ValueError):
+    """The file is no kernel that a bootloader could load; the message says why."""
+
+
+@dataclass(frozen=True)
+class KernelFacts:
+    """`memory` is how many bytes it takes when it runs, `offset` where it wants to lie in a 2 MiB aligned area."""
+
+    arch: str
+    form: str
+    memory: int
+    offset: int = 0
+
+
+def read_kernel(path: Path) -> KernelFacts:
+    """Reads the header. Raises KernelUnfit."""
+    with path.open("rb") as file:
+        head = file.read(_X86.size)
+    if len(head) >= _ARM64.size:
+        fields = _ARM64.unpack(head)
+        if fields["magic"] == b"ARM\x64":
+            memory = number(fields, "image_size")
+            if memory == 0:
+                raise KernelUnfit("its arm64 header gives no size, so a bootloader cannot tell where it ends")
+            if number(fields, "flags") & 1:
+                raise KernelUnfit("it is built for big-endian processors")
+            return KernelFacts("arm64", "Image", memory, number(fields, "text_offset"))
+    if len(head) >= _X86.size:
+        fields = _X86.unpack(head)
+        if fields["magic"] == b"HdrS" and fields["boot_flag"] == 0xAA55:
+            version = number(fields, "version")
+            if version < 0x20C or not number(fields, "load_flags") & _LOADED_HIGH:
+                raise KernelUnfit(f"its x86 header has protocol {version >> 8}.{version & 0xFF:02}; 2.12 or later is needed")
+            arch = "x86-64" if number(fields, "xload_flags") & _KERNEL_64 else "x86"
+            return KernelFacts(arch, "bzImage", number(fields, "init_size"))
+    kinds = {
+        b"\x1f\x8b": "gzip-compressed data",
+        b"\x7fE": "an ELF file",
+        b"\xd0\x0d": "a device tree blob",
+        b"\x27\x05": "a wrapped image",
+    }
+    kind = kinds.get(head[:2], "no kernel header that is known here")
+    raise KernelUnfit(f"it is {kind}" if head[:2] in kinds else f"it has {kind}")

@@ -1,0 +1,21 @@
+"""The cache: content-addressed files and trees, results of steps, and what a workspace remembers of its last builds."""
+
+from yarrik.cache.memory import LastRun, Memory
+from yarrik.cache.store import MissingObject, Result, Store, default_root
+from yarrik.cache.tree import Entry, Tree, TreeDamaged, changed_paths, file_digest, read_tree, safe_relative
+
+__all__ = [
+    "Entry",
+    "LastRun",
+    "Memory",
+    "MissingObject",
+    "Result",
+    "Store",
+    "Tree",
+    "TreeDamaged",
+    "changed_paths",
+    "default_root",
+    "file_digest",
+    "read_tree",
+    "safe_relative",
+]

@@ -1,0 +1,109 @@
+"""What a workspace remembers between runs: digests of files by their status, and each step's last run.
+
+Nothing here decides a result: losing the file costs time and reasons, never correctness.
+"""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+import threading
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+
+from yarrik.cache.tree import file_digest
+
+_SCHEMA = """
+create table if not exists digests (path text primary key, status text not null, digest text not null) without rowid;
+create table if not exists runs (
+  product text not null, step text not null, fingerprint text not null, parts blob not null, outputs blob not null,
+  primary key (product, step)
+) without rowid;
+create table if not exists facts (name text primary key, value blob not null) without rowid;
+"""
+_FRESH_NS = 2_000_000_000
+
+
+@dataclass(frozen=True)
+class LastRun:
+    """A step's last result: its fingerprint, the parts that went into it (name to digest or value), its outputs."""
+
+    fingerprint: str
+    parts: dict[str, str]
+    outputs: dict[str, str]
+
+
+class Memory:
+    """The workspace's memory, one SQLite file; safe for several builds at a time."""
+
+    def __init__(self, file: Path) -> None:
+        file.parent.mkdir(parents=True, exist_ok=True)
+        self._lock = threading.Lock()
+        self._database = sqlite3.connect(file, timeout=60, isolation_level=None, check_same_thread=False)
+        self._database.execute("pragma journal_mode=wal")
+        self._database.execute("pragma synchronous=off")
+        self._database.executescript(_SCHEMA)
+        rows = self._database.execute("select path, status, digest from digests")
+        self._digests: dict[str, tuple[str, str]] = {path: (status, digest) for path, status, digest in rows}
+        self._learned: dict[str, tuple[str, str]] = {}
+
+    def digest_of(self, path: Path, status: os.stat_result | None = None) -> str:
+        """SHA-256 of a file, read again only when its size, times or inode have changed."""
+        status = status or path.stat()
+        name = os.fspath(path).encode("utf-8", "surrogateescape").hex() if _odd(path) else os.fspath(path)
+        mark = f"{status.st_size} {status.st_mtime_ns} {status.st_ctime_ns} {status.st_ino}"
+        known = self._digests.get(name)
+        if known is not None and known[0] == mark:
+            return known[1]
+        digest = file_digest(path)
+        # A file written within the clock's resolution may change again without a new time: do not trust it yet.
+        import time
+
+        if time.time_ns() - status.st_mtime_ns > _FRESH_NS:
+            self._digests[name] = self._learned[name] = (mark, digest)
+        return digest
+
+    def save_digests(self) -> None:
+        with self._lock:
+            if self._learned:
+                rows = [(path, status, digest) for path, (status, digest) in self._learned.items()]
+                self._database.execute("begin immediate")
+                self._database.executemany("insert or replace into digests values (?, ?, ?)", rows)
+                self._database.execute("commit")
+                self._learned.clear()
+
+    def last_runs(self, product: str) -> dict[str, LastRun]:
+        with self._lock:
+            rows = self._database.execute(
+                "select step, fingerprint, parts, outputs from runs where product = ?", (product,)
+            ).fetchall()
+        decode = msgspec.json.Decoder(dict[str, str]).decode
+        return {step: LastRun(fingerprint, decode(parts), decode(outputs)) for step, fingerprint, parts, outputs in rows}
+
+    def remember(self, product: str, step: str, run: LastRun) -> None:
+        with self._lock:
+            self._database.execute(
+                "insert or replace into runs values (?, ?, ?, ?, ?)",
+                (product, step, run.fingerprint, msgspec.json.encode(run.parts), msgspec.json.encode(run.outputs)),
+            )
+
+    def fact(self, name: str) -> bytes | None:
+        """A remembered finding (what a compiler said of itself), kept until `learn` replaces it."""
+        with self._lock:
+            row = self._database.execute("select value from facts where name = ?", (name,)).fetchone()
+        return None if row is None else bytes(row[0])
+
+    def learn(self, name: str, value: bytes) -> None:
+        with self._lock:
+            self._database.execute("insert or replace into facts values (?, ?)", (name, value))
+
+    def close(self) -> None:
+        self.save_digests()
+        self._database.close()
+
+
+def _odd(path: Path) -> bool:
+    """Whether the path holds bytes that are no UTF-8, which SQLite's text would refuse."""
+    return any("\udc80" <= character <= "\udcff" for character in os.fspath(path))

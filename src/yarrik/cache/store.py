@@ -1,0 +1,276 @@
+"""The store: files and trees kept under the digest of what they hold, and the results of steps under fingerprints.
+
+Everything is written beside its place and moved there by one rename, so it appears whole or not at all, and any
+number of builds may use one store. Objects are read-only; a second copy with the executable bit serves hard links.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+import shutil
+import tempfile
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from functools import cached_property, lru_cache
+from pathlib import Path
+
+import msgspec
+import platformdirs
+from filelock import FileLock
+
+from yarrik.cache.tree import CHUNK, Tree, TreeDamaged, plain_modes, read_tree
+from yarrik.errors import Place, Trouble, YarrikError
+
+#: All objects and checkouts carry this time (seconds since 1970), so that no build can see when it ran.
+STILL_TIME = 946684800
+
+
+class MissingObject(LookupError):
+    """The store does not hold this digest (any more)."""
+
+
+@dataclass(frozen=True)
+class Result:
+    """What a step left: digests of its named outputs, what it wants said, its log's digest, and how long it took."""
+
+    outputs: Mapping[str, str]
+    notes: tuple[str, ...] = ()
+    log: str = ""
+    seconds: float = 0.0
+
+
+def default_root() -> Path:
+    """`YARRIK_CACHE` if set, else the user's cache folder."""
+    named = os.environ.get("YARRIK_CACHE")
+    return Path(named) if named else platformdirs.user_cache_path("yarrik")
+
+
+class Store:
+    """A folder with `objects/`, `trees/` and `results/`. Makes it when it is not there."""
+
+    def __init__(self, root: Path) -> None:
+        self.root = root
+        self._tree = lru_cache(maxsize=512)(self._load_tree)
+
+    @cached_property
+    def _scratch(self) -> Path:
+        """Where things are written before they are moved to their place. Made at the first write only."""
+        scratch = self.root / "tmp"
+        try:
+            scratch.mkdir(parents=True, exist_ok=True)
+            with tempfile.TemporaryFile(dir=scratch):
+                pass
+        except OSError as error:
+            raise YarrikError(
+                Trouble(
+                    "CACHE-UNWRITABLE",
+                    f"the cache folder cannot be written: {error.strerror}",
+                    Place(self.root),
+                    why="every step's result is kept there",
+                    remedy="make it writable, or name another folder in the environment variable YARRIK_CACHE",
+                )
+            ) from error
+        return scratch
+
+    # Files
+
+    def object_path(self, digest: str, executable: bool = False) -> Path:
+        return self.root / "objects" / digest[:2] / (digest + ".x" if executable else digest)
+
+    def has(self, digest: str) -> bool:
+        return self.object_path(digest).exists() or self._tree_path(digest).exists()
+
+    def put_bytes(self, data: bytes) -> str:
+        digest = hashlib.sha256(data).hexdigest()
+        target = self.object_path(digest)
+        if not target.exists():
+            self._place(data, target)
+        return digest
+
+    def put_file(self, path: Path, move: bool = False) -> str:
+        """Takes a file's content in; with `move` the file itself goes into the store (holes and all)."""
+        if move and path.stat().st_dev == self._scratch.stat().st_dev:
+            with path.open("rb") as file:
+                digest = hashlib.file_digest(file, "sha256").hexdigest()
+            target = self.object_path(digest)
+            target.parent.mkdir(parents=True, exist_ok=True)
+            _settle(path, 0o444)
+            path.replace(target)
+            return digest
+        # Digest and copy in one pass: what is stored is what was digested, even while somebody edits the file.
+        sha = hashlib.sha256()
+        with path.open("rb") as source, self._fresh() as (name, sink):
+            while chunk := source.read(CHUNK):
+                sha.update(chunk)
+                sink.write(chunk)
+            sink.close()
+            target = self.object_path(sha.hexdigest())
+            if target.exists():
+                Path(name).unlink()
+            else:
+                target.parent.mkdir(parents=True, exist_ok=True)
+                _settle(Path(name), 0o444)
+                Path(name).replace(target)
+        return sha.hexdigest()
+
+    def get_bytes(self, digest: str) -> bytes:
+        try:
+            return self.object_path(digest).read_bytes()
+        except FileNotFoundError as error:
+            raise MissingObject(digest) from error
+
+    # Trees
+
+    def put_tree(self, tree: Tree) -> str:
+        target = self._tree_path(tree.digest)
+        if not target.exists():
+            self._place(tree.encoded, target)
+        return tree.digest
+
+    def tree(self, digest: str) -> Tree:
+        """The tree with this digest. Raises MissingObject when it is not there or does not read as a tree."""
+        return self._tree(digest)
+
+    def _load_tree(self, digest: str) -> Tree:
+        try:
+            return Tree.decode(self._tree_path(digest).read_bytes())
+        except (FileNotFoundError, TreeDamaged) as error:
+            raise MissingObject(digest) from error
+
+    def snapshot(self, folder: Path, move: bool = False, plain: bool = False, suffixes: tuple[str, ...] = ()) -> Tree:
+        """Takes a whole folder in and returns its tree. With `move` the files themselves go into the store.
+
+        With `plain`, only the executable bit of the modes counts, as for sources that people edit."""
+        tree = read_tree(folder, lambda path, _: self.put_file(path, move), suffixes)
+        if plain:
+            tree = plain_modes(tree)
+        self.put_tree(tree)
+        return tree
+
+    def lay_out(self, tree: Tree, folder: Path, writable: bool) -> None:
+        """Puts the tree into `folder`, which may hold another tree already; files must not clash.
+
+        Without `writable`, files are hard links into the store where the file system allows it."""
+        folder.mkdir(parents=True, exist_ok=True)
+        for entry in tree.entries:
+            target = folder / entry.path
+            if entry.kind == "folder":
+                target.mkdir(exist_ok=True)
+            elif entry.kind == "link":
+                os.symlink(entry.content, target)
+            elif writable:
+                self.copy_out(entry.content, target, entry.mode | 0o200)
+            else:
+                self._link_out(entry.content, target, bool(entry.mode & 0o111))
+        if writable:
+            for entry in reversed(tree.entries):
+                if entry.kind == "folder":
+                    (folder / entry.path).chmod(entry.mode | 0o700)
+
+    def copy_out(self, digest: str, target: Path, mode: int) -> None:
+        """Copies an object to `target`, which must not exist, keeping holes."""
+        source = self.object_path(digest)
+        try:
+            copy_sparse(source, target)
+        except FileNotFoundError as error:
+            if not source.exists():
+                raise MissingObject(digest) from error
+            raise
+        _settle(target, mode)
+
+    def _link_out(self, digest: str, target: Path, executable: bool) -> None:
+        source = self.object_path(digest, executable)
+        if executable and not source.exists():
+            if not self.object_path(digest).exists():
+                raise MissingObject(digest)
+            with self._fresh() as (name, sink):
+                sink.close()
+                shutil.copyfile(self.object_path(digest), name)
+                _settle(Path(name), 0o555)
+                Path(name).replace(source)
+        try:
+            os.link(source, target)
+        except FileNotFoundError as error:
+            raise MissingObject(digest) from error
+        except OSError:
+            # Another file system, or too many links to one object: a copy does as well.
+            self.copy_out(digest, target, 0o755 if executable else 0o644)
+
+    # Results of steps
+
+    def result(self, fingerprint: str) -> Result | None:
+        """The result kept under this fingerprint, if it and all that it names are still there."""
+        try:
+            result = msgspec.json.decode(self._result_path(fingerprint).read_bytes(), type=Result)
+        except (FileNotFoundError, msgspec.DecodeError):
+            return None
+        return result if all(self.has(digest) for digest in result.outputs.values()) else None
+
+    def put_result(self, fingerprint: str, result: Result) -> None:
+        self._place(msgspec.json.encode(result), self._result_path(fingerprint))
+
+    def lock(self, fingerprint: str) -> FileLock:
+        """Held while a step runs, so that two builds do not do the same work twice."""
+        folder = self.root / "locks"
+        folder.mkdir(parents=True, exist_ok=True)
+        return FileLock(folder / fingerprint[:32])
+
+    def _tree_path(self, digest: str) -> Path:
+        return self.root / "trees" / digest[:2] / digest
+
+    def _result_path(self, fingerprint: str) -> Path:
+        return self.root / "results" / fingerprint[:2] / fingerprint
+
+    @contextlib.contextmanager
+    def _fresh(self) -> Iterator[tuple[str, tempfile._TemporaryFileWrapper[bytes]]]:
+        handle = tempfile.NamedTemporaryFile(dir=self._scratch, delete=False)  # noqa: SIM115 (renamed, not closed away)
+        try:
+            yield handle.name, handle
+        except BaseException:
+            Path(handle.name).unlink(missing_ok=True)
+            raise
+        finally:
+            handle.close()
+
+    def _place(self, data: bytes, target: Path) -> None:
+        with self._fresh() as (name, sink):
+            sink.write(data)
+            sink.close()
+            target.parent.mkdir(parents=True, exist_ok=True)
+            _settle(Path(name), 0o444)
+            Path(name).replace(target)
+
+
+def _settle(path: Path, mode: int) -> None:
+    path.chmod(mode)
+    os.utime(path, (STILL_TIME, STILL_TIME))
+
+
+def copy_sparse(source: Path, target: Path) -> None:
+    """Copies a file without reading or writing its holes. `target` must not exist."""
+    with source.open("rb") as reader, target.open("xb") as writer:
+        end = os.fstat(reader.fileno()).st_size
+        position = 0
+        while position < end:
+            try:
+                start = os.lseek(reader.fileno(), position, os.SEEK_DATA)
+            except OSError:
+                break  # only a hole is left
+            stop = os.lseek(reader.fileno(), start, os.SEEK_HOLE)
+            _copy_range(reader.fileno(), writer.fileno(), start, stop - start)
+            position = stop
+        os.ftruncate(writer.fileno(), end)
+
+
+def _copy_range(reader: int, writer: int, offset: int, count: int) -> None:
+    while count:
+        try:
+            done = os.copy_file_range(reader, writer, count, offset, offset)
+        except OSError:  # not between these two file systems
+            done = os.pwrite(writer, os.pread(reader, min(count, CHUNK), offset), offset)
+        if done == 0:
+            return
+        offset += done
+        count -= done

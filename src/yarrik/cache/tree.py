@@ -1,0 +1,200 @@
+"""A tree: the files, folders and links below one folder, as a value with a digest.
+
+Times and owners are left out on purpose: they are no part of what a step's inputs contain. Paths are text in
+the form of `os.fsdecode`, so any bytes that a file name may hold survive.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import stat
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from typing import Literal, cast
+
+from yarrik.errors import Place, Trouble, YarrikError
+
+Kind = Literal["folder", "file", "link"]
+HEADER = b"yarrik tree 1\0"
+_LETTERS: dict[Kind, bytes] = {"folder": b"d", "file": b"f", "link": b"l"}
+_KINDS: dict[bytes, Kind] = {letter: kind for kind, letter in _LETTERS.items()}
+_DIGEST_LENGTH = 64
+CHUNK = 1 << 20
+
+
+class TreeDamaged(ValueError):
+    """A stored tree does not read as one; what is wrong stands in the message."""
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One thing in a tree. `content` is a file's SHA-256 in hex, a link's destination, or empty for a folder.
+
+    `size` is in bytes and `mode` holds the twelve permission bits (a link's are always 0o777)."""
+
+    path: str
+    kind: Kind
+    mode: int
+    size: int
+    content: str
+
+
+@dataclass(frozen=True)
+class Tree:
+    """Entries sorted by path, each folder before what it holds. The top itself has no entry."""
+
+    entries: tuple[Entry, ...]
+
+    @staticmethod
+    def of(entries: Iterable[Entry]) -> Tree:
+        return Tree(tuple(sorted(entries, key=lambda entry: entry.path.split("/"))))
+
+    @cached_property
+    def encoded(self) -> bytes:
+        fields: list[bytes] = []
+        for entry in self.entries:
+            fields += (
+                _LETTERS[entry.kind],
+                b"%o" % entry.mode,
+                b"%d" % entry.size,
+                os.fsencode(entry.content),
+                os.fsencode(entry.path),
+            )
+        return HEADER + b"\0".join(fields)
+
+    @cached_property
+    def digest(self) -> str:
+        return hashlib.sha256(self.encoded).hexdigest()
+
+    @cached_property
+    def by_path(self) -> dict[str, Entry]:
+        return {entry.path: entry for entry in self.entries}
+
+    @property
+    def files(self) -> Iterable[Entry]:
+        return (entry for entry in self.entries if entry.kind == "file")
+
+    def below(self, *folders: str) -> Tree:
+        """The part of the tree that lies in `folders`, with the folders that lead there."""
+        wanted = [folder.strip("/") for folder in folders]
+
+        def keeps(path: str) -> bool:
+            return any(path == top or path.startswith(top + "/") for top in wanted)
+
+        kept = [entry for entry in self.entries if keeps(entry.path)]
+        present = {entry.path for entry in kept}
+        ways = {parent for path in present for parent in parents(path)} - present
+        return Tree.of(kept + [self.by_path[way] for way in ways if way in self.by_path])
+
+    @staticmethod
+    def decode(data: bytes) -> Tree:
+        """The tree that `encoded` gave. Raises TreeDamaged: stored trees may come from another machine."""
+        if not data.startswith(HEADER):
+            raise TreeDamaged("it does not begin as a tree")
+        body = data[len(HEADER) :]
+        fields = body.split(b"\0") if body else []
+        if len(fields) % 5:
+            raise TreeDamaged("an entry is cut off")
+        entries = []
+        for index in range(0, len(fields), 5):
+            letter, mode, size, content, path = fields[index : index + 5]
+            if letter not in _KINDS or not size.isdigit() or not mode.isdigit():
+                raise TreeDamaged(f"entry {index // 5} has an unknown form")
+            name = os.fsdecode(path)
+            if not safe_relative(name):
+                raise TreeDamaged(f"the path {name!r} leads out of the tree")
+            kind = _KINDS[letter]
+            if kind == "file" and len(content) != _DIGEST_LENGTH:
+                raise TreeDamaged(f"{name!r} has no digest")
+            entries.append(Entry(name, kind, int(mode, 8) & 0o7777, int(size), os.fsdecode(content)))
+        tree = Tree(tuple(entries))
+        links = {entry.path for entry in entries if entry.kind != "folder"}
+        for entry in entries:
+            if any(parent in links for parent in parents(entry.path)):
+                raise TreeDamaged(f"{entry.path!r} lies below something that is no folder")
+        return tree
+
+
+def parents(path: str) -> list[str]:
+    """`a/b/c` has the parents `a` and `a/b`."""
+    words = path.split("/")
+    return ["/".join(words[:count]) for count in range(1, len(words))]
+
+
+def safe_relative(path: str) -> bool:
+    """Whether `path` stays below the folder that it is relative to."""
+    return bool(path) and not path.startswith("/") and all(word not in ("", ".", "..") for word in path.split("/"))
+
+
+def file_digest(path: Path) -> str:
+    """SHA-256 of a file's content, in hex."""
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+def read_tree(
+    folder: Path, digest_of: Callable[[Path, os.stat_result], str] | None = None, suffixes: tuple[str, ...] = ()
+) -> Tree:
+    """The tree below `folder`, without version control's own folder. `digest_of` may answer from memory; without it
+    every file is read. With `suffixes`, only files whose names end so, and right in `folder`.
+
+    Raises YarrikError when there is something that is no file, folder or link, or that cannot be read."""
+    digest = digest_of or (lambda path, _: file_digest(path))
+    entries: list[Entry] = []
+    waiting = [("", os.fspath(folder))]
+    try:
+        while waiting:
+            prefix, place = waiting.pop()
+            with os.scandir(place) as found:
+                for item in found:
+                    if item.name == ".git" or (suffixes and not item.name.endswith(suffixes)):
+                        continue
+                    path = prefix + item.name
+                    status = item.stat(follow_symlinks=False)
+                    if stat.S_ISREG(status.st_mode):
+                        content = digest(Path(item.path), status)
+                        entries.append(Entry(path, "file", stat.S_IMODE(status.st_mode), status.st_size, content))
+                    elif stat.S_ISDIR(status.st_mode):
+                        entries.append(Entry(path, "folder", stat.S_IMODE(status.st_mode), 0, ""))
+                        waiting.append((path + "/", item.path))
+                    elif stat.S_ISLNK(status.st_mode):
+                        target = os.readlink(item.path)
+                        entries.append(Entry(path, "link", 0o777, len(os.fsencode(target)), target))
+                    else:
+                        raise _unfit(Path(item.path), "it is neither a file, a folder nor a link")
+    except OSError as error:
+        raise _unfit(Path(cast(str, error.filename or folder)), error.strerror or str(error)) from error
+    return Tree.of(entries)
+
+
+def _unfit(path: Path, reason: str) -> YarrikError:
+    return YarrikError(
+        Trouble(
+            "TREE-UNREADABLE",
+            f"cannot take {path.name} into a build: {reason}",
+            Place(path),
+            why="a step's inputs are files, folders and links whose content can be read",
+            remedy="move it out of this folder, or make it readable",
+        )
+    )
+
+
+def plain_modes(tree: Tree) -> Tree:
+    """The same tree with the modes that version control keeps: 755 or 644. What else a checkout has is the umask's doing."""
+
+    def mode_of(entry: Entry) -> int:
+        if entry.kind == "link":
+            return 0o777
+        return 0o755 if entry.kind == "folder" or entry.mode & 0o100 else 0o644
+
+    return Tree(tuple(Entry(e.path, e.kind, mode_of(e), e.size, e.content) for e in tree.entries))
+
+
+def changed_paths(before: Tree, after: Tree) -> list[str]:
+    """The paths of files and links that differ between two trees, sorted."""
+    old = {entry.path: entry for entry in before.entries}
+    new = {entry.path: entry for entry in after.entries}
+    return sorted(path for path in old.keys() | new.keys() if old.get(path) != new.get(path))

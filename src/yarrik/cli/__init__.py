@@ -1,0 +1,48 @@
+"""The command line: Typer commands, and how results look. No computation here."""
+
+from __future__ import annotations
+
+import sys
+from typing import NoReturn
+
+import typer
+
+from yarrik.errors import YarrikError
+
+app = typer.Typer(
+    name="yarrik",
+    help="Composes board images from recipes: resolved, built in cached steps, checked, and the same bytes everywhere.",
+    no_args_is_help=True,
+    rich_markup_mode="rich",
+    pretty_exceptions_enable=False,
+    context_settings={"help_option_names": ["-h", "--help"]},
+    epilog="Begin with [bold]yarrik demo[/bold]: it lays out an example workspace and builds it.",
+)
+
+
+def _version(wanted: bool) -> None:
+    if wanted:
+        from yarrik import __version__
+
+        typer.echo(f"yarrik {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def _top(
+    version: bool = typer.Option(False, "--version", callback=_version, is_eager=True, help="Says the version, and ends."),
+) -> None:
+    pass
+
+
+def main() -> NoReturn:
+    """The console command. Exit code 0: done, 1: the work failed, 2: the request was wrong."""
+    from yarrik.cli import boot, build, check, demo, look  # noqa: F401 (they register their commands)
+    from yarrik.cli.view import show_error
+
+    try:
+        app()
+    except YarrikError as error:
+        show_error(error, as_json="--json" in sys.argv[1:])
+        sys.exit(error.exit_code)
+    sys.exit(0)

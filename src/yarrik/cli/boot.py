@@ -1,0 +1,112 @@
+"""`yarrik boot`: the finished image in an emulator, its console shown as it comes."""
+
+from __future__ import annotations
+
+import sys
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from yarrik.cli import app
+from yarrik.cli.options import JsonOption, ProductArgument, WorkspaceOption, opened
+
+if TYPE_CHECKING:
+    from yarrik.boot import BootOutcome
+    from yarrik.model import Composition
+
+
+@app.command(
+    epilog='Examples: [bold]yarrik boot[/bold] · [bold]yarrik boot --expect "services started" --expect "tide-gauge#"[/bold]'
+)
+def boot(
+    product: ProductArgument = None,
+    expect: Annotated[
+        list[str] | None,
+        typer.Option(metavar="TEXT", help="Text that the console has to show, in this order, instead of the image's marker."),
+    ] = None,
+    talk: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="A script: [[talk]] tables with `expect`, and `type` to answer.")
+    ] = None,
+    seconds: Annotated[float, typer.Option(min=1, help="The longest that the boot may take.")] = 120,
+    until_off: Annotated[
+        bool, typer.Option("--until-off", help="Waits until the board powers off after the last text was seen.")
+    ] = False,
+    keep_disk: Annotated[
+        bool, typer.Option("--keep-disk", help="Goes on with the disk of the last boot instead of a fresh copy of the image.")
+    ] = False,
+    workspace: WorkspaceOption = None,
+    json: JsonOption = False,
+) -> None:
+    """Boots a product's image in its board's emulator, until the image's marker shows or the time is over.
+
+    The board gets a copy of the image, so the image in out/PRODUCT stays as it was written."""
+    from yarrik.boot import read_talk
+    from yarrik.boot.emulator import TalkLine
+    from yarrik.cli.view import print_json, styled
+    from yarrik.errors import shown_path
+
+    lines = read_talk(talk) if talk is not None else ()
+    lines += tuple(TalkLine(expect=text) for text in expect or ())
+    with opened(workspace) as session:
+        composition = session.workspace.compose(product)
+        outcome = boot_product(session.root, composition, lines, seconds, until_off, keep_disk, show=not json)
+    log = shown_path(session.root / "out" / composition.name / "boot.log")
+    ok = outcome.ending == "seen"
+    if json:
+        print_json(
+            {
+                "ok": ok,
+                "product": composition.name,
+                "ending": outcome.ending,
+                "missing": outcome.missing,
+                "seconds": round(outcome.seconds, 2),
+                "seen": [{"text": text, "seconds": round(when, 2)} for text, when in outcome.seen],
+                "log": str(session.root / "out" / composition.name / "boot.log"),
+            }
+        )
+        raise typer.Exit(0 if ok else 1)
+    sys.stdout.write("\n")
+    if ok:
+        last = outcome.seen[-1][0] if outcome.seen else ""
+        text = f"{styled(composition.name, 'bold')}: {styled('up', 'green')} after {outcome.seconds:.1f} s"
+        sys.stdout.write(text + (f", `{last}` was seen" if last else "") + f"; console kept in {log}\n")
+        raise typer.Exit(0)
+    how = "the time was over" if outcome.ending == "time" else "the emulator ended"
+    head = styled("error BOOT-NOT-SEEN:", "bold red", sys.stderr)
+    sys.stderr.write(
+        f"{head} {how} after {outcome.seconds:.1f} s before the console showed `{outcome.missing}`\n"
+        f"  where  {log}\n"
+        f"  why    seen so far: {', '.join(repr(text) for text, _ in outcome.seen) or 'none of the texts'}\n"
+        f"  next   read the console above; --seconds gives it more time\n"
+    )
+    raise typer.Exit(1)
+
+
+def boot_product(
+    root: Path, composition: Composition, talk: tuple[object, ...], seconds: float, until_off: bool, keep_disk: bool, show: bool
+) -> BootOutcome:
+    """Starts the emulator of the composition's board with a copy of its image. Raises YarrikError when it cannot."""
+    from yarrik.boot import run_emulator
+    from yarrik.boot.emulator import TalkLine
+    from yarrik.run.emulation import emulator_command, scratch_disk
+
+    command = emulator_command(composition, root)
+    disk = scratch_disk(root, composition, fresh=not keep_disk)
+    lines = tuple(line for line in talk if isinstance(line, TalkLine))
+    if not lines and composition.marker:
+        lines = (TalkLine(expect=composition.marker),)
+    words = [word.replace("{image}", str(disk)) for word in command]
+
+    def listener(data: bytes) -> None:
+        if show:
+            sys.stdout.buffer.write(data.replace(b"\r\n", b"\n").replace(b"\x1b[2J", b"").replace(b"\x1b[H", b""))
+            sys.stdout.buffer.flush()
+
+    log = root / "out" / composition.name / "boot.log"
+    with log.open("wb") as sink:
+        outcome = run_emulator(words, lines, sink, seconds, listener, until_off)
+        if outcome.seen and not until_off:
+            time.sleep(0)
+    return outcome

@@ -1,0 +1,146 @@
+"""`yarrik build`, `yarrik plan`."""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from yarrik.cli import app
+from yarrik.cli.options import JsonOption, ProductArgument, SandboxOption, WorkspaceOption, opened
+
+if TYPE_CHECKING:
+    from yarrik.run import BuildReport
+
+
+@app.command(epilog="Examples: [bold]yarrik build[/bold] · [bold]yarrik build tide-office --jobs 4 --keep-going[/bold]")
+def build(
+    product: ProductArgument = None,
+    jobs: Annotated[int | None, typer.Option(min=1, help="Steps at a time, and jobs of each; as many as processors.")] = None,
+    keep_going: Annotated[
+        bool, typer.Option("--keep-going", help="Goes on with all that does not need a failed step.")
+    ] = False,
+    renew_lock: Annotated[
+        bool, typer.Option("--renew-lock", help="Accepts sources that changed since yarrik.lock was written.")
+    ] = False,
+    no_sandbox: SandboxOption = False,
+    workspace: WorkspaceOption = None,
+    json: JsonOption = False,
+) -> None:
+    """Builds a product: runs the steps that have to run, and writes images and manifests to out/PRODUCT."""
+    from yarrik.cli.view import BuildView, print_json, show_error
+
+    with opened(workspace, renew_lock, not no_sandbox) as session:
+        composition = session.workspace.compose(product)
+        view = BuildView(quiet=json)
+        try:
+            report = session.build(composition, jobs, keep_going, view)
+        finally:
+            view.close()
+    if json:
+        print_json(report_as_json(report))
+        raise typer.Exit(1 if report.errors else 0)
+    for error in report.errors:
+        show_error(error, as_json=False)
+    show_report(report)
+    raise typer.Exit(1 if report.errors else 0)
+
+
+def show_report(report: BuildReport, hint: bool = True) -> None:
+    """The end of a build: what happened, what lies where, what to type next."""
+    from yarrik.cli.view import show_notes, show_table, styled
+    from yarrik.errors import shown_path
+    from yarrik.units import shown_size
+
+    kept = sum(step.how == "kept" for step in report.steps)
+    if report.errors:
+        left = sum(step.how == "not reached" for step in report.steps)
+        failed = len(report.errors)
+        show_notes(report.notes)
+        text = f"{failed} step{'s' if failed != 1 else ''} failed, {left} not reached; nothing was written to out/"
+        sys.stdout.write(f"{styled(report.product, 'bold')}: {text}\n")
+        return
+    if not report.ran and not report.published:
+        sys.stdout.write(
+            f"{styled(report.product, 'bold')}: nothing to do, all {kept} steps are kept ({report.seconds:.2f} s)\n"
+        )
+        return
+    show_notes(report.notes)
+    same = sum(step.same for step in report.ran)
+    tail = f", {same} of them with the same result" if same else ""
+    text = f"{len(report.ran)} steps ran{tail}, {kept} kept, in {report.seconds:.1f} s"
+    sys.stdout.write(f"{styled(report.product, 'bold')}: {text}\n")
+    rows = []
+    for file in sorted(report.out.iterdir()):
+        if file.is_file() and not file.name.startswith(".") and file.name != "boot.log":
+            rows.append((shown_path(file), shown_size(file.stat().st_size)))
+    show_table(rows, right=(1,))
+    if hint:
+        sys.stdout.write(f"next: yarrik boot {report.product}\n")
+
+
+def report_as_json(report: BuildReport) -> dict[str, object]:
+    return {
+        "ok": not report.errors,
+        "product": report.product,
+        "out": str(report.out),
+        "seconds": round(report.seconds, 3),
+        "changed": report.published,
+        "notes": list(report.notes),
+        "steps": [
+            {
+                "step": step.step.name,
+                "how": step.how,
+                "same": step.same,
+                "reason": step.reason,
+                "seconds": round(step.seconds, 3),
+                "fingerprint": step.fingerprint,
+            }
+            for step in report.steps
+        ],
+        "troubles": [trouble.as_json() for error in report.errors for trouble in error.troubles],
+    }
+
+
+@app.command(epilog="Example: touch a source, then [bold]yarrik plan[/bold] names the file and all that waits for it.")
+def plan(
+    product: ProductArgument = None,
+    every: Annotated[bool, typer.Option("--all", help="Lists kept steps too.")] = False,
+    workspace: WorkspaceOption = None,
+    json: JsonOption = False,
+) -> None:
+    """Tells which steps a build would run, and the reason for each. Runs nothing."""
+    from yarrik.cli.view import print_json, show_table, styled
+
+    with opened(workspace) as session:
+        composition = session.workspace.compose(product)
+        found = session.plan(composition)
+    if json:
+        print_json(
+            {
+                "ok": True,
+                "product": composition.name,
+                "steps": [
+                    {"step": a.step.name, "verdict": a.verdict, "reason": a.reason, "causes": list(a.causes)}
+                    for a in found
+                    if every or a.verdict != "kept"
+                ],
+            }
+        )
+        return
+    counts = {verdict: sum(a.verdict == verdict for a in found) for verdict in ("runs", "may run", "kept")}
+    name = styled(composition.name, "bold")
+    if counts["runs"] == 0 and counts["may run"] == 0:
+        sys.stdout.write(f"{name}: nothing would run, all {counts['kept']} steps are kept\n")
+    else:
+        sys.stdout.write(f"{name}: {counts['runs']} steps run, {counts['may run']} may run, {counts['kept']} are kept\n")
+    rows = []
+    for a in found:
+        if a.verdict == "kept" and not every:
+            continue
+        reason = a.reason
+        if a.verdict == "may run" and a.causes:
+            reason += f"  ({a.causes[0]})"
+        rows.append((a.verdict, a.step.name, reason))
+    show_table(rows)

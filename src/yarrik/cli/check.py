@@ -1,0 +1,47 @@
+"""`yarrik check`: all that can fail later, now."""
+
+from __future__ import annotations
+
+import sys
+
+from yarrik.cli import app
+from yarrik.cli.options import JsonOption, ProductArgument, WorkspaceOption, opened
+
+
+@app.command(epilog="Example: [bold]yarrik check tide-gauge[/bold] before a long build.")
+def check(product: ProductArgument = None, workspace: WorkspaceOption = None, json: JsonOption = False) -> None:
+    """Checks definitions, order, sources, compilers and host programs of a product. Builds nothing."""
+    from yarrik.cli.view import print_json, show_table, styled
+
+    with opened(workspace) as session:
+        composition = session.workspace.compose(product)
+        graph = session.graph(composition)
+        session.check_programs(graph)
+        toolchains = sorted((side, toolchain.shown) for side, toolchain in session.toolchains.items())
+    names = [str(node) for node in graph.order.nodes]
+    if json:
+        print_json(
+            {
+                "ok": True,
+                "product": composition.name,
+                "board": composition.board.name,
+                "profile": composition.profile.name,
+                "image": composition.image.name,
+                "order": names,
+                "toolchains": dict(toolchains),
+                "programs": sorted(graph.programs),
+                "steps": len(graph.steps),
+            }
+        )
+        return
+    sys.stdout.write(f"{styled(composition.name, 'bold')}: no trouble found\n")
+    rows = [
+        ("board", composition.board.name),
+        ("profile", composition.profile.name),
+        ("image", composition.image.name),
+        *((f"{side} compiler", shown) for side, shown in toolchains),
+        ("programs", ", ".join(sorted(graph.programs))),
+        ("build order", ", ".join(names)),
+        ("steps", str(len(graph.steps))),
+    ]
+    show_table(rows)

@@ -1,0 +1,119 @@
+"""How things look: errors, build progress, tables. Plain text without a terminal, colour and progress with one."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+import time
+from collections.abc import Iterable, Sequence
+
+from yarrik.errors import YarrikError
+from yarrik.run import StepEnded, StepStarted
+
+_STYLES = {"bold": "1", "dim": "2", "red": "31", "green": "32", "yellow": "33", "blue": "34"}
+
+
+def coloured(stream: object = None) -> bool:
+    """Whether a stream takes colours: a terminal, and nobody asked for none (NO_COLOR)."""
+    target = stream or sys.stdout
+    return (
+        bool(getattr(target, "isatty", lambda: False)()) and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
+    )
+
+
+def styled(text: str, style: str, stream: object = None) -> str:
+    if not coloured(stream):
+        return text
+    codes = ";".join(_STYLES[word] for word in style.split())
+    return f"\033[{codes}m{text}\033[0m"
+
+
+def print_json(value: object) -> None:
+    sys.stdout.write(json.dumps(value, indent=1, ensure_ascii=False, default=str) + "\n")
+
+
+def show_error(error: YarrikError, as_json: bool) -> None:
+    """Each trouble as: code and what, where, why, what to do next."""
+    if as_json:
+        print_json({"ok": False, "troubles": [trouble.as_json() for trouble in error.troubles]})
+        return
+    sys.stdout.flush()
+    for trouble in error.troubles:
+        head = styled(f"error {trouble.code}:", "bold red", sys.stderr)
+        lines = [f"{head} {trouble.what}"]
+        for name, text in (("where", str(trouble.place)), ("why", trouble.why), ("next", trouble.remedy)):
+            if text:
+                lines.append(f"  {styled(name.ljust(5), 'dim', sys.stderr)}  {text}")
+        sys.stderr.write("\n".join(lines) + "\n")
+    if len(error.troubles) > 1:
+        sys.stderr.write(f"{len(error.troubles)} errors\n")
+
+
+def show_notes(notes: Iterable[str]) -> None:
+    """What is worth knowing, each once, at the end."""
+    for note in dict.fromkeys(notes):
+        sys.stdout.write(f"{styled('note', 'yellow')}  {note}\n")
+
+
+def show_table(rows: Sequence[Sequence[str]], indent: str = "  ", right: Sequence[int] = ()) -> None:
+    """Columns with two blanks between them; `right` names those with figures."""
+    if not rows:
+        return
+    widths = [max(len(row[column]) for row in rows) for column in range(len(rows[0]))]
+    for row in rows:
+        cells = [
+            cell.rjust(width) if column in right else cell.ljust(width)
+            for column, (cell, width) in enumerate(zip(row, widths, strict=True))
+        ]
+        sys.stdout.write((indent + "  ".join(cells)).rstrip() + "\n")
+
+
+class BuildView:
+    """Follows a build: a line for each step that ran, and with a terminal one moving line for what is running."""
+
+    def __init__(self, quiet: bool = False) -> None:
+        self._quiet = quiet
+        self._moving = coloured() and not quiet
+        self._running: dict[str, tuple[float, str]] = {}
+        self._ended = 0
+
+    def __call__(self, event: StepStarted | StepEnded) -> None:
+        if self._quiet:
+            return
+        self._clear()
+        if isinstance(event, StepStarted):
+            self._running[event.step] = (time.monotonic(), event.reason)
+        else:
+            _, reason = self._running.pop(event.step, (0.0, ""))
+            self._ended += 1
+            mark = styled("✗", "red") if event.failed else styled("=", "blue") if event.same else styled("✓", "green")
+            word = "came out the same" if event.same else reason
+            text = f"  {mark} {event.step:<34} {event.seconds:7.2f} s  {styled(_fitting(word), 'dim')}"
+            sys.stdout.write(text.rstrip() + "\n")
+        self._draw(event.left if isinstance(event, StepStarted) else None)
+        sys.stdout.flush()
+
+    def _draw(self, left: int | None) -> None:
+        if self._moving and self._running:
+            names = ", ".join(self._running)
+            text = _fitting(f"{self._ended} done, running: {names}", 2)
+            sys.stdout.write(f"  {styled(text, 'blue')}")
+
+    def _clear(self) -> None:
+        if self._moving:
+            sys.stdout.write("\r\033[K")
+
+    def close(self) -> None:
+        self._clear()
+        sys.stdout.flush()
+
+
+def _fitting(text: str, taken: int = 51) -> str:
+    """The text cut to what is left of a terminal's line; whole without a terminal."""
+    if not coloured():
+        return text
+    import shutil
+
+    room = max(20, shutil.get_terminal_size().columns - taken - 1)
+    return text if len(text) <= room else text[: room - 1] + "…"

@@ -1,0 +1,17 @@
+"""Device trees: source to tree, tree to blob, blob to tree (Devicetree Specification v0.4)."""
+
+from yarrik.devicetree.blob import BlobDamaged, blob_name, decode_blob, encode_blob
+from yarrik.devicetree.source import SourceError, compile_source
+from yarrik.devicetree.tree import DeviceTree, TreeNode, text_of
+
+__all__ = [
+    "BlobDamaged",
+    "DeviceTree",
+    "SourceError",
+    "TreeNode",
+    "blob_name",
+    "compile_source",
+    "decode_blob",
+    "encode_blob",
+    "text_of",
+]

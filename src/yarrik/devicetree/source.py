@@ -1,0 +1,533 @@
+"""Reads device tree source, version 1 (Devicetree Specification v0.4, chapter 6), and resolves what refers to what.
+
+Each grammar rule is a method, with the rule as its docstring. Errors carry file, line and column, the line itself with
+a marker, and a hint. Overlays (`/plugin/`) and the C preprocessor's lines are not read here yet.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from yarrik.devicetree.tree import DeviceTree, Reference, TreeNode, TreeProperty
+from yarrik.errors import Place, Trouble, YarrikError, suggestion
+
+_TOKENS = re.compile(
+    r"""
+    (?P<blank>      \s+ | //[^\n]* | /\*.*?\*/ )
+  | (?P<string>     "(?:[^"\\\n]|\\.)*" )
+  | (?P<character>  '(?:[^'\\\n]|\\.[^']*)' )
+  | (?P<directive>  /(?:dts-v1|plugin|memreserve|include|incbin|bits|delete-node|delete-property|omit-if-no-ref)/ )
+  | (?P<pathref>    &\{[^}\n]*\} )
+  | (?P<labelref>   &[A-Za-z_][A-Za-z0-9_]* )
+  | (?P<label>      [A-Za-z_][A-Za-z0-9_]*: )
+  | (?P<number>     (?:0[xX][0-9a-fA-F]+|[0-9]+)(?:[uU]?[lL]{0,2}|[lL]{1,2}[uU])(?![\w,.+?\#@-]) )
+  | (?P<name>       [\w,.+?\#-]+(?:@[\w,.+?\#-]+)? )
+  | (?P<operator>   <<|>>|<=|>=|==|!=|&&|\|\||[-+*/%&|^~!?:<>()\[\]{};=,/] )
+    """,
+    re.VERBOSE | re.DOTALL,
+)
+_OPERATOR = re.compile(r"<<|>>|<=|>=|==|!=|&&|\|\||[-+*/%&|^~!?:<>()]")
+_ESCAPES = {"a": 7, "b": 8, "t": 9, "n": 10, "v": 11, "f": 12, "r": 13, "\\": 92, '"': 34, "'": 39}
+_LIMITS = {"node": 31}
+_MAX_DEPTH = 60
+_MASK = (1 << 64) - 1
+
+
+class SourceError(YarrikError):
+    """The source cannot be compiled."""
+
+
+@dataclass(frozen=True)
+class _Token:
+    kind: str
+    text: str
+    file: Path
+    start: int
+
+
+@dataclass
+class _File:
+    path: Path
+    text: str
+    at: int = 0
+
+
+def compile_source(path: Path) -> DeviceTree:
+    """Compiles a `.dts` file; `/include/` and `/incbin/` look beside the file that names them. Raises SourceError."""
+    return _Parser(path).run()
+
+
+@dataclass
+class _Parser:
+    path: Path
+    files: list[_File] = field(default_factory=list)
+    texts: dict[Path, str] = field(default_factory=dict)
+    token: _Token = field(default_factory=lambda: _Token("end", "", Path(), 0))
+    tree: DeviceTree = field(default_factory=lambda: DeviceTree(TreeNode("")))
+    labels: dict[str, TreeNode] = field(default_factory=dict)
+
+    # Tokens
+
+    def fail(self, what: str, token: _Token | None = None, hint: str = "") -> SourceError:
+        token = token or self.token
+        text = self.texts.get(token.file, "")
+        line = text.count("\n", 0, token.start) + 1
+        begin = text.rfind("\n", 0, token.start) + 1
+        shown = text[begin:].split("\n", 1)[0].replace("\t", " ")
+        marker = " " * (token.start - begin) + "^" * max(1, min(len(token.text), len(shown) - (token.start - begin)))
+        column = token.start - begin + 1
+        return SourceError(
+            Trouble("DTS-SYNTAX", f"{what} (column {column})", Place(token.file, line), why=f"\n  {shown}\n  {marker}",
+                    remedy=hint or "correct the line")
+        )  # fmt: skip
+
+    def open(self, path: Path, named_by: _Token | None = None) -> None:
+        if len(self.files) > 30:
+            raise self.fail("files include each other too deep", named_by)
+        try:
+            text = path.read_text(encoding="utf-8")
+        except (OSError, UnicodeDecodeError) as error:
+            reason = error.strerror if isinstance(error, OSError) else "it is not UTF-8 text"
+            if named_by is None:
+                raise SourceError(Trouble("DTS-UNREADABLE", f"cannot read {path.name}: {reason}", Place(path),
+                                          remedy="check the name on the board")) from error  # fmt: skip
+            raise self.fail(
+                f"cannot read {path.name}: {reason}", named_by, "includes are looked for beside this file"
+            ) from error
+        self.texts[path] = text
+        self.files.append(_File(path, text))
+
+    def advance(self) -> _Token:
+        """Moves on, and returns the token that was current."""
+        former = self.token
+        while self.files:
+            file = self.files[-1]
+            if file.at >= len(file.text):
+                self.files.pop()
+                continue
+            match = _TOKENS.match(file.text, file.at)
+            if match is None:
+                self.token = _Token("stray", file.text[file.at], file.path, file.at)
+                raise self.fail(f"`{file.text[file.at]}` has no meaning here")
+            kind, start = match.lastgroup or "", file.at
+            file.at = match.end()
+            if kind != "blank":
+                self.token = _Token(kind, match.group(), file.path, start)
+                return former
+        self.token = _Token("end", "", former.file, len(self.texts.get(former.file, "")))
+        return former
+
+    def split_name(self, length: int) -> None:
+        """Gives back all but the first characters of the current token: in expressions `a-b` is three tokens."""
+        file = self.files[-1] if self.files and self.files[-1].path == self.token.file else None
+        if file is not None:
+            file.at = self.token.start + length
+            self.token = _Token(self.token.kind, self.token.text[:length], self.token.file, self.token.start)
+
+    def accept(self, text: str) -> bool:
+        if self.token.text == text:
+            self.advance()
+            return True
+        return False
+
+    def expect(self, text: str, where: str) -> None:
+        if not self.accept(text):
+            found = f"`{self.token.text}`" if self.token.text else "the end of the file"
+            raise self.fail(f"`{text}` is missing {where}; here stands {found}", hint=f"add the `{text}`")
+
+    # Grammar
+
+    def run(self) -> DeviceTree:
+        """source := "/dts-v1/;" memreserve* ( "/" node | reference node | delete )*"""
+        self.open(self.path)
+        self.advance()
+        self.include()
+        if self.token.text != "/dts-v1/":
+            raise self.fail("the source does not begin with `/dts-v1/;`", hint="add `/dts-v1/;` as the first line")
+        while self.accept("/dts-v1/"):
+            self.expect(";", "after /dts-v1/")
+        while self.token.kind != "end":
+            self.include()
+            token = self.token
+            if token.kind == "end":
+                break
+            if token.kind == "label" and not token.text.startswith("/"):
+                labels = self.label_list()
+                if self.token.text == "/memreserve/":
+                    self.reservation()
+                else:
+                    self.top(labels)
+            elif token.text == "/memreserve/":
+                self.reservation()
+            else:
+                self.top([])
+        self.tree.boot_cpu = self.boot_cpu()
+        self.resolve()
+        return self.tree
+
+    def include(self) -> None:
+        """include := "/include/" STRING"""
+        while self.token.text == "/include/":
+            named = self.token
+            file = self.files[-1]
+            match = re.compile(r'\s*"([^"\n]*)"').match(file.text, file.at)
+            if match is None:
+                raise self.fail("a file's name in quotes must follow /include/")
+            file.at = match.end()
+            self.open(named.file.parent / match.group(1), named)
+            self.advance()
+
+    def reservation(self) -> None:
+        """memreserve := "/memreserve/" integer integer ";" """
+        self.advance()
+        address = self.primary(64)
+        size = self.primary(64)
+        self.expect(";", "after the reservation")
+        self.tree.reservations.append((address, size))
+
+    def top(self, labels: list[str]) -> None:
+        """( "/" | reference ) "{" contents "}" ";" | "/delete-node/" reference ";" """
+        token = self.token
+        if self.accept("/"):
+            self.name_labels(self.tree.root, labels, token)
+            self.contents(self.tree.root, 0)
+        elif token.kind in ("labelref", "pathref"):
+            self.advance()
+            node = self.referenced(token)
+            self.name_labels(node, labels, token)
+            self.contents(node, 0)
+        elif self.accept("/delete-node/"):
+            token = self.advance()
+            self.delete(self.referenced(token))
+        else:
+            raise self.fail(f"`{token.text}` cannot stand at the top", hint="expected is `/ { … };` or `&label { … };`")
+        self.expect(";", "after the closing brace")
+
+    def label_list(self) -> list[str]:
+        labels = []
+        while self.token.kind == "label":
+            labels.append(self.advance().text[:-1])
+        return labels
+
+    def name_labels(self, node: TreeNode, labels: list[str], token: _Token) -> None:
+        for label in labels:
+            known = self.labels.get(label)
+            if known is not None and known is not node:
+                raise self.fail(f"the label `{label}` is given to two nodes", token, "rename one of them")
+            self.labels[label] = node
+            if label not in node.labels:
+                node.labels.append(label)
+
+    def contents(self, node: TreeNode, depth: int) -> None:
+        """contents := "{" ( property | child | delete )* "}" """
+        if depth > _MAX_DEPTH:
+            raise self.fail("nodes are nested too deep")
+        self.expect("{", "before a node's contents")
+        while True:
+            self.include()
+            labels = self.label_list()
+            token = self.token
+            if self.accept("}"):
+                return
+            if self.accept("/delete-node/"):
+                name = self.advance()
+                found = self.referenced(name) if name.kind in ("labelref", "pathref") else node.children.get(name.text)
+                if found is None:
+                    raise self.fail(
+                        f"there is no node `{name.text}` to delete here", name, suggestion(name.text, node.children)
+                    )
+                self.delete(found)
+                self.expect(";", "after the deletion")
+                continue
+            if self.accept("/delete-property/"):
+                name = self.advance()
+                node.properties.pop(name.text, None)
+                self.expect(";", "after the deletion")
+                continue
+            self.accept("/omit-if-no-ref/")
+            if self.token.kind not in ("name", "number", "label"):
+                found_text = f"`{token.text}`" if token.text else "the end of the file"
+                raise self.fail(f"the name of a property or node is missing; here stands {found_text}",
+                                hint="is a `}` or `;` missing above?")  # fmt: skip
+            name = self.advance()
+            if self.token.text == "{":
+                child = node.children.get(name.text)
+                if child is None:
+                    child = node.children[name.text] = TreeNode(name.text)
+                if len(name.text.split("@")[0]) > _LIMITS["node"]:
+                    raise self.fail(f"the node's name is longer than {_LIMITS['node']} characters", name)
+                self.name_labels(child, labels, name)
+                self.contents(child, depth + 1)
+                self.expect(";", "after the closing brace")
+            else:
+                item = TreeProperty(name.text, b"")
+                if self.accept("="):
+                    self.value(item)
+                self.expect(";", f"after the property `{name.text}`")
+                node.properties[name.text] = item
+
+    def value(self, item: TreeProperty) -> None:
+        """value := data ( "," data )*      data := STRING | cells | bytes | reference | "/incbin/" ( … )"""
+        data = bytearray()
+        while True:
+            self.label_list()
+            token = self.token
+            if token.kind == "string":
+                self.advance()
+                data += self.unescaped(token) + b"\0"
+            elif token.text in ("<", "/bits/"):
+                bits = 32
+                if self.accept("/bits/"):
+                    bits = self.primary(64)
+                    if bits not in (8, 16, 32, 64):
+                        raise self.fail("/bits/ takes 8, 16, 32 or 64", token)
+                self.cells(item, data, bits)
+            elif token.text == "[":
+                self.byte_string(data)
+            elif token.kind in ("labelref", "pathref"):
+                self.advance()
+                item.references.append(self.reference(token, len(data), as_path=True))
+            elif self.accept("/incbin/"):
+                data += self.binary_file(token)
+            else:
+                raise self.fail(f"`{token.text}` is no value for the property `{item.name}`",
+                                hint='write "text", <numbers>, [bytes] or &label')  # fmt: skip
+            self.label_list()
+            if not self.accept(","):
+                break
+        item.value = bytes(data)
+
+    def cells(self, item: TreeProperty, data: bytearray, bits: int) -> None:
+        """cells := "<" ( integer | "(" expression ")" | reference | label )* ">" """
+        self.expect("<", "before the cells")
+        while True:
+            self.label_list()
+            token = self.token
+            if self.accept(">"):
+                return
+            if token.kind in ("labelref", "pathref"):
+                self.advance()
+                if bits != 32:
+                    raise self.fail("a reference takes 32 bits", token, "leave /bits/ out, or use a number")
+                item.references.append(self.reference(token, len(data), as_path=False))
+                data += b"\xff\xff\xff\xff"
+            else:
+                value = self.primary(bits)
+                data += (value & ((1 << bits) - 1)).to_bytes(bits // 8, "big")
+
+    def byte_string(self, data: bytearray) -> None:
+        """bytes := "[" HEX* "]" """
+        file = self.files[-1]
+        end = file.text.find("]", file.at)
+        inside = (
+            re.sub(r"//[^\n]*|/\*.*?\*/|[A-Za-z_]\w*:", " ", file.text[file.at : end], flags=re.DOTALL) if end >= 0 else "?"
+        )
+        digits = "".join(inside.split())
+        if re.fullmatch(r"(?:[0-9a-fA-F]{2})*", digits) is None:
+            raise self.fail("between [ and ] stand pairs of hexadecimal digits only")
+        data += bytes.fromhex(digits)
+        file.at = end + 1
+        self.advance()
+
+    def binary_file(self, token: _Token) -> bytes:
+        """ "/incbin/" "(" STRING [ "," offset "," length ] ")" """
+        self.expect("(", "after /incbin/")
+        name = self.advance()
+        start, count = 0, None
+        if self.accept(","):
+            start = self.primary(64)
+            self.expect(",", "between offset and length")
+            count = self.primary(64)
+        self.expect(")", "after /incbin/")
+        path = token.file.parent / self.unescaped(name).decode("utf-8", "replace")
+        try:
+            content = path.read_bytes()
+        except OSError as error:
+            raise self.fail(
+                f"cannot read {path.name}: {error.strerror}", name, "files are looked for beside this one"
+            ) from error
+        return content[start:] if count is None else content[start : start + count]
+
+    # Integers
+
+    def primary(self, bits: int) -> int:
+        """primary := NUMBER | CHARACTER | "(" expression ")" """
+        token = self.token
+        if token.kind == "number":
+            self.advance()
+            value = self.number(token)
+        elif token.kind == "character":
+            self.advance()
+            value = self.unescaped(token)[0]
+        elif self.accept("("):
+            value = self.ternary()
+            self.expect(")", "after the expression")
+        else:
+            raise self.fail(f"a number is missing; here stands `{token.text}`", hint="put expressions in parentheses")
+        if bits < 64 and value >> bits and value >> (bits - 1) != (1 << (65 - bits)) - 1:
+            raise self.fail(f"{value:#x} does not fit into {bits} bits", token)
+        return value
+
+    def number(self, token: _Token) -> int:
+        digits = token.text.rstrip("uUlL")
+        try:
+            return (int(digits, 8) if re.fullmatch(r"0[0-9]+", digits) else int(digits, 0)) & _MASK
+        except ValueError as error:
+            raise self.fail(f"`{token.text}` is not a number", token) from error
+
+    def ternary(self) -> int:
+        """expression := or [ "?" expression ":" expression ]"""
+        condition = self.binary(0)
+        if not self.accept("?"):
+            return condition
+        yes = self.ternary()
+        self.expect(":", "in the expression")
+        no = self.ternary()
+        return yes if condition else no
+
+    def operator(self) -> str:
+        """The operator at the front; names and numbers do not begin with one inside parentheses."""
+        if self.token.kind in ("name", "labelref", "label", "number"):
+            match = _OPERATOR.match(self.token.text)
+            if match is not None:
+                self.split_name(match.end())
+        return self.token.text
+
+    def binary(self, level: int) -> int:
+        """The binary operators of C, from `||` down to `*`, with its precedence."""
+        if level == len(_LEVELS):
+            return self.unary()
+        left = self.binary(level + 1)
+        while (sign := self.operator()) in _LEVELS[level]:
+            token = self.advance()
+            right = self.binary(level + 1)
+            if sign in ("/", "%") and right == 0:
+                raise self.fail("division by zero", token)
+            left = _LEVELS[level][sign](left, right) & _MASK
+        return left
+
+    def unary(self) -> int:
+        """unary := ( "-" | "~" | "!" ) unary | primary"""
+        sign = self.operator()
+        if sign in ("-", "~", "!"):
+            self.advance()
+            value = self.unary()
+            return (-value if sign == "-" else ~value if sign == "~" else int(not value)) & _MASK
+        return self.primary(64)
+
+    def unescaped(self, token: _Token) -> bytes:
+        out = bytearray()
+        inside = token.text[1:-1]
+        at = 0
+        while at < len(inside):
+            if inside[at] != "\\":
+                out += inside[at].encode()
+                at += 1
+                continue
+            match = re.compile(r"\\(?:([0-7]{1,3})|x([0-9a-fA-F]{1,2})|(.))", re.DOTALL).match(inside, at)
+            if match is None:
+                raise self.fail("the text ends in the middle of an escape", token)
+            octal, hexadecimal, letter = match.groups()
+            if octal or hexadecimal:
+                out.append((int(octal, 8) if octal else int(hexadecimal, 16)) & 0xFF)
+            else:
+                out.append(_ESCAPES.get(letter, ord(letter) & 0xFF))
+            at = match.end()
+        if token.kind == "character" and len(out) != 1:
+            raise self.fail("one character stands between the quotes", token)
+        return bytes(out)
+
+    # References
+
+    def reference(self, token: _Token, offset: int, as_path: bool) -> Reference:
+        target = token.text[2:-1] if token.kind == "pathref" else token.text[1:]
+        return Reference(offset, target, as_path, str(token.file), token.start)
+
+    def referenced(self, token: _Token) -> TreeNode:
+        if token.kind == "pathref":
+            found = self.tree.root.find(token.text[2:-1])
+        elif token.kind == "labelref":
+            found = self.labels.get(token.text[1:])
+        else:
+            raise self.fail("a reference like `&label` belongs here", token)
+        if found is None:
+            known = self.labels if token.kind == "labelref" else [path for path, _ in self.tree.root.walk()]
+            name = token.text[1:] if token.kind == "labelref" else token.text[2:-1]
+            raise self.fail(f"nothing is called `{name}`", token, suggestion(name, known))
+        return found
+
+    def delete(self, node: TreeNode) -> None:
+        for _, parent in self.tree.root.walk():
+            for name, child in list(parent.children.items()):
+                if child is node:
+                    del parent.children[name]
+        gone = {id(below) for _, below in node.walk()}
+        self.labels = {label: kept for label, kept in self.labels.items() if id(kept) not in gone}
+
+    def boot_cpu(self) -> int:
+        """The header's boot CPU: `reg` of the first processor."""
+        processors = self.tree.root.find("/cpus")
+        if processors is None or processors is self.tree.root:
+            return 0
+        first = next(iter(processors.children.values()), None)
+        reg = first.properties.get("reg") if first is not None else None
+        return int.from_bytes(reg.value[:4], "big") if reg is not None and len(reg.value) >= 4 else 0
+
+    def resolve(self) -> None:
+        """Puts phandles and paths where references stand; a node that is referred to gets the next free phandle."""
+        paths = {id(node): path for path, node in self.tree.root.walk()}
+        phandles: dict[int, int] = {}
+        for _, node in self.tree.root.walk():
+            item = node.properties.get("phandle")
+            if item is not None and len(item.value) == 4 and not item.references:
+                phandles[id(node)] = int.from_bytes(item.value, "big")
+        taken = set(phandles.values())
+        following = 1
+        for _, node in list(self.tree.root.walk()):
+            for item in list(node.properties.values()):
+                value = bytearray(item.value)
+                for reference in reversed([r for r in item.references if r.as_path]):
+                    target = self.target(reference)
+                    value[reference.offset : reference.offset] = paths[id(target)].encode("ascii") + b"\0"
+                shift = 0
+                for reference in item.references:
+                    target = self.target(reference)
+                    if reference.as_path:
+                        shift += len(paths[id(target)]) + 1
+                        continue
+                    if id(target) not in phandles:
+                        while following in taken:
+                            following += 1
+                        phandles[id(target)] = following
+                        taken.add(following)
+                        target.properties.setdefault("phandle", TreeProperty("phandle", following.to_bytes(4, "big")))
+                    at = reference.offset + shift
+                    value[at : at + 4] = phandles[id(target)].to_bytes(4, "big")
+                item.value = bytes(value)
+
+    def target(self, reference: Reference) -> TreeNode:
+        form = "&{" + reference.target + "}" if reference.target.startswith("/") else "&" + reference.target
+        kind = "pathref" if reference.target.startswith("/") else "labelref"
+        return self.referenced(_Token(kind, form, Path(reference.file), reference.start))
+
+
+_LEVELS: tuple[dict[str, Callable[[int, int], int]], ...] = (
+    {"||": lambda a, b: int(bool(a or b))},
+    {"&&": lambda a, b: int(bool(a and b))},
+    {"|": lambda a, b: a | b},
+    {"^": lambda a, b: a ^ b},
+    {"&": lambda a, b: a & b},
+    {"==": lambda a, b: int(a == b), "!=": lambda a, b: int(a != b)},
+    {
+        "<": lambda a, b: int(a < b),
+        ">": lambda a, b: int(a > b),
+        "<=": lambda a, b: int(a <= b),
+        ">=": lambda a, b: int(a >= b),
+    },
+    {"<<": lambda a, b: a << b if b < 64 else 0, ">>": lambda a, b: a >> b if b < 64 else 0},
+    {"+": lambda a, b: a + b, "-": lambda a, b: a - b},
+    {"*": lambda a, b: a * b, "/": lambda a, b: a // b, "%": lambda a, b: a % b},
+)

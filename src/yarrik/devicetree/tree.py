@@ -1,0 +1,71 @@
+"""A device tree as values: nodes with properties (bytes) and children, in the order they are written."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+
+@dataclass
+class Reference:
+    """A place in a property that stands for another node: a phandle cell at `offset`, or the node's path as text.
+
+    `target` is a label, or a full path when it begins with `/`; it is written at `start` (characters) of `file`."""
+
+    offset: int
+    target: str
+    as_path: bool
+    file: str
+    start: int
+
+
+@dataclass
+class TreeProperty:
+    """`value` is what the blob holds, once the references in it are resolved."""
+
+    name: str
+    value: bytes
+    references: list[Reference] = field(default_factory=list)
+
+
+@dataclass
+class TreeNode:
+    """`name` has the unit address with it (`serial@9000000`); the top's name is empty."""
+
+    name: str
+    properties: dict[str, TreeProperty] = field(default_factory=dict)
+    children: dict[str, TreeNode] = field(default_factory=dict)
+    labels: list[str] = field(default_factory=list)
+
+    def walk(self, path: str = "") -> Iterator[tuple[str, TreeNode]]:
+        """This node and all below it, each with its full path, parents first."""
+        yield path or "/", self
+        for child in self.children.values():
+            yield from child.walk(f"{path}/{child.name}")
+
+    def find(self, path: str) -> TreeNode | None:
+        """The node at a path from here. A part without unit address fits the first node of that name."""
+        here: TreeNode | None = self
+        for word in path.strip("/").split("/"):
+            if not word or here is None:
+                continue
+            children = here.children
+            here = children.get(word) or next(
+                (child for name, child in children.items() if name.split("@")[0] == word and "@" not in word), None
+            )
+        return here
+
+
+@dataclass
+class DeviceTree:
+    """A whole tree with its memory reservations (address and size in bytes)."""
+
+    root: TreeNode
+    reservations: list[tuple[int, int]] = field(default_factory=list)
+    boot_cpu: int = 0
+
+
+def text_of(value: bytes) -> str | None:
+    """The first string in a property's value, or None when it holds none."""
+    head, end, _ = value.partition(b"\0")
+    return head.decode("ascii", "replace") if end and head else None

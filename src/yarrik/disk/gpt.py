@@ -1,0 +1,168 @@
+"""The GUID partition table, written and read: UEFI Specification 2.10, section 5 (GPT disk layout), with the protective
+MBR of section 5.2.3.
+"""
+
+from __future__ import annotations
+
+import uuid
+import zlib
+from dataclasses import dataclass
+from typing import BinaryIO
+
+from yarrik.disk.records import Record, number, raw_bytes
+
+SECTOR = 512
+ENTRY_COUNT = 128
+ENTRY_SIZE = 128
+#: Header and entries at each end, in sectors; the first one has the protective MBR before it.
+TABLE_SECTORS = 1 + ENTRY_COUNT * ENTRY_SIZE // SECTOR
+FIRST_USABLE = 1 + TABLE_SECTORS
+
+LINUX_DATA = uuid.UUID("0fc63daf-8483-4772-8e79-3d69d8477de4")
+#: Attribute bit 2: the partition to look for boot files in (UEFI Specification, table 5.8).
+BOOTABLE = 1 << 2
+
+_MBR_ENTRY = Record(
+    16,
+    ("status", 0, "B"),
+    ("first_chs", 1, "3s"),
+    ("type", 4, "B"),
+    ("last_chs", 5, "3s"),
+    ("first", 8, "I"),
+    ("count", 12, "I"),
+)
+_HEADER = Record(
+    92,
+    ("signature", 0, "8s"),
+    ("revision", 8, "I"),
+    ("header_size", 12, "I"),
+    ("header_crc", 16, "I"),
+    ("my_lba", 24, "Q"),
+    ("alternate_lba", 32, "Q"),
+    ("first_usable", 40, "Q"),
+    ("last_usable", 48, "Q"),
+    ("disk_guid", 56, "16s"),
+    ("entries_lba", 72, "Q"),
+    ("entry_count", 80, "I"),
+    ("entry_size", 84, "I"),
+    ("entries_crc", 88, "I"),
+)
+_ENTRY = Record(
+    ENTRY_SIZE,
+    ("type_guid", 0, "16s"),
+    ("guid", 16, "16s"),
+    ("first", 32, "Q"),
+    ("last", 40, "Q"),
+    ("attributes", 48, "Q"),
+    ("name", 56, "72s"),
+)
+
+
+class TableDamaged(ValueError):
+    """There is no sound partition table; the message says what is wrong with it."""
+
+
+@dataclass(frozen=True)
+class TableEntry:
+    """A partition: first and last sector of 512 bytes (both belong to it)."""
+
+    type_guid: uuid.UUID
+    guid: uuid.UUID
+    first: int
+    last: int
+    attributes: int
+    name: str
+
+
+@dataclass(frozen=True)
+class PartitionTable:
+    """A disk's table; `sectors` is the whole disk's size in sectors of 512 bytes."""
+
+    disk_guid: uuid.UUID
+    sectors: int
+    entries: tuple[TableEntry, ...]
+
+
+def encode_table(table: PartitionTable) -> tuple[bytes, bytes]:
+    """What stands at the disk's start (protective MBR, header, entries) and at its end (entries, header)."""
+    if len(table.entries) > ENTRY_COUNT:
+        raise ValueError(f"a partition table holds {ENTRY_COUNT} partitions, not {len(table.entries)}")
+    entries = bytearray()
+    for entry in table.entries:
+        name = entry.name.encode("utf-16-le")
+        if len(name) > 72:
+            raise ValueError(f"the partition's name `{entry.name}` is longer than 36 characters")
+        entries += _ENTRY.pack(
+            type_guid=entry.type_guid.bytes_le,
+            guid=entry.guid.bytes_le,
+            first=entry.first,
+            last=entry.last,
+            attributes=entry.attributes,
+            name=name,
+        )
+    entries += bytes(ENTRY_COUNT * ENTRY_SIZE - len(entries))
+    last = table.sectors - 1
+    protective = _MBR_ENTRY.pack(first_chs=b"\0\2\0", type=0xEE, last_chs=b"\xff\xff\xff", first=1, count=min(last, 0xFFFFFFFF))
+    mbr = bytes(446) + protective + bytes(48) + b"\x55\xaa"
+    first_header = _header(table, bytes(entries), 1, last, 2)
+    last_header = _header(table, bytes(entries), last, 1, table.sectors - TABLE_SECTORS)
+    return mbr + first_header + entries, bytes(entries + last_header)
+
+
+def _header(table: PartitionTable, entries: bytes, here: int, other: int, entries_lba: int) -> bytes:
+    header = _HEADER.pack(
+        signature=b"EFI PART",
+        revision=0x00010000,
+        header_size=_HEADER.size,
+        my_lba=here,
+        alternate_lba=other,
+        first_usable=FIRST_USABLE,
+        last_usable=table.sectors - TABLE_SECTORS - 1,
+        disk_guid=table.disk_guid.bytes_le,
+        entries_lba=entries_lba,
+        entry_count=ENTRY_COUNT,
+        entry_size=ENTRY_SIZE,
+        entries_crc=zlib.crc32(entries),
+    )
+    _HEADER.put(header, "header_crc", zlib.crc32(header))
+    return bytes(header).ljust(SECTOR, b"\0")
+
+
+def read_table(disk: BinaryIO, sectors: int) -> PartitionTable:
+    """The table at the disk's start, checked against its checksums, bounds and overlaps. Raises TableDamaged."""
+    disk.seek(SECTOR)
+    data = disk.read(SECTOR)
+    if len(data) < SECTOR or data[:8] != b"EFI PART":
+        raise TableDamaged("there is no GPT header in the second sector")
+    header = _HEADER.unpack(data)
+    blank = bytearray(data[: _HEADER.size])
+    _HEADER.put(blank, "header_crc", 0)
+    if header["header_size"] != _HEADER.size or zlib.crc32(blank) != header["header_crc"]:
+        raise TableDamaged("the GPT header's checksum is wrong")
+    count, size, at = (number(header, key) for key in ("entry_count", "entry_size", "entries_lba"))
+    if size != ENTRY_SIZE or not 0 < count <= 1024 or at + count * size // SECTOR > sectors:
+        raise TableDamaged(f"the GPT header names {count} entries of {size} bytes at sector {at}")
+    disk.seek(at * SECTOR)
+    raw = disk.read(count * size)
+    if len(raw) < count * size or zlib.crc32(raw) != header["entries_crc"]:
+        raise TableDamaged("the checksum of the GPT's entries is wrong")
+    entries: list[TableEntry] = []
+    for index in range(count):
+        fields = _ENTRY.unpack(raw[index * size : (index + 1) * size])
+        if fields["type_guid"] == bytes(16):
+            continue
+        entry = TableEntry(
+            uuid.UUID(bytes_le=raw_bytes(fields, "type_guid")),
+            uuid.UUID(bytes_le=raw_bytes(fields, "guid")),
+            number(fields, "first"),
+            number(fields, "last"),
+            number(fields, "attributes"),
+            raw_bytes(fields, "name").decode("utf-16-le", "replace").rstrip("\0"),
+        )
+        if not FIRST_USABLE <= entry.first <= entry.last < sectors:
+            raise TableDamaged(f"partition {index + 1} lies outside the disk")
+        entries.append(entry)
+    for before, after in zip(sorted(entries, key=lambda e: e.first), sorted(entries, key=lambda e: e.first)[1:], strict=False):
+        if after.first <= before.last:
+            raise TableDamaged(f"the partitions `{before.name}` and `{after.name}` overlap")
+    return PartitionTable(uuid.UUID(bytes_le=raw_bytes(header, "disk_guid")), sectors, tuple(entries))

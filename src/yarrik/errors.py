@@ -1,0 +1,110 @@
+"""Troubles: what went wrong as values, so that they can be gathered, tested, and shown in one form.
+
+A trouble says what is wrong, where, why it matters and what to do next. Core code raises `YarrikError` with
+one or more of them; only the command line turns them into text.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+Fault = Literal["request", "work"]
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where a trouble stands: a file, and in it a line (from 1) and a dotted key, as far as they are known."""
+
+    file: Path | None = None
+    line: int | None = None
+    key: str | None = None
+
+    def __str__(self) -> str:
+        where = "" if self.file is None else shown_path(self.file)
+        if self.line is not None:
+            where += f":{self.line}"
+        if self.key:
+            where += f" [{self.key}]" if where else f"[{self.key}]"
+        return where
+
+
+@dataclass(frozen=True)
+class Trouble:
+    """One thing that is wrong. `code` is stable and can be looked up, tested or silenced."""
+
+    code: str
+    what: str
+    place: Place = Place()
+    why: str = ""
+    remedy: str = ""
+
+    def as_json(self) -> dict[str, object]:
+        return {
+            "code": self.code,
+            "what": self.what,
+            "file": None if self.place.file is None else str(self.place.file),
+            "line": self.place.line,
+            "key": self.place.key,
+            "why": self.why,
+            "remedy": self.remedy,
+        }
+
+
+class YarrikError(Exception):
+    """One or more troubles. `fault` tells whose they are: the request was wrong (exit 2) or the work failed (exit 1)."""
+
+    def __init__(self, troubles: Trouble | Iterable[Trouble], fault: Fault = "request") -> None:
+        self.troubles: tuple[Trouble, ...] = (troubles,) if isinstance(troubles, Trouble) else tuple(troubles)
+        self.fault: Fault = fault
+        super().__init__("; ".join(trouble.what for trouble in self.troubles))
+
+    @property
+    def exit_code(self) -> int:
+        return 2 if self.fault == "request" else 1
+
+
+class Collector:
+    """Gathers troubles while work goes on, then raises them as one error."""
+
+    def __init__(self) -> None:
+        self.troubles: list[Trouble] = []
+
+    def add(self, trouble: Trouble) -> None:
+        if trouble not in self.troubles:
+            self.troubles.append(trouble)
+
+    def extend(self, troubles: Iterable[Trouble]) -> None:
+        for trouble in troubles:
+            self.add(trouble)
+
+    def raise_if_any(self, fault: Fault = "request") -> None:
+        if self.troubles:
+            raise YarrikError(self.troubles, fault)
+
+
+def shown_path(path: Path) -> str:
+    """`path` as a person in the current folder would type it."""
+    try:
+        return str(path.relative_to(Path.cwd()))
+    except (ValueError, OSError):
+        return str(path)
+
+
+def nearest(word: str, known: Iterable[str]) -> str | None:
+    """The known word most like `word`, or None when nothing comes near."""
+    import difflib
+
+    found = difflib.get_close_matches(word, sorted(known), n=1, cutoff=0.55)
+    return found[0] if found else None
+
+
+def suggestion(word: str, known: Iterable[str]) -> str:
+    """A remedy for an unknown word: the nearest known one, else the list of all."""
+    words = sorted(known)
+    best = nearest(word, words)
+    if best is not None:
+        return f"did you mean `{best}`?"
+    return "known here: " + ", ".join(words) if words else "none is known here"

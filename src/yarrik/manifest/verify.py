@@ -1,0 +1,56 @@
+"""Reads a finished `out/` folder back: checksums, partition table, and each filesystem's own word on itself."""
+
+from __future__ import annotations
+
+import hashlib
+from pathlib import Path
+
+import msgspec
+
+from yarrik.disk import TableDamaged, read_table
+from yarrik.disk.ext4 import BLOCK, SUPER
+from yarrik.disk.ext4 import checksum as crc32c
+from yarrik.disk.gpt import SECTOR
+from yarrik.disk.records import number
+from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.units import shown_size
+
+
+def verify_out(out: Path, product: str) -> list[str]:
+    """What was found in order, as sentences. Raises YarrikError with the first thing that is not."""
+    findings: list[str] = []
+    for line in (out / "SHA256SUMS").read_text().splitlines():
+        digest, _, name = line.partition("  ")
+        with (out / name).open("rb") as file:
+            if hashlib.file_digest(file, "sha256").hexdigest() != digest:
+                raise _wrong(out / name, "its SHA-256 is not the one in SHA256SUMS")
+    findings.append("every file has the SHA-256 that SHA256SUMS gives")
+    manifest = msgspec.json.decode((out / "packages.json").read_bytes())
+    for disk in manifest["disks"]:
+        image = out / (f"{product}.img" if len(manifest["disks"]) == 1 else f"{product}-{disk['name']}.img")
+        with image.open("rb") as file:
+            try:
+                table = read_table(file, image.stat().st_size // SECTOR)
+            except TableDamaged as error:
+                raise _wrong(image, str(error)) from error
+            for entry, wanted in zip(table.entries, disk["partitions"], strict=True):
+                if (str(entry.guid), entry.first * SECTOR) != (wanted["guid"], wanted["start"]):
+                    raise _wrong(image, f"partition {entry.name} is not where the manifest says")
+                file.seek(entry.first * SECTOR + 1024)
+                raw = file.read(SUPER.size)
+                fields = SUPER.unpack(raw)
+                if fields["magic"] != 0xEF53 or fields["checksum"] != crc32c(0xFFFFFFFF, raw[:0x3FC]):
+                    raise _wrong(image, f"partition {entry.name} does not begin with a sound ext4 superblock")
+                size, free = number(fields, "blocks_lo") * BLOCK, number(fields, "free_blocks_lo") * BLOCK
+                findings.append(f"{image.name}: {entry.name}, ext4 of {shown_size(size)}, {shown_size(free)} free")
+    words = " ".join(word["word"] for word in manifest["boot"]["command-line"])
+    findings.append(f"boot menu: {manifest['boot']['kernel']['path']} ({manifest['boot']['kernel']['arch']}), {words}")
+    return findings
+
+
+def _wrong(file: Path, what: str) -> YarrikError:
+    return YarrikError(
+        Trouble("OUT-DAMAGED", f"{file.name} is not as it was written: {what}", Place(file),
+                remedy="remove it and build again"),
+        "work",
+    )  # fmt: skip

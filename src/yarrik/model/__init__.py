@@ -1,0 +1,53 @@
+"""What people write: typed definitions, strictly read, stacked, each value with its origin."""
+
+from yarrik.model.definitions import (
+    Attributes,
+    Board,
+    Build,
+    Disk,
+    Emulator,
+    Image,
+    ImageFile,
+    ImageFolder,
+    ImageNode,
+    KernelChoice,
+    PackageRule,
+    Partition,
+    Product,
+    Profile,
+    Recipe,
+    ShelfFile,
+    Source,
+    User,
+    WorkspaceFile,
+)
+from yarrik.model.reading import Definition, Origin
+from yarrik.model.workspace import Composition, Workspace, find_workspace, load_workspace
+
+__all__ = [
+    "Attributes",
+    "Board",
+    "Build",
+    "Composition",
+    "Definition",
+    "Disk",
+    "Emulator",
+    "Image",
+    "ImageFile",
+    "ImageFolder",
+    "ImageNode",
+    "KernelChoice",
+    "Origin",
+    "PackageRule",
+    "Partition",
+    "Product",
+    "Profile",
+    "Recipe",
+    "ShelfFile",
+    "Source",
+    "User",
+    "Workspace",
+    "WorkspaceFile",
+    "find_workspace",
+    "load_workspace",
+]

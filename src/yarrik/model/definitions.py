@@ -1,0 +1,258 @@
+"""The shape of every file that people write. Keys in the files have `-` where names here have `_`."""
+
+from __future__ import annotations
+
+import datetime
+from typing import Literal
+
+import msgspec
+
+from yarrik.model.rules import (
+    Account,
+    ConfigName,
+    HostName,
+    ImagePath,
+    Mode,
+    Name,
+    OneLine,
+    PartitionSize,
+    Relative,
+    Requirement,
+    Sha256,
+    ToolPrefix,
+    Variable,
+)
+
+
+class Definable(msgspec.Struct, frozen=True, kw_only=True, rename="kebab", forbid_unknown_fields=True):
+    """Base of all tables: immutable, strict about keys."""
+
+
+# yarrik.toml
+
+
+class WorkspaceTable(Definable, frozen=True, kw_only=True):
+    name: Name
+    needs_yarrik: str = ""
+    product: Name = ""
+
+
+class ShelfChoice(Definable, frozen=True, kw_only=True):
+    name: Name
+    path: str
+
+
+class WorkspaceFile(Definable, frozen=True, kw_only=True):
+    workspace: WorkspaceTable
+    shelf: tuple[ShelfChoice, ...] = ()
+
+
+# shelf.toml
+
+
+class ShelfTable(Definable, frozen=True, kw_only=True):
+    name: Name
+    summary: OneLine = ""
+    version: OneLine = ""
+    needs: tuple[Name, ...] = ()
+    needs_yarrik: str = ""
+
+
+class ShelfFile(Definable, frozen=True, kw_only=True):
+    shelf: ShelfTable
+
+
+# boards/NAME.toml
+
+
+class Toolchain(Definable, frozen=True, kw_only=True):
+    prefix: ToolPrefix = ""
+    c_flags: tuple[OneLine, ...] = ()
+
+
+class KernelChoice(Definable, frozen=True, kw_only=True):
+    """`base` and `fragments` serve recipes that build with `using = "kernel"`."""
+
+    recipe: Name
+    base: ConfigName = "defconfig"
+    fragments: tuple[Relative, ...] = ()
+    device_tree: Relative = ""
+    console: OneLine = ""
+    arguments: tuple[OneLine, ...] = ()
+
+
+class BootChoice(Definable, frozen=True, kw_only=True):
+    method: Literal["menu"] = "menu"
+
+
+class Emulator(Definable, frozen=True, kw_only=True):
+    """How `yarrik boot` starts this board. In the arguments, `{image}` stands for its disk, `{bootloader}` for that file,
+    and `{device-tree}` for the board's device tree blob, for emulators that hand it on as firmware does."""
+
+    program: OneLine
+    arguments: tuple[OneLine, ...]
+    bootloader: str = ""
+    debian_packages: tuple[Name, ...] = ()
+
+
+class Partition(Definable, frozen=True, kw_only=True):
+    name: OneLine
+    filesystem: Literal["ext4"] = "ext4"
+    size: PartitionSize = "fit"
+    holds: Literal["root", "nothing"] = "nothing"
+    label: OneLine = ""
+
+
+class Disk(Definable, frozen=True, kw_only=True):
+    name: Name
+    table: Literal["gpt"] = "gpt"
+    partition: tuple[Partition, ...]
+
+
+class Board(Definable, frozen=True, kw_only=True):
+    summary: OneLine = ""
+    extends: Name = ""
+    replaces: Name = ""
+    arch: Literal["arm64", "x86-64", "host"]
+    toolchain: Toolchain = Toolchain()
+    kernel: KernelChoice
+    boot: BootChoice = BootChoice()
+    emulator: Emulator | None = None
+    disk: tuple[Disk, ...]
+
+
+# profiles/NAME.toml
+
+
+class Profile(Definable, frozen=True, kw_only=True):
+    summary: OneLine = ""
+    extends: Name = ""
+    replaces: Name = ""
+    c_library: Requirement = "libc"
+    init: Requirement
+    init_path: ImagePath = "/sbin/init"
+    c_flags: tuple[OneLine, ...] = ("-O2",)
+    link_flags: tuple[OneLine, ...] = ()
+    strip: bool = True
+    clock: datetime.datetime = datetime.datetime(2026, 1, 1, tzinfo=datetime.UTC)
+
+
+# images/NAME.toml
+
+
+class Root(Definable, frozen=True, kw_only=True):
+    """`login`: nobody logs in as root (`locked`), without a password (`open`), or with the one in `password_hash`."""
+
+    login: Literal["locked", "open", "password"] = "locked"
+    password_hash: OneLine = ""
+    shell: ImagePath = "/bin/sh"
+
+
+class User(Definable, frozen=True, kw_only=True):
+    name: Account
+    id: int
+    home: ImagePath = "/"
+    shell: ImagePath = "/bin/false"
+
+
+class ImageFile(Definable, frozen=True, kw_only=True):
+    path: ImagePath
+    content: str | None = None
+    from_file: Relative = msgspec.field(default="", name="from")
+    owner: Account = "root"
+    mode: Mode = "0644"
+
+
+class ImageFolder(Definable, frozen=True, kw_only=True):
+    path: ImagePath
+    owner: Account = "root"
+    mode: Mode = "0755"
+
+
+class ImageNode(Definable, frozen=True, kw_only=True):
+    path: ImagePath
+    kind: Literal["character", "block"]
+    major: int
+    minor: int
+    owner: Account = "root"
+    mode: Mode = "0600"
+
+
+class Image(Definable, frozen=True, kw_only=True):
+    summary: OneLine = ""
+    extends: Name = ""
+    replaces: Name = ""
+    packages: tuple[Requirement, ...]
+    hostname: HostName = ""
+    marker: OneLine = ""
+    root: Root = Root()
+    user: tuple[User, ...] = ()
+    file: tuple[ImageFile, ...] = ()
+    folder: tuple[ImageFolder, ...] = ()
+    node: tuple[ImageNode, ...] = ()
+
+
+# products/NAME.toml
+
+
+class Product(Definable, frozen=True, kw_only=True):
+    """`marker` is the console's line that says the image is up; it goes before the image's own."""
+
+    summary: OneLine = ""
+    replaces: Name = ""
+    board: Name
+    profile: Name
+    image: Name
+    marker: OneLine = ""
+
+
+# recipes/NAME/recipe.toml
+
+
+class Source(Definable, frozen=True, kw_only=True):
+    """Exactly one of `path` (a folder beside the recipe) and `host_file` (an archive that a Debian package installs)."""
+
+    path: Relative = ""
+    host_file: str = ""
+    debian_package: Name = ""
+    sha256: Sha256 = ""
+
+
+class Build(Definable, frozen=True, kw_only=True):
+    """`libraries` serves `toolchain-runtime`: which of the toolchain's own shared libraries to carry over."""
+
+    using: Literal["make", "plain", "kernel", "toolchain-runtime"]
+    needs: tuple[Requirement, ...] = ()
+    tools: tuple[Requirement, ...] = ()
+    goals: tuple[OneLine, ...] = ()
+    install_goals: tuple[OneLine, ...] = ("install",)
+    variables: dict[Variable, OneLine] = {}
+    commands: tuple[str, ...] = ()
+    libraries: tuple[OneLine, ...] = ()
+
+
+class Attributes(Definable, frozen=True, kw_only=True):
+    """Owner and mode of one path of a package; without an entry it belongs to root, with the mode the build gave."""
+
+    path: ImagePath
+    owner: Account = "root"
+    mode: Mode = ""
+
+
+class PackageRule(Definable, frozen=True, kw_only=True):
+    """`files` are paths in the image; `*` stands for any part of a name, `**` for whole folders."""
+
+    summary: OneLine = ""
+    files: tuple[str, ...] = ()
+    needs: tuple[Requirement, ...] = ()
+    attributes: tuple[Attributes, ...] = ()
+
+
+class Recipe(Definable, frozen=True, kw_only=True):
+    summary: OneLine = ""
+    replaces: Name = ""
+    version: OneLine
+    licence: OneLine
+    source: tuple[Source, ...] = ()
+    build: Build
+    package: dict[Name, PackageRule] = {}

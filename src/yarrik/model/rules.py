@@ -1,0 +1,120 @@
+"""Rules for single values: each takes what was written and raises ValueError with a sentence when it is not fit."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Annotated
+
+from yarrik.units import parse_size
+
+_NAME = re.compile(r"[a-z0-9][a-z0-9+.-]*\Z")
+_REQUIREMENT = re.compile(r"\s*([a-z0-9][a-z0-9+.-]*)\s*(.*)\Z", re.DOTALL)
+_HOST = re.compile(r"[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?\Z")
+_ACCOUNT = re.compile(r"[a-z_][a-z0-9_-]{0,30}\Z")
+_FIT = re.compile(r"fit(\s*\+\s*(\d{1,3})\s*%)?\Z")
+_CONFIG = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*\Z")
+_VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*\Z")
+
+
+@dataclass(frozen=True)
+class Rule:
+    """Marks a type with a check; carried by `Annotated`."""
+
+    check: Callable[[str], object]
+
+
+def _matches(pattern: re.Pattern[str], text: str, sentence: str) -> None:
+    if pattern.match(text) is None:
+        raise ValueError(f"`{text}` {sentence}")
+
+
+def check_name(text: str) -> None:
+    _matches(_NAME, text, "is not a name: small letters, digits, `-`, `.` and `+`, beginning with a letter or digit")
+
+
+def check_image_path(text: str) -> None:
+    words = text.split("/")
+    if not text.startswith("/") or any(word in ("", ".", "..") for word in words[1:]):
+        raise ValueError(f"`{text}` is not a path in the image: write it from the top, like `/etc/tide.conf`")
+    if "\0" in text or any(len(word.encode()) > 255 for word in words):
+        raise ValueError(f"`{text[:40]}` has a part that no filesystem can hold")
+
+
+def check_requirement(text: str) -> None:
+    match = _REQUIREMENT.match(text)
+    if match is None:
+        raise ValueError(f"`{text}` does not name a recipe or package")
+    if match.group(2):
+        raise ValueError(f"`{text}` asks for a version or an option, which this version of Yarrik cannot weigh yet")
+
+
+def check_host_name(text: str) -> None:
+    _matches(_HOST, text, "is not a host name: letters, digits and `-`, 63 at the most")
+
+
+def check_account(text: str) -> None:
+    _matches(_ACCOUNT, text, "is not an account's name: small letters, digits, `-`, `_`, 31 at the most")
+
+
+def check_mode(text: str) -> None:
+    if re.fullmatch(r"[0-7]{3,4}", text) is None:
+        raise ValueError(f"`{text}` is not a mode: three or four octal digits, like `0755`")
+
+
+def check_partition_size(text: str) -> None:
+    if _FIT.match(text) is None:
+        try:
+            parse_size(text)
+        except ValueError:
+            raise ValueError(f"`{text}` is not a size; write for example `48 MiB`, `fit` or `fit + 20%`") from None
+
+
+def fit_percent(text: str) -> int | None:
+    """The spare room that `fit + 20%` asks for; None when the size is fixed."""
+    match = _FIT.match(text)
+    return None if match is None else int(match.group(2) or 0)
+
+
+def check_sha256(text: str) -> None:
+    if re.fullmatch(r"[0-9a-f]{64}", text) is None:
+        raise ValueError(f"`{text}` is not a SHA-256 digest: 64 digits of 0-9 and a-f")
+
+
+def check_relative(text: str) -> None:
+    if not text or text.startswith("/") or ".." in text.split("/"):
+        raise ValueError(f"`{text}` must be a path below this definition's folder")
+
+
+def check_config(text: str) -> None:
+    _matches(_CONFIG, text, "is not the name of a base configuration, like `tinyconfig` or `defconfig`")
+
+
+def check_variable(text: str) -> None:
+    _matches(_VARIABLE, text, "is not the name of a variable: letters, digits and `_`")
+
+
+def check_one_line(text: str) -> None:
+    if any(ord(character) < 32 for character in text):
+        raise ValueError("it must stand on one line, without control characters")
+
+
+def check_shell_safe(text: str) -> None:
+    if re.fullmatch(r"[A-Za-z0-9_./+-]*", text) is None:
+        raise ValueError(f"`{text}` is not a toolchain's prefix, like `aarch64-linux-gnu-`")
+
+
+Name = Annotated[str, Rule(check_name)]
+ImagePath = Annotated[str, Rule(check_image_path)]
+Requirement = Annotated[str, Rule(check_requirement)]
+HostName = Annotated[str, Rule(check_host_name)]
+Account = Annotated[str, Rule(check_account)]
+Mode = Annotated[str, Rule(check_mode)]
+PartitionSize = Annotated[str, Rule(check_partition_size)]
+Sha256 = Annotated[str, Rule(check_sha256)]
+Relative = Annotated[str, Rule(check_relative)]
+ConfigName = Annotated[str, Rule(check_config)]
+Variable = Annotated[str, Rule(check_variable)]
+OneLine = Annotated[str, Rule(check_one_line)]
+ToolPrefix = Annotated[str, Rule(check_shell_safe)]

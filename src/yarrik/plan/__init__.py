@@ -1,0 +1,47 @@
+"""The step graph of a product, the fingerprint of each step, and the reason why one has to run."""
+
+from yarrik.plan.actions import (
+    Action,
+    Assemble,
+    ConfigureKernel,
+    Describe,
+    FetchFile,
+    FetchRuntime,
+    PlaceBootFiles,
+    PrepareFolder,
+    RunCommands,
+    Split,
+    Stage,
+    Unpack,
+    WriteDisks,
+)
+from yarrik.plan.assess import Assessment, assess
+from yarrik.plan.graph import Graph, Surroundings, plan_product
+from yarrik.plan.reasons import Reason, reason_for
+from yarrik.plan.steps import Step, fingerprint_of, parts_of
+
+__all__ = [
+    "Action",
+    "Assemble",
+    "Assessment",
+    "ConfigureKernel",
+    "Describe",
+    "FetchFile",
+    "FetchRuntime",
+    "Graph",
+    "PlaceBootFiles",
+    "PrepareFolder",
+    "Reason",
+    "RunCommands",
+    "Split",
+    "Stage",
+    "Step",
+    "Surroundings",
+    "Unpack",
+    "WriteDisks",
+    "assess",
+    "fingerprint_of",
+    "parts_of",
+    "plan_product",
+    "reason_for",
+]

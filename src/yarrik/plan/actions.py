@@ -1,0 +1,123 @@
+"""What a step does, as a value. Everything that an action knows goes into its step's fingerprint, so nothing can be
+forgotten there; where things lie on this machine is no part of it and stands in the step's `places`.
+
+In commands and environments, `{step}` stands for the folder that holds a step's files, and `{jobs}` for the number of
+jobs a build system may run at a time. Neither has a say in the result.
+"""
+
+from __future__ import annotations
+
+import msgspec
+
+from yarrik.model import Disk, Image, PackageRule
+
+Command = tuple[str, ...]
+
+
+class Action(msgspec.Struct, frozen=True, kw_only=True, tag_field="does", rename="kebab"):
+    """Base of all actions."""
+
+
+class FetchFile(Action, frozen=True, kw_only=True):
+    """Takes a file that the build host provides into the cache. Output: `file`."""
+
+    sha256: str
+
+
+class FetchRuntime(Action, frozen=True, kw_only=True):
+    """Takes the C library's run-time files from the toolchain. `libraries` are further shared libraries. Output: `files`."""
+
+    in_image: tuple[str, ...]
+
+
+class PrepareFolder(Action, frozen=True, kw_only=True):
+    """Takes a folder of sources into the cache; with `suffixes`, only files so named right in it. Output: `tree`."""
+
+    suffixes: tuple[str, ...] = ()
+
+
+class Unpack(Action, frozen=True, kw_only=True):
+    """Unpacks an archive; a single folder at its top is left out. Output: `tree`."""
+
+    name: str
+
+
+class ConfigureKernel(Action, frozen=True, kw_only=True):
+    """Makes a kernel's configuration from a base and fragments. Output: `config`, a tree with `.config`."""
+
+    make: Command
+    base: str
+    fragments: tuple[str, ...]
+    environment: dict[str, str]
+    toolchain: str
+
+
+class RunCommands(Action, frozen=True, kw_only=True):
+    """Runs a recipe's build and its installation into `{step}/stage`. Output: `files`.
+
+    `writable` names the folders below `{step}` that the commands may change; all others are laid out read-only."""
+
+    commands: tuple[Command, ...]
+    environment: dict[str, str]
+    folder: str
+    writable: tuple[str, ...]
+    toolchain: str
+
+
+class Stage(Action, frozen=True, kw_only=True):
+    """Makes what was installed fit to ship: symbols stripped, architecture checked. Outputs: `files`, `sysroot`."""
+
+    strip: Command
+    arch: str
+    toolchain: str
+
+
+class Split(Action, frozen=True, kw_only=True):
+    """Shares the files out among a recipe's packages. Outputs: `packages`, `files`."""
+
+    recipe: str
+    version: str
+    licence: str
+    summary: str
+    packages: dict[str, PackageRule]
+
+
+class Assemble(Action, frozen=True, kw_only=True):
+    """Puts packages, accounts and an image's own files into one root filesystem. Outputs: `root`, `packages`."""
+
+    image: Image
+    hostname: str
+    wanted: tuple[tuple[str, str], ...]
+    arch: str
+    init_path: str
+
+
+class PlaceBootFiles(Action, frozen=True, kw_only=True):
+    """Adds device tree, command line and boot menu, and checks that the kernel fits the board. Outputs: `root`, `boot`."""
+
+    product: str
+    arch: str
+    kernel_path: str
+    device_tree: str
+    console: str
+    root_device: str
+    arguments: tuple[str, ...]
+    init_path: str
+
+
+class WriteDisks(Action, frozen=True, kw_only=True):
+    """Writes every disk of the board as an image file. Outputs: `disk:<name>` each, and `layout`."""
+
+    product: str
+    disks: tuple[Disk, ...]
+    clock: int
+
+
+class Describe(Action, frozen=True, kw_only=True):
+    """Writes the manifests. Outputs: `packages.json`, `files.json`."""
+
+    product: str
+    board: str
+    profile: str
+    image: str
+    arch: str

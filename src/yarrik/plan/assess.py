@@ -1,0 +1,69 @@
+"""What a build would do, without doing it: which steps run for certain, which may, and why."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Literal
+
+from yarrik.cache import LastRun
+from yarrik.plan.graph import Graph
+from yarrik.plan.reasons import Difference, reason_for
+from yarrik.plan.steps import Step, fingerprint_of, parts_of
+
+Verdict = Literal["kept", "runs", "may run"]
+
+
+@dataclass(frozen=True)
+class Assessment:
+    """The verdict on one step. `causes` names the changes that it can be traced back to."""
+
+    step: Step
+    verdict: Verdict
+    reason: str = ""
+    causes: tuple[str, ...] = ()
+
+
+def assess(
+    graph: Graph,
+    lookup: Callable[[str, str], Mapping[str, str] | None],
+    last_runs: Mapping[str, LastRun],
+    difference: Difference,
+) -> list[Assessment]:
+    """Goes through the graph in order. `lookup(step, fingerprint)` gives the outputs of a kept result, or None.
+
+    A step whose inputs are not known yet may run: it does not if its inputs come out as they were."""
+    outputs: dict[str, Mapping[str, str]] = {}
+    found: dict[str, Assessment] = {}
+    for step in graph.steps:
+        inputs = {label: outputs[name][output] for label, (name, output) in step.inputs.items() if name in outputs}
+        causes = tuple(dict.fromkeys(cause for name in step.needs for cause in found[name].causes))
+        if len(inputs) == len(step.inputs):
+            fingerprint = fingerprint_of(step, inputs)
+            kept = lookup(step.name, fingerprint)
+            if kept is not None:
+                outputs[step.name] = kept
+                found[step.name] = Assessment(step, "kept")
+                continue
+        last = last_runs.get(step.name)
+        told = {label: _cause_text(found[name]) for label, (name, _) in step.inputs.items() if found[name].causes}
+        reason = reason_for(step, parts_of(step, inputs), last, difference, told)
+        if reason is None and len(inputs) < len(step.inputs):
+            waits = [name for name in step.needs if name not in outputs]
+            text = f"if {_listed(waits)} comes out different"
+            found[step.name] = Assessment(step, "may run", text, causes)
+            continue
+        text = reason.text if reason is not None else "its result is no longer in the cache"
+        if step.predicted:
+            outputs[step.name] = step.predicted
+        own = () if reason is not None and reason.code == "input" and causes else (f"{step.subject}: {text}",)
+        found[step.name] = Assessment(step, "runs", text, own + causes)
+    return [found[step.name] for step in graph.steps]
+
+
+def _cause_text(needed: Assessment) -> str:
+    return f"{needed.step.subject}: {needed.reason}" if needed.step.kind != "prepare" else needed.reason
+
+
+def _listed(names: list[str]) -> str:
+    return names[0] if len(names) == 1 else ", ".join(names[:-1]) + " or " + names[-1]

@@ -1,0 +1,452 @@
+"""From a product's definitions to its graph of steps."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Protocol
+
+from yarrik.arch import ARCHES
+from yarrik.cache import Tree
+from yarrik.disk import root_partition
+from yarrik.errors import Collector, Place, Trouble, YarrikError
+from yarrik.model import Composition, Definition, PackageRule, Recipe, Workspace
+from yarrik.plan.actions import (
+    Assemble,
+    ConfigureKernel,
+    Describe,
+    FetchFile,
+    FetchRuntime,
+    PlaceBootFiles,
+    PrepareFolder,
+    RunCommands,
+    Split,
+    Stage,
+    Unpack,
+    WriteDisks,
+)
+from yarrik.plan.steps import Step
+from yarrik.resolve import Node, Order, build_order
+from yarrik.toolchain import Toolchain
+
+DEVICE_TREE_SUFFIXES = (".dts", ".dtsi", ".h")
+
+
+class Surroundings(Protocol):
+    """What planning asks of the machine it runs on; all answers are digests or facts, none is work."""
+
+    def toolchain(self, side: str) -> Toolchain: ...
+
+    def source_tree(self, folder: Path, suffixes: tuple[str, ...], place: Place) -> Tree: ...
+
+    def file_digest(self, file: Path, place: Place, debian_package: str = "") -> str: ...
+
+    def host_file(self, recipe: str, file: str, debian_package: str, place: Place) -> str: ...
+
+
+@dataclass(frozen=True)
+class Graph:
+    """Steps in an order in which each comes after all it needs; `programs` are what the host has to have, and why."""
+
+    product: str
+    steps: tuple[Step, ...]
+    order: Order
+    programs: Mapping[str, tuple[Place, str]]
+
+    @property
+    def disks(self) -> tuple[str, ...]:
+        write = next(step.action for step in self.steps if isinstance(step.action, WriteDisks))
+        return tuple(disk.name for disk in write.disks)
+
+
+def plan_product(workspace: Workspace, composition: Composition, surroundings: Surroundings) -> Graph:
+    """The product's graph. Raises YarrikError with all that is wrong with what the definitions name."""
+    return _Planner(workspace, composition, surroundings).run()
+
+
+@dataclass
+class _Planner:
+    workspace: Workspace
+    composition: Composition
+    surroundings: Surroundings
+    steps: dict[str, Step] = field(default_factory=dict)
+    built: dict[Node, tuple[str, str]] = field(default_factory=dict)
+    sysroots: dict[Node, tuple[str, str]] = field(default_factory=dict)
+    split: dict[Node, str] = field(default_factory=dict)
+    programs: dict[str, tuple[Place, str]] = field(default_factory=dict)
+    collector: Collector = field(default_factory=Collector)
+
+    def run(self) -> Graph:
+        board, profile, image = self.composition.board, self.composition.profile, self.composition.image
+        roots = [(name, f"named by the image {image.name}", image.place("packages")) for name in image.value.packages]
+        roots.append((profile.value.c_library, f"C library of the profile {profile.name}", profile.place("c-library")))
+        roots.append((profile.value.init, f"init of the profile {profile.name}", profile.place("init")))
+        kernel = board.value.kernel.recipe
+        roots.append((kernel, f"kernel of the board {board.name}", board.place("kernel", "recipe")))
+        order = build_order(self.workspace, [(name, place) for name, _, place in roots])
+        for node in order.nodes:
+            try:
+                self._recipe(node, order)
+            except YarrikError as error:
+                self.collector.extend(error.troubles)
+        self.collector.raise_if_any()
+        self._product(order, tuple((self._package_name(name, place), because) for name, because, place in roots))
+        self.collector.raise_if_any()
+        return Graph(self.composition.name, tuple(self.steps.values()), order, self.programs)
+
+    def _add(self, step: Step) -> Step:
+        return self.steps.setdefault(step.name, step)
+
+    def _package_name(self, name: str, place: Place) -> str:
+        """The package that a requirement means: one of that name, else the only or first one of the recipe."""
+        recipe = self.workspace.recipe(name, place)
+        packages = recipe.value.package
+        return name if not packages or name in packages else next(iter(packages))
+
+    @property
+    def _clock(self) -> int:
+        return int(self.composition.profile.value.clock.timestamp())
+
+    # Recipes
+
+    def _recipe(self, node: Node, order: Order) -> None:
+        recipe = self.workspace.recipes[node.recipe]
+        using = recipe.value.build.using
+        if using == "toolchain-runtime":
+            self._runtime(node, recipe)
+            return
+        source = self._sources(recipe)
+        if using == "kernel":
+            files = self._kernel(node, recipe, source)
+        else:
+            files = self._commands(node, recipe, source, order)
+        toolchain = self.surroundings.toolchain(node.side)
+        strip: tuple[str, ...] = ()
+        if self.composition.profile.value.strip and node.side == "board":
+            strip = (toolchain.prefix + "strip",)
+            self.programs.setdefault(strip[0], (recipe.place("build"), "it takes debug symbols out of what is shipped"))
+        stage = self._add(
+            Step(
+                "stage",
+                str(node),
+                Stage(strip=strip, arch=toolchain.arch, toolchain=toolchain.shown),
+                inputs={"files": files},
+            )
+        )
+        self.built[node] = (stage.name, "files")
+        self.sysroots[node] = (stage.name, "sysroot")
+        if node.side == "board":
+            self._split(node, recipe, (stage.name, "files"))
+
+    def _runtime(self, node: Node, recipe: Definition[Recipe]) -> None:
+        toolchain = self.surroundings.toolchain(node.side)
+        fetch = self._add(
+            Step(
+                "fetch",
+                str(node),
+                FetchRuntime(in_image=tuple(file.in_image for file in toolchain.runtime)),
+                files={file.in_image: file.digest for file in toolchain.runtime},
+                places={file.in_image: Path(file.here) for file in toolchain.runtime},
+            )
+        )
+        self.built[node] = self.sysroots[node] = (fetch.name, "files")
+        if node.side == "board":
+            self._split(node, recipe, (fetch.name, "files"))
+
+    def _split(self, node: Node, recipe: Definition[Recipe], files: tuple[str, str]) -> None:
+        value = recipe.value
+        step = self._add(
+            Step(
+                "split",
+                str(node),
+                Split(
+                    recipe=recipe.name,
+                    version=value.version,
+                    licence=value.licence,
+                    summary=value.summary,
+                    packages=value.package or {recipe.name: PackageRule(files=("**",))},
+                ),
+                inputs={"files": files},
+            )
+        )
+        self.split[node] = step.name
+
+    def _sources(self, recipe: Definition[Recipe]) -> tuple[str, str]:
+        """The step and output that hold the recipe's prepared sources."""
+        sources = recipe.value.source
+        place = recipe.place("source")
+        if len(sources) != 1:
+            raise YarrikError(
+                Trouble(
+                    "SOURCE-COUNT",
+                    f"`{recipe.name}` has {len(sources) or 'no'} sources, and needs one",
+                    recipe.place("source") if sources else Place(recipe.file),
+                    remedy='write one [[source]] with `path = "src"` or `host-file = "…"`',
+                )
+            )
+        source = sources[0]
+        if bool(source.path) == bool(source.host_file):
+            raise YarrikError(
+                Trouble(
+                    "SOURCE-FORM",
+                    f"the source of `{recipe.name}` must have either `path` or `host-file`",
+                    place,
+                    remedy="keep the one that tells where the sources are",
+                )
+            )
+        if source.path:
+            folder = recipe.folder_of("source") / source.path
+            tree = self.surroundings.source_tree(folder, (), place)
+            step = Step(
+                "prepare",
+                recipe.name,
+                PrepareFolder(),
+                files={"source": tree.digest},
+                places={"source": folder},
+                predicted={"tree": tree.digest},
+            )
+            return self._add(step).name, "tree"
+        digest = self.surroundings.host_file(recipe.name, source.host_file, source.debian_package, place)
+        if source.sha256 and source.sha256 != digest:
+            raise YarrikError(
+                Trouble(
+                    "SOURCE-DIGEST",
+                    f"{source.host_file} has SHA-256 {digest}, and the recipe asks for {source.sha256}",
+                    recipe.place("source", "0", "sha256"),
+                    why="it is not the file that the recipe was written for",
+                    remedy="provide the right file, or correct the digest",
+                )
+            )
+        fetch = self._add(
+            Step(
+                "fetch",
+                recipe.name,
+                FetchFile(sha256=digest),
+                files={"source": digest},
+                places={"source": Path(source.host_file)},
+                predicted={"file": digest},
+            )
+        )
+        prepare = Step(
+            "prepare", recipe.name, Unpack(name=Path(source.host_file).name), inputs={"archive": (fetch.name, "file")}
+        )
+        return self._add(prepare).name, "tree"
+
+    def _commands(self, node: Node, recipe: Definition[Recipe], source: tuple[str, str], order: Order) -> tuple[str, str]:
+        build = recipe.value.build
+        toolchain = self.surroundings.toolchain(node.side)
+        environment = self._environment(node, toolchain)
+        if build.using == "make":
+            self.programs.setdefault("make", (recipe.place("build", "using"), "recipes that build with make need it"))
+            make: tuple[str, ...] = (
+                "make",
+                "-j{jobs}",
+                f"CC={environment['CC']}",
+                f"AR={environment['AR']}",
+                f"OBJCOPY={environment['OBJCOPY']}",
+            )
+            make += tuple(f"{key}={value}" for key, value in sorted(build.variables.items()))
+            commands: tuple[tuple[str, ...], ...] = (
+                (*make, *build.goals),
+                (*make, "DESTDIR={step}/stage", *build.install_goals),
+            )
+        else:
+            environment |= {"DESTDIR": "{step}/stage"} | dict(build.variables)
+            commands = tuple(("sh", "-e", "-c", text) for text in build.commands)
+        inputs: dict[str, tuple[str, str]] = {"source": source}
+        for needed in order.closure(node):
+            inputs[f"sysroot {needed.recipe}"] = self.sysroots[needed]
+        for tool in order.tools[node]:
+            for needed in [*order.closure(tool), tool]:
+                inputs[f"tools {needed.recipe}"] = self.built[needed]
+        step = self._add(
+            Step(
+                "build",
+                str(node),
+                RunCommands(
+                    commands=commands,
+                    environment=environment,
+                    folder="{step}/source",
+                    writable=("source",),
+                    toolchain=toolchain.shown,
+                ),
+                inputs=inputs,
+            )
+        )
+        return step.name, "files"
+
+    def _environment(self, node: Node, toolchain: Toolchain) -> dict[str, str]:
+        profile, board = self.composition.profile.value, self.composition.board.value
+        flags = [*profile.c_flags, *board.toolchain.c_flags] if node.side == "board" else ["-O2"]
+        links = list(profile.link_flags) if node.side == "board" else []
+        sysroot = "{step}/sysroot/usr"
+        compiler = toolchain.prefix + "gcc" if toolchain.prefix else Path(toolchain.programs[0]).name
+        return {
+            "CC": compiler,
+            "AR": toolchain.prefix + "ar",
+            "OBJCOPY": toolchain.prefix + "objcopy",
+            "CFLAGS": " ".join(
+                [*flags, "-ffile-prefix-map={step}/source=.", "-ffile-prefix-map={step}=.", f"-I{sysroot}/include"]
+            ),
+            "LDFLAGS": " ".join([*links, f"-L{sysroot}/lib", f"-Wl,-rpath-link,{sysroot}/lib"]),
+            "PREFIX": "/usr",
+            "SOURCE_DATE_EPOCH": str(self._clock),
+        }
+
+    def _kernel(self, node: Node, recipe: Definition[Recipe], source: tuple[str, str]) -> tuple[str, str]:
+        board = self.composition.board
+        kernel = board.value.kernel
+        toolchain = self.surroundings.toolchain(node.side)
+        arch = ARCHES[toolchain.arch]
+        for program in ("make", "gcc", "bc", "bison", "flex"):
+            self.programs.setdefault(program, (recipe.place("build", "using"), "the kernel's own build needs it"))
+        environment = {
+            "SOURCE_DATE_EPOCH": str(self._clock),
+            "KBUILD_BUILD_TIMESTAMP": f"@{self._clock}",
+            "KBUILD_BUILD_USER": "yarrik",
+            "KBUILD_BUILD_HOST": "yarrik",
+            "KBUILD_BUILD_VERSION": "1",
+        }
+        make = ("make", "-C", "{step}/source", "O={step}/build", f"ARCH={arch.kernel}", f"CROSS_COMPILE={toolchain.prefix}")
+        fragments = [board.folder_of("kernel", "fragments") / name for name in kernel.fragments]
+        place = board.place("kernel", "fragments")
+        configure = self._add(
+            Step(
+                "configure",
+                str(node),
+                ConfigureKernel(
+                    make=make,
+                    base=kernel.base,
+                    fragments=kernel.fragments,
+                    environment=environment,
+                    toolchain=toolchain.shown,
+                ),
+                files={f"fragment {file.name}": self.surroundings.file_digest(file, place) for file in fragments},
+                inputs={"source": source},
+                places={f"fragment {file.name}": file for file in fragments},
+            )
+        )
+        build = self._add(
+            Step(
+                "build",
+                str(node),
+                RunCommands(
+                    commands=(
+                        (*make, "-j{jobs}", arch.kernel_file),
+                        ("install", "-D", "-m", "644", f"arch/{arch.kernel}/boot/{arch.kernel_file}",
+                         f"{{step}}/stage/boot/{arch.kernel_file}"),
+                    ),
+                    environment=environment,
+                    folder="{step}/build",
+                    writable=("build",),
+                    toolchain=toolchain.shown,
+                ),
+                inputs={"source": source, "build": (configure.name, "config")},
+            )
+        )  # fmt: skip
+        return build.name, "files"
+
+    # The product
+
+    def _product(self, order: Order, wanted: tuple[tuple[str, str], ...]) -> None:
+        name = self.composition.name
+        board, profile, image = self.composition.board, self.composition.profile, self.composition.image
+        arch = ARCHES[self.surroundings.toolchain("board").arch]
+        files: dict[str, str] = {}
+        places: dict[str, Path] = {}
+        for index, file in enumerate(image.value.file):
+            place = image.place("file", str(index))
+            if (file.content is None) == (not file.from_file):
+                self.collector.add(
+                    Trouble("IMAGE-FILE", f"the file {file.path} must have either `content` or `from`", place,
+                            remedy="keep one of the two")
+                )  # fmt: skip
+            elif file.from_file:
+                here = image.folder_of("file", str(index)) / file.from_file
+                places[file.path] = here
+                files[file.path] = self.surroundings.file_digest(here, place)
+        assemble = self._add(
+            Step(
+                "assemble",
+                name,
+                Assemble(
+                    image=image.value,
+                    hostname=self.composition.hostname,
+                    wanted=wanted,
+                    arch=arch.name,
+                    init_path=profile.value.init_path,
+                ),
+                files=files,
+                inputs={f"packages {node.recipe}": (step, "packages") for node, step in sorted(self.split.items())},
+                places=places,
+            )
+        )
+        kernel = board.value.kernel
+        inputs = {"root": (assemble.name, "root")}
+        if kernel.device_tree:
+            place = board.place("kernel", "device-tree")
+            source = board.folder_of("kernel", "device-tree") / kernel.device_tree
+            if not source.is_file():
+                raise YarrikError(
+                    Trouble("DEVICE-TREE-MISSING", f"the device tree {kernel.device_tree} is not beside the board's file", place,
+                            why="without it the kernel finds none of the board's devices",
+                            remedy=f"put it at {source}, or correct the name")
+                )  # fmt: skip
+            tree = self.surroundings.source_tree(source.parent, DEVICE_TREE_SUFFIXES, place)
+            sources = self._add(
+                Step(
+                    "prepare",
+                    f"device tree of {board.name}",
+                    PrepareFolder(suffixes=DEVICE_TREE_SUFFIXES),
+                    files={"source": tree.digest},
+                    places={"source": source.parent},
+                    predicted={"tree": tree.digest},
+                )
+            )
+            inputs["device tree"] = (sources.name, "tree")
+        root_device = root_partition(name, board.value.disk)
+        if root_device is None:
+            raise YarrikError(
+                Trouble("ROOT-PARTITION-MISSING", f"no partition of the board `{board.name}` holds the root filesystem",
+                        board.place("disk"), why="the kernel would have nothing to start from",
+                        remedy='give one partition `holds = "root"`')
+            )  # fmt: skip
+        boot = self._add(
+            Step(
+                "boot",
+                name,
+                PlaceBootFiles(
+                    product=name,
+                    arch=arch.name,
+                    kernel_path=f"/boot/{arch.kernel_file}",
+                    device_tree=Path(kernel.device_tree).name,
+                    console=kernel.console,
+                    root_device=root_device,
+                    arguments=kernel.arguments,
+                    init_path=profile.value.init_path,
+                ),
+                inputs=inputs,
+            )
+        )
+        write = self._add(
+            Step(
+                "write",
+                name,
+                WriteDisks(product=name, disks=board.value.disk, clock=self._clock),
+                inputs={"root": (boot.name, "root")},
+            )
+        )
+        self._add(
+            Step(
+                "describe",
+                name,
+                Describe(product=name, board=board.name, profile=profile.name, image=image.name, arch=arch.name),
+                inputs={
+                    "root": (boot.name, "root"),
+                    "packages": (assemble.name, "packages"),
+                    "boot": (boot.name, "boot"),
+                    "layout": (write.name, "layout"),
+                },
+            )
+        )

@@ -1,0 +1,69 @@
+"""A step: one unit of cached work, and the fingerprint of everything that its result depends on."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import msgspec
+
+from yarrik.plan.actions import Action
+
+#: Raised when the meaning of an action changes, so that results of former versions are not taken for new ones.
+FORMAT = 1
+
+_encode = msgspec.json.Encoder(order="deterministic").encode
+
+
+@dataclass(frozen=True)
+class Step:
+    """`name` is unique in its graph, like `build tidelog`.
+
+    `files` gives digests of what comes from outside the graph, by label; `inputs` names outputs of other steps.
+    `places` tells where outside things lie on this machine; `predicted` holds outputs that are known beforehand.
+    """
+
+    kind: str
+    subject: str
+    action: Action
+    files: Mapping[str, str] = field(default_factory=dict)
+    inputs: Mapping[str, tuple[str, str]] = field(default_factory=dict)
+    places: Mapping[str, Path] = field(default_factory=dict)
+    predicted: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def name(self) -> str:
+        return f"{self.kind} {self.subject}"
+
+    @property
+    def needs(self) -> tuple[str, ...]:
+        return tuple(dict.fromkeys(step for step, _ in self.inputs.values()))
+
+
+def fingerprint_of(step: Step, inputs: Mapping[str, str]) -> str:
+    """The digest of the step's action, files and the digests of its inputs (by label)."""
+    sha = hashlib.sha256(b"yarrik step %d %s\n" % (FORMAT, step.kind.encode()))
+    for part in (step.action, dict(step.files), dict(inputs)):
+        sha.update(_encode(part))
+        sha.update(b"\n")
+    return sha.hexdigest()
+
+
+def parts_of(step: Step, inputs: Mapping[str, str]) -> dict[str, str]:
+    """All that goes into the fingerprint as names and short texts, for telling later what has changed."""
+    parts: dict[str, str] = {}
+    for key, value in msgspec.to_builtins(step.action).items():
+        if isinstance(value, dict):
+            for inner, item in value.items():
+                parts[f"setting {key}.{inner}"] = _text(item)
+        elif key != "does":
+            parts[f"setting {key}"] = _text(value)
+    parts.update({f"file {label}": digest for label, digest in step.files.items()})
+    parts.update({f"input {label}": digest for label, digest in inputs.items()})
+    return parts
+
+
+def _text(value: object) -> str:
+    return value if isinstance(value, str) else _encode(value).decode()

@@ -1,0 +1,120 @@
+"""Which packages an image needs: those it names, those they name, and those that bring what their ELF files load."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+
+from yarrik.elf import ElfFacts
+from yarrik.errors import Collector, Place, Trouble, suggestion
+
+#: Where the loader looks for shared libraries.
+LIBRARY_FOLDERS = ("/lib", "/usr/lib", "/lib64", "/usr/lib64")
+
+
+@dataclass(frozen=True)
+class PackagedPath:
+    """One path of a package. `content` is a file's digest or a link's destination; `owner` an account's name."""
+
+    path: str
+    kind: str
+    mode: int
+    size: int
+    content: str
+    owner: str = "root"
+
+
+@dataclass(frozen=True)
+class BuiltPackage:
+    """A package as a recipe yielded it; `elf` has the facts of each ELF file by path."""
+
+    name: str
+    recipe: str
+    version: str
+    licence: str
+    summary: str
+    needs: tuple[str, ...]
+    paths: tuple[PackagedPath, ...]
+    elf: Mapping[str, ElfFacts]
+
+    @property
+    def size(self) -> int:
+        return sum(path.size for path in self.paths if path.kind == "file")
+
+
+@dataclass(frozen=True)
+class Chosen:
+    """A package that goes into the image, and why."""
+
+    package: BuiltPackage
+    because: str
+
+
+def choose_packages(candidates: Iterable[BuiltPackage], roots: Iterable[tuple[str, str]]) -> list[Chosen]:
+    """Starts with the roots (package name and reason) and follows declared needs and those of ELF files.
+
+    Returns packages by name. Raises YarrikError with everything that nothing brings."""
+    by_name = {package.name: package for package in candidates}
+    brings: dict[str, list[str]] = {}
+    for package in by_name.values():
+        for path in package.paths:
+            if path.kind != "folder":
+                brings.setdefault(path.path, []).append(package.name)
+    collector = Collector()
+    chosen: dict[str, Chosen] = {}
+    waiting = list(roots)
+    position = 0
+    while position < len(waiting):
+        name, because = waiting[position]
+        position += 1
+        if name in chosen:
+            continue
+        if name not in by_name:
+            collector.add(
+                Trouble("PACKAGE-MISSING", f"no recipe yielded the package `{name}` ({because})",
+                        remedy=suggestion(name, by_name))
+            )  # fmt: skip
+            continue
+        package = by_name[name]
+        chosen[name] = Chosen(package, because)
+        waiting.extend((need, f"needed by {name}") for need in package.needs)
+        for file, facts in sorted(package.elf.items()):
+            for wanted, places in _loads(file, facts):
+                owners = sorted({owner for place in places for owner in brings.get(place, ())})
+                if not owners:
+                    collector.add(_nothing_brings(package, file, wanted))
+                elif len(owners) > 1 and not set(owners) & ({package.name} | chosen.keys()):
+                    collector.add(
+                        Trouble(
+                            "LIBRARY-AMBIGUOUS",
+                            f"{file} of `{name}` loads {wanted}, which several packages bring: {', '.join(owners)}",
+                            remedy="name the right one in the image's `packages`",
+                        )
+                    )
+                else:
+                    near = [owner for owner in owners if owner == name or owner in chosen]
+                    waiting.append(((near or owners)[0], f"{file} loads {wanted}"))
+    collector.raise_if_any("work")
+    return [chosen[name] for name in sorted(chosen)]
+
+
+def _loads(path: str, facts: ElfFacts) -> Iterable[tuple[str, list[str]]]:
+    """What an ELF file makes the system load, with the places where that may be."""
+    if facts.interpreter:
+        yield facts.interpreter, [facts.interpreter]
+    for name in facts.needed:
+        folders = [*LIBRARY_FOLDERS, path.rpartition("/")[0]]
+        places = [f"{folder}/{name}" for folder in dict.fromkeys(folders)]
+        if facts.interpreter.endswith("/" + name):
+            places.append(facts.interpreter)
+        yield name, places
+
+
+def _nothing_brings(package: BuiltPackage, path: str, wanted: str) -> Trouble:
+    return Trouble(
+        "LIBRARY-MISSING",
+        f"{path} of the package `{package.name}` loads {wanted}, which no package of this build brings",
+        Place(),
+        why="the program would not start on the board",
+        remedy=f"add the recipe that builds {wanted} to `build.needs` of `{package.recipe}`, and let a package list the file",
+    )

@@ -1,0 +1,135 @@
+"""The tree model: everything that a filesystem writer needs to know of each path, apart from files' contents."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Literal
+
+import msgspec
+
+Kind = Literal["folder", "file", "link", "character", "block", "fifo"]
+
+_PERCENT = re.compile(rb"%([0-9A-F]{2})")
+
+
+@dataclass(frozen=True, slots=True)
+class Node:
+    """One path, from the top like `/etc/passwd`, in the form of `os.fsdecode`.
+
+    `content` is a file's digest or a link's destination, `size` is in bytes, `device` holds major and minor number,
+    and `package` names who brought it (empty for what Yarrik itself or the image adds)."""
+
+    path: str
+    kind: Kind
+    mode: int
+    uid: int = 0
+    gid: int = 0
+    size: int = 0
+    content: str = ""
+    device: tuple[int, int] = (0, 0)
+    package: str = ""
+
+    @property
+    def parent(self) -> str:
+        return self.path.rpartition("/")[0] or "/"
+
+    @property
+    def name(self) -> str:
+        return self.path.rpartition("/")[2]
+
+
+@dataclass(frozen=True)
+class RootTree:
+    """Nodes sorted by path, with every folder that leads to one. The top `/` is among them."""
+
+    nodes: tuple[Node, ...]
+
+    @staticmethod
+    def of(nodes: Iterable[Node]) -> RootTree:
+        """Sorts, and adds missing parents as folders of root's with mode 755."""
+        by_path = {node.path: node for node in nodes}
+        by_path.setdefault("/", Node("/", "folder", 0o755))
+        for path in list(by_path):
+            parent = path.rpartition("/")[0]
+            while parent and parent not in by_path:
+                by_path[parent] = Node(parent, "folder", 0o755)
+                parent = parent.rpartition("/")[0]
+        return RootTree(tuple(sorted(by_path.values(), key=lambda node: node.path.split("/") if node.path != "/" else [])))
+
+    @cached_property
+    def by_path(self) -> dict[str, Node]:
+        return {node.path: node for node in self.nodes}
+
+    def follow(self, path: str) -> Node | None:
+        """The node that `path` leads to, through links as on the running board; None when it leads nowhere."""
+        words = [word for word in path.split("/") if word]
+        here: list[str] = []
+        hops = 0
+        while words:
+            word = words.pop(0)
+            if word == "..":
+                here = here[:-1]
+                continue
+            node = self.by_path.get("/" + "/".join([*here, word]))
+            if node is None:
+                return None
+            if node.kind == "link":
+                hops += 1
+                if hops > 40:
+                    return None
+                if node.content.startswith("/"):
+                    here = []
+                words = [part for part in node.content.split("/") if part not in ("", ".")] + words
+                continue
+            here.append(word)
+        return self.by_path.get("/" + "/".join(here))
+
+    def with_nodes(self, nodes: Iterable[Node]) -> RootTree:
+        """The tree with these nodes added, each in the place of one that has its path."""
+        return RootTree.of([*self.nodes, *nodes])
+
+    def encode(self) -> bytes:
+        rows = [
+            (quoted(n.path), n.kind, n.mode, n.uid, n.gid, n.size, quoted(n.content), n.device[0], n.device[1], n.package)
+            for n in self.nodes
+        ]
+        return b"[\n" + b",\n".join(msgspec.json.encode(row) for row in rows) + b"\n]\n"
+
+    @staticmethod
+    def decode(data: bytes) -> RootTree:
+        rows = msgspec.json.decode(data, type=list[tuple[str, Kind, int, int, int, int, str, int, int, str]])
+        return RootTree(
+            tuple(
+                Node(unquoted(path), kind, mode, uid, gid, size, unquoted(content), (major, minor), package)
+                for path, kind, mode, uid, gid, size, content, major, minor, package in rows
+            )
+        )
+
+
+def quoted(path: str) -> str:
+    """A path for JSON: bytes that are no UTF-8, control characters and `%` as `%XX`, so that nothing is lost."""
+    data = os.fsencode(path)
+    try:
+        text = data.decode()
+        if text.isprintable() and "%" not in text:
+            return text
+    except UnicodeDecodeError:
+        pass
+    out: list[str] = []
+    for character in data.decode("utf-8", "surrogateescape"):
+        if "\udc80" <= character <= "\udcff":
+            out.append(f"%{ord(character) - 0xDC00:02X}")
+        elif character == "%" or ord(character) < 32 or ord(character) == 127:
+            out.append(f"%{ord(character):02X}")
+        else:
+            out.append(character)
+    return "".join(out)
+
+
+def unquoted(text: str) -> str:
+    """What `quoted` was given."""
+    return os.fsdecode(_PERCENT.sub(lambda match: bytes([int(match.group(1), 16)]), text.encode()))

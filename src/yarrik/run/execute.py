@@ -1,0 +1,266 @@
+"""Runs a graph: keeps what is kept, runs what has to run, in parallel, and remembers the reasons."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+import threading
+import time
+from collections.abc import Callable, Mapping
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Literal
+
+import filelock
+
+import yarrik.run.product  # noqa: F401 (registers the actions of products)
+from yarrik.cache import LastRun, Memory, MissingObject, Result, Store
+from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.plan import Graph, Step, fingerprint_of, parts_of, reason_for
+from yarrik.run.events import Listener, StepEnded, StepStarted
+from yarrik.run.perform import Context, perform
+from yarrik.run.sandbox import Sandbox
+from yarrik.run.schedule import Schedule
+
+How = Literal["kept", "ran", "failed", "not reached"]
+LAST_LINES = 12
+
+
+@dataclass
+class StepReport:
+    """What became of one step. `same` tells that it ran and its result was the former one."""
+
+    step: Step
+    how: How
+    fingerprint: str = ""
+    reason: str = ""
+    seconds: float = 0.0
+    same: bool = False
+    outputs: Mapping[str, str] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
+    log: str = ""
+    error: YarrikError | None = None
+
+
+@dataclass
+class Execution:
+    """One run through a graph. `folder` is the workspace's own `.yarrik`."""
+
+    graph: Graph
+    store: Store
+    memory: Memory
+    sandbox: Sandbox
+    folder: Path
+    jobs: int
+    keep_going: bool
+    listener: Listener
+    before_first: Callable[[], None]
+    reports: dict[str, StepReport] = field(default_factory=dict)
+    _last: Mapping[str, LastRun] = field(default_factory=dict)
+
+    def run(self) -> list[StepReport]:
+        """Returns a report for each step, in the graph's order; failed steps carry their error."""
+        steps = {step.name: step for step in self.graph.steps}
+        schedule = Schedule({step.name: step.needs for step in self.graph.steps})
+        self._last = self.memory.last_runs(self.graph.product)
+        running: dict[Future[StepReport], str] = {}
+        started = False
+        pool = ThreadPoolExecutor(max_workers=self.jobs, thread_name_prefix="step")
+        try:
+            while not schedule.over:
+                while len(running) < self.jobs and (name := schedule.take()) is not None:
+                    step = steps[name]
+                    inputs = {label: self.reports[needed].outputs[output] for label, (needed, output) in step.inputs.items()}
+                    fingerprint = fingerprint_of(step, inputs)
+                    kept = self._kept(step, fingerprint, inputs)
+                    if kept is not None:
+                        self.reports[name] = kept
+                        schedule.finish(name)
+                        continue
+                    if not started:
+                        self.before_first()
+                        started = True
+                    parts = parts_of(step, inputs)
+                    last = self._last.get(name)
+                    reason = reason_for(step, parts, last, self._difference)
+                    text = reason.text if reason is not None else "its result is no longer in the cache"
+                    self.listener(StepStarted(name, text, schedule.left))
+                    running[pool.submit(self._perform, step, inputs, parts, fingerprint, text)] = name
+                if not running:
+                    continue
+                finished, _ = wait(running, return_when=FIRST_COMPLETED)
+                for future in finished:
+                    name = running.pop(future)
+                    report = self.reports[name] = future.result()
+                    self.listener(StepEnded(name, report.seconds, report.how == "failed", report.same))
+                    if report.how == "failed":
+                        schedule.fail(name)
+                        if not self.keep_going:
+                            schedule.stop()
+                    else:
+                        schedule.finish(name)
+        except BaseException:
+            self.sandbox.stop()
+            raise
+        finally:
+            pool.shutdown(wait=True, cancel_futures=True)
+        for name in schedule.given_up:
+            self.reports.setdefault(name, StepReport(steps[name], "not reached"))
+        return [self.reports[step.name] for step in self.graph.steps]
+
+    def _kept(self, step: Step, fingerprint: str, inputs: Mapping[str, str]) -> StepReport | None:
+        """The report of a step whose result is kept, here or by another workspace that shares the cache."""
+        last = self._last.get(step.name)
+        if last is not None and last.fingerprint == fingerprint and all(self.store.has(d) for d in last.outputs.values()):
+            return StepReport(step, "kept", fingerprint, outputs=last.outputs)
+        result = self.store.result(fingerprint)
+        if result is None:
+            return None
+        self.memory.remember(self.graph.product, step.name, LastRun(fingerprint, parts_of(step, inputs), dict(result.outputs)))
+        return StepReport(step, "kept", fingerprint, outputs=result.outputs, notes=result.notes)
+
+    def _difference(self, before: str, after: str) -> list[str]:
+        return difference(self.store, before, after)
+
+    def _perform(
+        self, step: Step, inputs: Mapping[str, str], parts: dict[str, str], fingerprint: str, reason: str
+    ) -> StepReport:
+        started = time.monotonic()
+        try:
+            with self.store.lock(fingerprint):
+                result = self.store.result(fingerprint)  # somebody else may have run it while we waited
+                if result is None:
+                    result = self._run(step, inputs, fingerprint)
+        except MissingObject as error:
+            return self._failed(step, fingerprint, reason, started, _hole(self.store, str(error)))
+        except YarrikError as error:
+            return self._failed(step, fingerprint, reason, started, error)
+        except OSError as error:
+            trouble = Trouble("STEP-FAILED", f"{error.strerror or error}", Place(Path(str(error.filename)) if error.filename else None),
+                              remedy="check the disk's free space and your rights, then build again")  # fmt: skip
+            return self._failed(step, fingerprint, reason, started, YarrikError(trouble, "work"))
+        last = self._last.get(step.name)
+        same = last is not None and dict(last.outputs) == dict(result.outputs)
+        self.memory.remember(self.graph.product, step.name, LastRun(fingerprint, parts, dict(result.outputs)))
+        seconds = time.monotonic() - started
+        return StepReport(step, "ran", fingerprint, reason, seconds, same, result.outputs, result.notes, result.log)
+
+    def _run(self, step: Step, inputs: Mapping[str, str], fingerprint: str) -> Result:
+        started = time.monotonic()
+        log_file = log_path(self.folder, self.graph.product, step.name)
+        log_file.parent.mkdir(parents=True, exist_ok=True)
+        with WorkFolder(self.folder / "work") as work, log_file.open("wb") as log:
+            context = Context(step, inputs, self.store, self.sandbox, work, log, self.jobs)
+            try:
+                outputs = perform(step.action, context)
+            except YarrikError as error:
+                for trouble in error.troubles:
+                    context.say(f"{trouble.code}: {trouble.what}")
+                raise
+        result = Result(outputs, tuple(context.notes), self.store.put_file(log_file), time.monotonic() - started)
+        self.store.put_result(fingerprint, result)
+        return result
+
+    def _failed(self, step: Step, fingerprint: str, reason: str, started: float, error: YarrikError) -> StepReport:
+        seconds = time.monotonic() - started
+        log = log_path(self.folder, self.graph.product, step.name)
+        troubles = []
+        for trouble in error.troubles:
+            if trouble.code == "STEP-FAILED" and trouble.place.file is None:
+                tail = "\n".join(f"  {line}" for line in last_lines(log))
+                trouble = Trouble(
+                    trouble.code,
+                    f"step `{step.name}` failed: {trouble.what}",
+                    Place(log),
+                    why=f"the log's last lines:\n{tail}" if tail else "",
+                    remedy=f"read the whole log: yarrik log {step.kind} {step.subject}",
+                )
+            troubles.append(trouble)
+        return StepReport(step, "failed", fingerprint, reason, seconds, error=YarrikError(troubles, "work"))
+
+
+def difference(store: Store, before: str, after: str) -> list[str]:
+    """Paths that differ between two trees in the store; none when either is no tree that is known."""
+    from yarrik.cache import changed_paths
+
+    try:
+        return changed_paths(store.tree(before), store.tree(after))
+    except MissingObject:
+        return []
+
+
+def log_path(folder: Path, product: str, step: str) -> Path:
+    """Where a step's log lies: one file a step, of its last run here."""
+    name = "".join(character if character.isalnum() or character in "-_." else "-" for character in step)
+    return folder / "logs" / product / f"{name}.log"
+
+
+def last_lines(log: Path, count: int = LAST_LINES) -> list[str]:
+    try:
+        with log.open("rb") as file:
+            file.seek(max(0, log.stat().st_size - 16384))
+            return file.read().decode("utf-8", "replace").splitlines()[-count:]
+    except OSError:
+        return []
+
+
+def _hole(store: Store, digest: str) -> YarrikError:
+    return YarrikError(
+        Trouble("CACHE-HOLE", f"the cache lost the object {digest[:16]}…", Place(store.root),
+                why="a step needs what an earlier step left there",
+                remedy="remove the cache folder and build again; nothing but time is lost"),
+        "work",
+    )  # fmt: skip
+
+
+class WorkFolder:
+    """An empty folder for one step, removed afterwards. A lock tells which folders belong to somebody alive, so what a
+    killed build left behind is cleared away by the next one."""
+
+    _guard = threading.Lock()
+
+    def __init__(self, top: Path) -> None:
+        self._top = top
+
+    def __enter__(self) -> Path:
+        self._top.mkdir(parents=True, exist_ok=True)
+        self._folder = Path(tempfile.mkdtemp(dir=self._top))
+        self._lock = filelock.FileLock(f"{self._folder}.lock")
+        self._lock.acquire()
+        return self._folder.resolve()
+
+    def __exit__(self, *exception: object) -> None:
+        remove_folder(self._folder)
+        Path(f"{self._folder}.lock").unlink(missing_ok=True)
+        self._lock.release()
+
+    @staticmethod
+    def clear_left_behind(top: Path) -> None:
+        """Removes folders whose owner is gone."""
+        if not top.is_dir():
+            return
+        for folder in sorted(top.iterdir()):
+            if folder.suffix == ".lock" or not folder.is_dir():
+                continue
+            lock = filelock.FileLock(f"{folder}.lock")
+            try:
+                lock.acquire(timeout=0)
+            except filelock.Timeout:
+                continue
+            remove_folder(folder)
+            Path(f"{folder}.lock").unlink(missing_ok=True)
+            lock.release()
+
+
+def remove_folder(folder: Path) -> None:
+    """Removes a folder even when something in it was made read-only."""
+
+    def again(function: Callable[..., object], path: str, _: object) -> None:
+        os.chmod(Path(path).parent, 0o700)
+        if Path(path).is_dir() and not Path(path).is_symlink():
+            os.chmod(path, 0o700)
+        function(path)
+
+    shutil.rmtree(folder, onerror=again)

@@ -1,0 +1,67 @@
+"""Kernel configuration: which options of a fragment did not survive, and what they depend on."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+from yarrik.errors import Place, Trouble
+
+_SET = re.compile(r"(CONFIG_\w+)=(.*)\Z")
+_UNSET = re.compile(r"# (CONFIG_\w+) is not set\Z")
+
+
+def options(text: str) -> dict[str, tuple[str, int]]:
+    """Options with their values (`n` for unset) and line numbers; the last word on each counts."""
+    found: dict[str, tuple[str, int]] = {}
+    for number, line in enumerate(text.splitlines(), 1):
+        line = line.strip()
+        if match := _SET.match(line):
+            found[match.group(1)] = (match.group(2).strip(), number)
+        elif match := _UNSET.match(line):
+            found[match.group(1)] = ("n", number)
+    return found
+
+
+def lost_options(fragment: str, file: Path, final: str, source: Path) -> Iterator[Trouble]:
+    """Troubles for each option of the fragment that the final configuration has otherwise.
+
+    `source` is the kernel's tree, to say what a lost option depends on."""
+    have = options(final)
+    for name, (wanted, line) in options(fragment).items():
+        got = have.get(name, ("n", 0))[0]
+        if got == wanted or (wanted == "m" and got == "y"):
+            continue
+        known, depends = _definition(name.removeprefix("CONFIG_"), source)
+        if not known:
+            why = "no Kconfig file of this kernel defines it"
+            remedy = "check its spelling, and whether this kernel version has it"
+        elif depends:
+            why = "it depends on " + "; and on ".join(depends)
+            remedy = "turn on what it depends on in the same fragment"
+        else:
+            why = "another option selects it or holds it where it is"
+            remedy = "look it up in the kernel's option menu"
+        shown = "not set" if got == "n" else got
+        yield Trouble("KERNEL-OPTION-LOST", f"{name}={wanted} was asked for and came out as {shown}",
+                      Place(file, line, name), why=why, remedy=remedy)  # fmt: skip
+
+
+def _definition(name: str, source: Path) -> tuple[bool, list[str]]:
+    """Whether any Kconfig file defines the option, and the conditions it depends on."""
+    head = re.compile(rf"^(?:menu)?config {re.escape(name)}\s*$", re.MULTILINE)
+    known = False
+    conditions: dict[str, None] = {}
+    for file in sorted(source.rglob("Kconfig*")):
+        if not file.is_file():
+            continue
+        text = file.read_text(encoding="utf-8", errors="replace")
+        for match in head.finditer(text):
+            known = True
+            for line in text[match.end() :].splitlines()[1:]:
+                if re.match(r"(?:menu)?config |endmenu|endif|source |choice|comment ", line):
+                    break
+                if found := re.match(r"\s+depends on (.+)", line):
+                    conditions[found.group(1).strip()] = None
+    return known, list(conditions)

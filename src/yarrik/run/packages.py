@@ -1,0 +1,142 @@
+"""Shares out what a recipe installed among its packages, and reads what the ELF files in them need."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+
+import msgspec
+
+from yarrik.cache import Entry, Tree
+from yarrik.elf import ElfFacts
+from yarrik.errors import Collector, Trouble, nearest
+from yarrik.model import PackageRule
+from yarrik.plan import Split
+from yarrik.plan.reasons import shortened
+from yarrik.resolve import BuiltPackage, PackagedPath
+from yarrik.rootfs import quoted, unquoted
+
+#: What only serves building against a recipe: nobody has to list it, and it goes into no package by itself.
+_FOR_BUILDING = re.compile(
+    r"usr/include(/.*)?|(usr/)?lib/[^/]+\.(a|la)|(usr/)?lib/(pkgconfig|cmake)(/.*)?|usr/share/(pkgconfig|man|doc)(/.*)?"
+)
+_LINK_NAME = re.compile(r"(usr/)?lib/lib[^/]+\.so")
+
+
+def split_packages(
+    action: Split, tree: Tree, facts_of: Callable[[str], ElfFacts | None]
+) -> tuple[list[BuiltPackage], list[str]]:
+    """The packages, and notes on files that none of them takes. `facts_of` reads an ELF file by digest.
+
+    Raises YarrikError when a package lists what the build did not produce, or two list the same."""
+    collector = Collector()
+    taken: dict[str, str] = {}
+    packages: list[BuiltPackage] = []
+    for name, rule in action.packages.items():
+        chosen: dict[str, Entry] = {}
+        for pattern in rule.files or (("**",) if len(action.packages) == 1 else ()):
+            found = _matching(pattern, tree, everything=pattern == "**")
+            if not found and pattern != "**":
+                produced = ["/" + entry.path for entry in tree.entries if entry.kind != "folder"]
+                near = nearest(pattern, produced)
+                collector.add(
+                    Trouble(
+                        "PACKAGE-FILE-MISSING",
+                        f"the package `{name}` lists {pattern}, which the build of `{action.recipe}` did not produce",
+                        why=f"it produced {shortened(produced)}" if produced else "it installed nothing at all",
+                        remedy=f"did you mean `{near}`?" if near else "let the recipe install it, or correct the list",
+                    )
+                )
+            for entry in found:
+                other = taken.setdefault(entry.path, name)
+                if other != name and entry.kind != "folder":
+                    collector.add(
+                        Trouble("PACKAGE-FILE-TWICE", f"the packages `{other}` and `{name}` both take /{entry.path}",
+                                remedy="list it in one of them")
+                    )  # fmt: skip
+                chosen[entry.path] = entry
+        packages.append(_package(action, name, rule, chosen, tree, facts_of, collector))
+    collector.raise_if_any("work")
+    left = [
+        "/" + entry.path
+        for entry in tree.entries
+        if entry.kind != "folder" and entry.path not in taken and not _for_building(entry)
+    ]
+    notes = [f"no package of `{action.recipe}` takes {shortened(left)}"] if left else []
+    return packages, notes
+
+
+def _for_building(entry: Entry) -> bool:
+    return _FOR_BUILDING.fullmatch(entry.path) is not None or (
+        entry.kind == "link" and _LINK_NAME.fullmatch(entry.path) is not None
+    )
+
+
+def _matching(pattern: str, tree: Tree, everything: bool) -> list[Entry]:
+    """Entries that a pattern means; a folder means all that is in it."""
+    if everything:
+        return [entry for entry in tree.entries if not _for_building(entry)]
+    parts = re.split(r"(\*\*|\*)", pattern.strip("/"))
+    form = "".join(".*" if part == "**" else "[^/]*" if part == "*" else re.escape(part) for part in parts)
+    compiled = re.compile(f"{form}(/.*)?", re.DOTALL)
+    return [entry for entry in tree.entries if compiled.fullmatch(entry.path)]
+
+
+def _package(
+    action: Split,
+    name: str,
+    rule: PackageRule,
+    chosen: dict[str, Entry],
+    tree: Tree,
+    facts_of: Callable[[str], ElfFacts | None],
+    collector: Collector,
+) -> BuiltPackage:
+    owners = {attributes.path: attributes for attributes in rule.attributes}
+    for path in owners:
+        if path.strip("/") not in chosen:
+            collector.add(
+                Trouble("PACKAGE-ATTRIBUTES", f"the package `{name}` gives attributes to {path}, which it does not hold",
+                        remedy="correct the path, or list it in `files`")
+            )  # fmt: skip
+    paths: list[PackagedPath] = []
+    elf: dict[str, ElfFacts] = {}
+    for path, entry in sorted(chosen.items()):
+        if entry.kind == "folder" and entry.mode == 0o755 and "/" + path not in owners and _has_children(path, tree):
+            continue  # made by itself for what lies in it
+        attributes = owners.get("/" + path)
+        mode = int(attributes.mode, 8) if attributes is not None and attributes.mode else entry.mode
+        owner = attributes.owner if attributes is not None else "root"
+        paths.append(PackagedPath("/" + path, entry.kind, mode, entry.size, entry.content, owner))
+        if entry.kind == "file":
+            try:
+                facts = facts_of(entry.content)
+            except ValueError:
+                facts = None  # said when it was staged
+            if facts is not None and facts.kind in ("program", "library"):
+                elf["/" + path] = facts
+    summary = rule.summary or action.summary
+    return BuiltPackage(name, action.recipe, action.version, action.licence, summary, rule.needs, tuple(paths), elf)
+
+
+def _has_children(path: str, tree: Tree) -> bool:
+    return any(entry.path.startswith(path + "/") for entry in tree.entries)
+
+
+def encode_packages(packages: Sequence[BuiltPackage]) -> bytes:
+    """Packages for the cache; names of any bytes survive."""
+    return msgspec.json.encode([_renamed(package, quoted) for package in packages])
+
+
+def decode_packages(data: bytes) -> list[BuiltPackage]:
+    return [_renamed(package, unquoted) for package in msgspec.json.decode(data, type=list[BuiltPackage])]
+
+
+def _renamed(package: BuiltPackage, change: Callable[[str], str]) -> BuiltPackage:
+    paths = tuple(
+        PackagedPath(change(p.path), p.kind, p.mode, p.size, change(p.content) if p.kind == "link" else p.content, p.owner)
+        for p in package.paths
+    )
+    elf = {change(path): facts for path, facts in package.elf.items()}
+    return BuiltPackage(
+        package.name, package.recipe, package.version, package.licence, package.summary, package.needs, paths, elf
+    )

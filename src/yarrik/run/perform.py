@@ -1,0 +1,250 @@
+"""What each action does. An action gets its inputs' digests and an empty folder, and gives digests of its outputs."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from functools import singledispatch
+from pathlib import Path
+from typing import BinaryIO
+
+from yarrik.cache import Entry, Store, Tree
+from yarrik.elf import MAGIC, read_elf
+from yarrik.errors import Collector, Place, Trouble, YarrikError
+from yarrik.plan import (
+    Action,
+    ConfigureKernel,
+    FetchFile,
+    FetchRuntime,
+    PrepareFolder,
+    RunCommands,
+    Split,
+    Stage,
+    Step,
+    Unpack,
+)
+from yarrik.run.kernel_config import lost_options
+from yarrik.run.packages import encode_packages, split_packages
+from yarrik.run.sandbox import Sandbox
+
+#: What users of a recipe see when they are built: headers and libraries, nothing else.
+SYSROOT_FOLDERS = ("usr/include", "usr/lib", "lib", "usr/share/pkgconfig")
+
+
+@dataclass
+class Context:
+    """What an action may use. `inputs` gives digests by label; `work` is an empty folder of its own."""
+
+    step: Step
+    inputs: Mapping[str, str]
+    store: Store
+    sandbox: Sandbox
+    work: Path
+    log: BinaryIO
+    jobs: int
+    notes: list[str] = field(default_factory=list)
+
+    def say(self, text: str) -> None:
+        self.log.write((text + "\n").encode())
+        self.log.flush()
+
+
+class CommandFailed(YarrikError):
+    """A command of a step ended with an error."""
+
+
+@singledispatch
+def perform(action: Action, context: Context) -> dict[str, str]:
+    """Does what the action says and returns the digests of its outputs by name."""
+    raise NotImplementedError(type(action).__name__)
+
+
+def _taken(context: Context, label: str) -> str:
+    """Takes the file of a place into the store, and makes sure that it is the one that was planned with."""
+    place = context.step.places[label]
+    digest = context.store.put_file(place)
+    _same(context, digest, label, place)
+    return digest
+
+
+def _same(context: Context, digest: str, label: str, place: Path) -> None:
+    if digest != context.step.files[label]:
+        raise YarrikError(
+            Trouble("SOURCE-MOVED", f"{place.name} was changed while the build was starting", Place(place),
+                    why="the step would be recorded with other content than it used", remedy="build again"),
+            "work",
+        )  # fmt: skip
+
+
+@perform.register
+def _(action: FetchFile, context: Context) -> dict[str, str]:
+    return {"file": _taken(context, "source")}
+
+
+@perform.register
+def _(action: FetchRuntime, context: Context) -> dict[str, str]:
+    entries: dict[str, Entry] = {}
+    for in_image in action.in_image:
+        path = in_image.strip("/")
+        digest = _taken(context, in_image)
+        size = context.store.object_path(digest).stat().st_size
+        entries[path] = Entry(path, "file", 0o755, size, digest)
+        while "/" in path:
+            path = path.rpartition("/")[0]
+            entries[path] = Entry(path, "folder", 0o755, 0, "")
+    return {"files": context.store.put_tree(Tree.of(entries.values()))}
+
+
+@perform.register
+def _(action: PrepareFolder, context: Context) -> dict[str, str]:
+    folder = context.step.places["source"]
+    tree = context.store.snapshot(folder, plain=True, suffixes=action.suffixes)
+    _same(context, tree.digest, "source", folder)
+    return {"tree": tree.digest}
+
+
+@perform.register
+def _(action: Unpack, context: Context) -> dict[str, str]:
+    from yarrik.sources import unpack_archive
+
+    tree = unpack_archive(context.store.object_path(context.inputs["archive"]), action.name, context.store)
+    context.say(f"{len(tree.entries)} entries")
+    return {"tree": tree.digest}
+
+
+@perform.register
+def _(action: ConfigureKernel, context: Context) -> dict[str, str]:
+    _lay_out_inputs(context, writable=("build",))
+    run = _runner(context, action.environment, "{step}/build", writable=("build",))
+    run((*action.make, action.base))
+    config = context.work / "build" / ".config"
+    labels = [f"fragment {Path(name).name}" for name in action.fragments]
+    texts = {label: context.store.get_bytes(_taken(context, label)).decode("utf-8", "replace") for label in labels}
+    with config.open("a", encoding="utf-8") as sink:
+        for label in labels:
+            sink.write(f"\n{texts[label]}\n")
+    run((*action.make, "olddefconfig"))
+    final = config.read_text(encoding="utf-8")
+    collector = Collector()
+    for label in labels:
+        collector.extend(lost_options(texts[label], context.step.places[label], final, context.work / "source"))
+    collector.raise_if_any("work")
+    digest = context.store.put_file(config)
+    tree = Tree.of([Entry(".config", "file", 0o644, config.stat().st_size, digest)])
+    return {"config": context.store.put_tree(tree)}
+
+
+@perform.register
+def _(action: RunCommands, context: Context) -> dict[str, str]:
+    _lay_out_inputs(context, action.writable)
+    run = _runner(context, action.environment, action.folder, action.writable)
+    for command in action.commands:
+        run(command)
+    tree = context.store.snapshot(context.work / "stage", move=True)
+    context.say(f"{sum(1 for _ in tree.files)} files installed")
+    return {"files": tree.digest}
+
+
+def _lay_out_inputs(context: Context, writable: tuple[str, ...]) -> None:
+    """Each input goes into the folder that its label begins with: `sysroot libtide` into `sysroot`."""
+    for name in ("source", "build", "stage", "sysroot", "tools", "home", "tmp"):
+        (context.work / name).mkdir()
+    # Without a sandbox nothing keeps a command from writing where it should not, so it gets copies.
+    safe = context.sandbox.bubblewrap is not None
+    for label, digest in context.inputs.items():
+        name = label.split(" ")[0]
+        try:
+            context.store.lay_out(context.store.tree(digest), context.work / name, writable=name in writable or not safe)
+        except FileExistsError as error:
+            raise YarrikError(
+                Trouble("SYSROOT-CLASH", f"two recipes that this one needs bring {Path(str(error.filename2 or error.filename)).name}",
+                        why="one would hide the other", remedy="let only one of them install it"),
+                "work",
+            ) from error  # fmt: skip
+
+
+def _runner(
+    context: Context, environment: Mapping[str, str], folder: str, writable: tuple[str, ...]
+) -> Callable[[tuple[str, ...]], None]:
+    read_only = tuple(name for name in ("source", "sysroot", "tools") if name not in writable)
+
+    def run(command: tuple[str, ...]) -> None:
+        code = context.sandbox.run(command, context.work, folder, environment, read_only, context.jobs, context.log)
+        if code != 0:
+            how = f"was ended by signal {-code}" if code < 0 else f"ended with exit code {code}"
+            raise CommandFailed(Trouble("STEP-FAILED", f"`{Path(command[0]).name}` {how}"), "work")
+
+    return run
+
+
+@perform.register
+def _(action: Stage, context: Context) -> dict[str, str]:
+    tree = context.store.tree(context.inputs["files"])
+    collector = Collector()
+    elves: list[Entry] = []
+    for entry in tree.files:
+        path = context.store.object_path(entry.content)
+        with path.open("rb") as file:
+            if file.read(4) != MAGIC:
+                continue
+        try:
+            facts = read_elf(path)
+        except ValueError as error:
+            context.notes.append(f"/{entry.path}: {error}")
+            continue
+        if facts is not None and facts.arch != action.arch:
+            collector.add(
+                Trouble(
+                    "PACKAGE-ARCH",
+                    f"/{entry.path} is built for {facts.arch}, and the board is {action.arch}",
+                    why="it cannot run there",
+                    remedy="let the recipe's build use $(CC) from its environment, and build tools that run here as `tools`",
+                )
+            )
+        elif facts is not None and facts.kind in ("program", "library"):
+            elves.append(entry)
+    collector.raise_if_any("work")
+    if action.strip and elves:
+        tree = _stripped(action, context, tree, elves)
+    for entry in tree.files:
+        if _holds(context.store.object_path(entry.content), b"/step/"):
+            context.notes.append(f"/{entry.path} holds a path of the build, /step/…, which does not exist on the board")
+    sysroot = tree.below(*SYSROOT_FOLDERS)
+    return {"files": context.store.put_tree(tree), "sysroot": context.store.put_tree(sysroot)}
+
+
+def _stripped(action: Stage, context: Context, tree: Tree, elves: list[Entry]) -> Tree:
+    for name in ("stage", "home", "tmp"):
+        (context.work / name).mkdir()
+    # Numbered copies: no name out of a package ever stands on a command line.
+    copies = {f"{number}.elf": entry for number, entry in enumerate(elves)}
+    for name, entry in copies.items():
+        context.store.copy_out(entry.content, context.work / "stage" / name, 0o644)
+    command = (*action.strip, "--strip-unneeded", *copies)
+    code = context.sandbox.run(command, context.work, "{step}/stage", {}, (), 1, context.log)
+    if code != 0:
+        raise CommandFailed(Trouble("STEP-FAILED", f"`{action.strip[0]}` ended with exit code {code}"), "work")
+    replaced: dict[str, Entry] = {}
+    for name, entry in copies.items():
+        path = context.work / "stage" / name
+        size = path.stat().st_size
+        replaced[entry.path] = Entry(entry.path, "file", entry.mode, size, context.store.put_file(path))
+    return Tree(tuple(replaced.get(entry.path, entry) for entry in tree.entries))
+
+
+def _holds(path: Path, word: bytes) -> bool:
+    with path.open("rb") as file:
+        rest = b""
+        while chunk := file.read(1 << 20):
+            if word in rest + chunk:
+                return True
+            rest = chunk[-len(word) :]
+    return False
+
+
+@perform.register
+def _(action: Split, context: Context) -> dict[str, str]:
+    tree = context.store.tree(context.inputs["files"])
+    packages, notes = split_packages(action, tree, lambda digest: read_elf(context.store.object_path(digest)))
+    context.notes.extend(notes)
+    return {"packages": context.store.put_bytes(encode_packages(packages)), "files": context.inputs["files"]}

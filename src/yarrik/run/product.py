@@ -1,0 +1,175 @@
+"""The steps of a product: root filesystem, boot files, disks, manifests."""
+
+from __future__ import annotations
+
+import msgspec
+
+from yarrik.boot import (
+    MENU_PATH,
+    KernelUnfit,
+    Menu,
+    MenuEntry,
+    command_line,
+    encode_menu,
+    read_kernel,
+)
+from yarrik.devicetree import blob_name, compile_source, encode_blob, text_of
+from yarrik.disk import write_disk
+from yarrik.elf import read_elf
+from yarrik.errors import Trouble, YarrikError
+from yarrik.manifest import describe_files, describe_packages
+from yarrik.plan import Assemble, Describe, PlaceBootFiles, WriteDisks
+from yarrik.resolve import Chosen, choose_packages
+from yarrik.rootfs import Node, RootTree, assemble_root
+from yarrik.run.packages import decode_packages, encode_packages
+from yarrik.run.perform import Context, perform
+
+
+@perform.register
+def _(action: Assemble, context: Context) -> dict[str, str]:
+    store = context.store
+    candidates = [
+        package for label in sorted(context.inputs) for package in decode_packages(store.get_bytes(context.inputs[label]))
+    ]
+    chosen = choose_packages(candidates, action.wanted)
+    files = {path: (store.put_file(place), place.stat().st_size) for path, place in context.step.places.items()}
+    root = assemble_root(action.image, action.hostname, [one.package for one in chosen], files, store.put_bytes)
+    _check_init(action, root, context)
+    context.say(f"{len(chosen)} packages, {len(root.nodes)} paths")
+    rows = [(encode_packages([one.package]).decode(), one.because) for one in chosen]
+    return {"root": store.put_bytes(root.encode()), "packages": store.put_bytes(msgspec.json.encode(rows))}
+
+
+def _check_init(action: Assemble, root: RootTree, context: Context) -> None:
+    node = root.follow(action.init_path)
+    if node is None or node.kind != "file":
+        what = f"there is no init at {action.init_path}"
+        why = "the kernel would stop with a panic after mounting the root filesystem"
+    elif not node.mode & 0o111:
+        what = f"the init {action.init_path} is not executable (its mode is {node.mode:04o})"
+        why = "the kernel would not be able to start it"
+    else:
+        facts = read_elf(context.store.object_path(node.content))
+        if facts is None or facts.arch == action.arch:
+            return
+        what = f"the init {action.init_path} is built for {facts.arch}, and the board is {action.arch}"
+        why = "the kernel would not be able to start it"
+    raise YarrikError(
+        Trouble("INIT-MISSING", what, why=why,
+                remedy="name the package that brings it in the profile's `init`, and its path in `init-path`"),
+        "work",
+    )  # fmt: skip
+
+
+@perform.register
+def _(action: PlaceBootFiles, context: Context) -> dict[str, str]:
+    store = context.store
+    root = RootTree.decode(store.get_bytes(context.inputs["root"]))
+    kernel = root.follow(action.kernel_path)
+    if kernel is None or kernel.kind != "file":
+        raise YarrikError(
+            Trouble("KERNEL-MISSING", f"no package brought a kernel at {action.kernel_path}",
+                    why="the boot menu would name a file that is not there",
+                    remedy="let the recipe named in the board's `kernel.recipe` install it there"),
+            "work",
+        )  # fmt: skip
+    try:
+        facts = read_kernel(store.object_path(kernel.content))
+    except KernelUnfit as error:
+        raise YarrikError(
+            Trouble("KERNEL-FORM", f"{action.kernel_path} cannot be loaded by a boot menu: {error}",
+                    why="the bootloader would refuse it or jump into nothing",
+                    remedy=f"let the kernel's recipe install the form with a header for {action.arch}"),
+            "work",
+        ) from error  # fmt: skip
+    if facts.arch != action.arch:
+        raise YarrikError(
+            Trouble("KERNEL-ARCH", f"{action.kernel_path} is a kernel for {facts.arch}, and the board is {action.arch}",
+                    why="it cannot run there", remedy="check the board's `kernel.recipe` and `toolchain.prefix`"),
+            "work",
+        )  # fmt: skip
+    added: list[Node] = []
+
+    def add(path: str, data: bytes) -> None:
+        added.append(Node(path, "file", 0o644, size=len(data), content=store.put_bytes(data)))
+
+    model = ""
+    device_tree_path = ""
+    if action.device_tree:
+        folder = context.work / "device-tree"
+        store.lay_out(store.tree(context.inputs["device tree"]), folder, writable=True)
+        tree = compile_source(folder / action.device_tree)
+        item = tree.root.properties.get("model")
+        model = (text_of(item.value) if item is not None else None) or ""
+        device_tree_path = "/boot/" + blob_name(action.device_tree)
+        add(device_tree_path, encode_blob(tree))
+    line = command_line(action.root_device, action.console, action.init_path, action.arguments)
+    entry = MenuEntry(action.product, action.product, action.kernel_path, device_tree_path, str(line))
+    add(MENU_PATH, encode_menu(Menu(action.product, [entry])).encode())
+    for word in line.words:
+        context.say(f"{word.text:<60} {word.origin}")
+    about = {
+        "kernel": {"path": action.kernel_path, "arch": facts.arch, "form": facts.form, "memory": facts.memory},
+        "device-tree": {"path": device_tree_path, "model": model},
+        "command-line": [{"word": word.text, "origin": word.origin} for word in line.words],
+        "menu": MENU_PATH,
+    }
+    outputs = {"root": store.put_bytes(root.with_nodes(added).encode()), "boot": store.put_bytes(msgspec.json.encode(about))}
+    if device_tree_path:
+        outputs["device-tree"] = next(node.content for node in added if node.path == device_tree_path)
+    return outputs
+
+
+@perform.register
+def _(action: WriteDisks, context: Context) -> dict[str, str]:
+    store = context.store
+    root = RootTree.decode(store.get_bytes(context.inputs["root"]))
+    outputs: dict[str, str] = {}
+    layouts: list[object] = []
+    for disk in action.disks:
+        file = context.work / f"{disk.name}.img"
+        layout = write_disk(file, action.product, disk, root, action.clock, store.object_path)
+        context.say(f"{disk.name}: {layout.size} bytes")
+        outputs[f"disk:{disk.name}"] = store.put_file(file, move=True)
+        layouts.append(
+            {
+                "name": disk.name,
+                "table": disk.table,
+                "guid": str(layout.guid),
+                "bytes": layout.size,
+                "partitions": [
+                    {
+                        "name": part.name,
+                        "guid": str(part.guid),
+                        "start": part.start,
+                        "bytes": part.size,
+                        "filesystem": part.definition.filesystem,
+                        "holds": part.definition.holds,
+                    }
+                    for part in layout.partitions
+                ],
+            }
+        )
+    outputs["layout"] = store.put_bytes(msgspec.json.encode(layouts))
+    return outputs
+
+
+@perform.register
+def _(action: Describe, context: Context) -> dict[str, str]:
+    store = context.store
+    root = RootTree.decode(store.get_bytes(context.inputs["root"]))
+    rows = msgspec.json.decode(store.get_bytes(context.inputs["packages"]), type=list[tuple[str, str]])
+    chosen = [Chosen(package, because) for text, because in rows for package in decode_packages(text.encode())]
+    head = {
+        "product": action.product,
+        "board": action.board,
+        "profile": action.profile,
+        "image": action.image,
+        "arch": action.arch,
+    }
+    boot = msgspec.json.decode(store.get_bytes(context.inputs["boot"]))
+    disks = msgspec.json.decode(store.get_bytes(context.inputs["layout"]))
+    return {
+        "packages.json": store.put_bytes(describe_packages(head, chosen, boot, disks)),
+        "files.json": store.put_bytes(describe_files(head, root)),
+    }

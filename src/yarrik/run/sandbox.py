@@ -1,0 +1,153 @@
+"""Runs a step's commands shut off from the machine: bubblewrap where it works, plain processes where it does not.
+
+Inside, a step's folder is always `/step`, the environment holds declared names only, there is no network, and user,
+host name, umask, time zone and locale are the same everywhere.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import threading
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from pathlib import Path
+from typing import BinaryIO
+
+INSIDE = "/step"
+_SYSTEM_FOLDERS = ("/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32")
+_SYSTEM_FILES = ("/etc/alternatives", "/etc/ld.so.cache", "/etc/ld.so.conf", "/etc/ld.so.conf.d")
+
+
+@dataclass
+class Sandbox:
+    """How commands run on this machine. `programs` are paths of compilers that must be reachable inside."""
+
+    programs: tuple[str, ...] = ()
+    allowed: bool = True
+    _processes: set[subprocess.Popen[bytes]] = field(default_factory=set)
+    _lock: threading.Lock = field(default_factory=threading.Lock)
+    _stopped: bool = False
+
+    @cached_property
+    def bubblewrap(self) -> str | None:
+        """The path of bubblewrap if it is there and the kernel lets it work."""
+        found = shutil.which("bwrap") if self.allowed else None
+        if found is None:
+            return None
+        trial = [found, "--unshare-all", "--ro-bind", "/", "/", "--proc", "/proc", "--dev", "/dev", "true"]
+        try:
+            done = subprocess.run(trial, stdin=subprocess.DEVNULL, capture_output=True, timeout=20)
+        except (OSError, subprocess.TimeoutExpired):
+            return None
+        return found if done.returncode == 0 else None
+
+    @property
+    def note(self) -> str:
+        """What is to be said when steps are not shut off; empty when they are."""
+        if self.bubblewrap is not None:
+            return ""
+        if not self.allowed:
+            return "steps ran without a sandbox, as asked"
+        if shutil.which("bwrap") is None:
+            return "steps ran without a sandbox, so they could see this machine: apt-get install bubblewrap"
+        return "steps ran without a sandbox: bubblewrap is here, but this kernel or container does not let it work"
+
+    def inside(self, work: Path) -> str:
+        """The path of a step's folder as its commands see it."""
+        return INSIDE if self.bubblewrap is not None else str(work)
+
+    def run(
+        self,
+        command: Sequence[str],
+        work: Path,
+        folder: str,
+        environment: Mapping[str, str],
+        read_only: Iterable[str],
+        jobs: int,
+        log: BinaryIO,
+    ) -> int:
+        """Runs one command and returns its exit code; its output goes to `log`.
+
+        `{step}` and `{jobs}` are filled in. `read_only` names folders below `work` that must not be changed."""
+        root = self.inside(work)
+
+        def filled(text: str) -> str:
+            return text.replace("{step}", root).replace("{jobs}", str(jobs))
+
+        inner = {
+            "PATH": self._path(root),
+            "HOME": f"{root}/home",
+            "TMPDIR": "/tmp" if self.bubblewrap is not None else f"{root}/tmp",
+            "LC_ALL": "C",
+            "TZ": "UTC0",
+        } | {key: filled(value) for key, value in environment.items()}
+        arguments = [filled(word) for word in command]
+        here = filled(folder)
+        if self.bubblewrap is not None:
+            arguments = [*self._wrapped(work, here, inner, read_only), *arguments]
+            inner, here = {}, "/"
+        log.write(("$ " + " ".join(filled(word) for word in command) + "\n").encode())
+        log.flush()
+        try:
+            process = subprocess.Popen(
+                arguments, cwd=here, env=inner, stdin=subprocess.DEVNULL, stdout=log, stderr=subprocess.STDOUT, umask=0o022
+            )
+        except OSError as error:
+            log.write(f"{arguments[0]}: cannot be started: {error.strerror}\n".encode())
+            return 127
+        with self._lock:
+            self._processes.add(process)
+            if self._stopped:
+                process.kill()
+        try:
+            return process.wait()
+        finally:
+            with self._lock:
+                self._processes.discard(process)
+
+    def stop(self) -> None:
+        """Ends all that is running; commands started later end at once."""
+        with self._lock:
+            self._stopped = True
+            for process in self._processes:
+                process.kill()
+
+    def _path(self, root: str) -> str:
+        folders = [f"{root}/tools/usr/bin", f"{root}/tools/bin"]
+        folders += [str(Path(program).parent) for program in self.programs]
+        folders += ["/usr/local/bin", "/usr/bin", "/bin", "/usr/sbin", "/sbin"]
+        return ":".join(dict.fromkeys(folders))
+
+    def _wrapped(self, work: Path, folder: str, environment: Mapping[str, str], read_only: Iterable[str]) -> list[str]:
+        assert self.bubblewrap is not None
+        words = [self.bubblewrap, "--unshare-all", "--die-with-parent", "--new-session", "--clearenv"]
+        words += ["--uid", "1000", "--gid", "1000", "--hostname", "yarrik"]
+        for key, value in sorted(environment.items()):
+            words += ["--setenv", key, value]
+        words += ["--ro-bind", "/usr", "/usr"]
+        for system in _SYSTEM_FOLDERS:
+            path = Path(system)
+            if path.is_symlink():
+                words += ["--symlink", os.readlink(path), system]
+            elif path.is_dir():
+                words += ["--ro-bind", system, system]
+        for system in _SYSTEM_FILES:
+            words += ["--ro-bind-try", system, system]
+        for top in sorted({_installation(program) for program in self.programs} - {""}):
+            words += ["--ro-bind", top, top]
+        words += ["--proc", "/proc", "--dev", "/dev", "--tmpfs", "/tmp", "--bind", str(work), INSIDE]
+        for name in read_only:
+            if (work / name).is_dir():
+                words += ["--ro-bind", str(work / name), f"{INSIDE}/{name}"]
+        return [*words, "--chdir", folder, "--"]
+
+
+def _installation(program: str) -> str:
+    """The folder that a compiler outside the system's own folders lives in; empty for those inside."""
+    real = Path(program).resolve()
+    if str(real).startswith(("/usr/", *(f"{folder}/" for folder in _SYSTEM_FOLDERS))):
+        return ""
+    return str(real.parent.parent if real.parent.name == "bin" else real.parent)

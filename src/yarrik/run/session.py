@@ -1,0 +1,325 @@
+"""A session: one workspace with its cache and memory; plans, builds, and puts what was built into `out/`."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from pathlib import Path
+
+import msgspec
+
+from yarrik import __version__
+from yarrik.cache import Memory, MissingObject, Store, Tree, default_root, read_tree
+from yarrik.cache.store import copy_sparse
+from yarrik.cache.tree import plain_modes
+from yarrik.devicetree import blob_name
+from yarrik.errors import Collector, Place, Trouble, YarrikError
+from yarrik.manifest import checksum_list
+from yarrik.model import Composition, Workspace, load_workspace
+from yarrik.plan import Assessment, Graph, assess, plan_product
+from yarrik.resolve import Lock, read_lock
+from yarrik.run.events import Listener, silent
+from yarrik.run.execute import Execution, StepReport, WorkFolder, difference, log_path
+from yarrik.run.sandbox import Sandbox
+from yarrik.toolchain import Toolchain, missing_program, probe
+
+
+@dataclass(frozen=True)
+class BuildReport:
+    """A finished build: what became of each step, the files in `out`, and what the user ought to hear."""
+
+    product: str
+    out: Path
+    steps: tuple[StepReport, ...]
+    notes: tuple[str, ...]
+    seconds: float
+    published: bool
+
+    @property
+    def ran(self) -> tuple[StepReport, ...]:
+        return tuple(report for report in self.steps if report.how == "ran")
+
+    @property
+    def errors(self) -> tuple[YarrikError, ...]:
+        return tuple(report.error for report in self.steps if report.error is not None)
+
+
+@dataclass
+class Session:
+    """Opens the workspace in `root`. `use_sandbox` is for those who want steps to see the machine."""
+
+    root: Path
+    renew_lock: bool = False
+    use_sandbox: bool = True
+    store: Store = field(default_factory=lambda: Store(default_root()))
+    toolchains: dict[str, Toolchain] = field(default_factory=dict)
+
+    @property
+    def folder(self) -> Path:
+        return self.root / ".yarrik"
+
+    @cached_property
+    def workspace(self) -> Workspace:
+        return load_workspace(self.root)
+
+    @cached_property
+    def memory(self) -> Memory:
+        try:
+            return Memory(self.folder / "memory.sqlite")
+        except OSError as error:
+            raise YarrikError(
+                Trouble("WORKSPACE-UNWRITABLE", f"the workspace cannot be written: {error.strerror}", Place(self.folder),
+                        why="logs and the memory of what was built are kept there",
+                        remedy="make it writable, or copy the workspace to a folder of yours")
+            ) from error  # fmt: skip
+
+    @cached_property
+    def lock(self) -> Lock:
+        return read_lock(self.root)
+
+    # Planning
+
+    def graph(self, composition: Composition) -> Graph:
+        surroundings = _Surroundings(self, composition)
+        graph = plan_product(self.workspace, composition, surroundings)
+        self.memory.save_digests()
+        return graph
+
+    def plan(self, composition: Composition) -> list[Assessment]:
+        """What a build would do. Writes nothing but the memory of digests."""
+        graph = self.graph(composition)
+        last_runs = self.memory.last_runs(graph.product)
+
+        def lookup(step: str, fingerprint: str) -> Mapping[str, str] | None:
+            last = last_runs.get(step)
+            if last is not None and last.fingerprint == fingerprint and all(self.store.has(d) for d in last.outputs.values()):
+                return last.outputs
+            result = self.store.result(fingerprint)
+            return result.outputs if result is not None else None
+
+        return assess(graph, lookup, last_runs, lambda before, after: self._difference(graph, before, after))
+
+    def _difference(self, graph: Graph, before: str, after: str) -> list[str]:
+        """Differing paths; a source tree that is not in the store yet is read where it lies."""
+        from yarrik.cache import changed_paths
+
+        try:
+            former = self.store.tree(before)
+        except MissingObject:
+            return []
+        known = self._trees.get(after)
+        return changed_paths(former, known) if known is not None else difference(self.store, before, after)
+
+    @cached_property
+    def _trees(self) -> dict[str, Tree]:
+        return {}
+
+    def check_programs(self, graph: Graph) -> None:
+        """Raises YarrikError for each program that a build needs and this machine lacks."""
+        collector = Collector()
+        for program, (place, why) in graph.programs.items():
+            if shutil.which(program) is None:
+                collector.add(missing_program(program, place, why))
+        collector.raise_if_any()
+
+    # Building
+
+    def build(
+        self, composition: Composition, jobs: int | None = None, keep_going: bool = False, listener: Listener = silent
+    ) -> BuildReport:
+        """Builds the product and publishes it. The report says what failed; nothing is published then."""
+        import time
+
+        started = time.monotonic()
+        graph = self.graph(composition)
+        if self.lock.changed:
+            self.lock.write()
+        programs = tuple({p for toolchain in self.toolchains.values() for p in toolchain.programs[:1]})
+        sandbox = Sandbox(programs, allowed=self.use_sandbox)
+
+        def before_first() -> None:
+            self.check_programs(graph)
+            self._prepare_folder()
+
+        execution = Execution(
+            graph,
+            self.store,
+            self.memory,
+            sandbox,
+            self.folder,
+            jobs or os.cpu_count() or 1,
+            keep_going,
+            listener,
+            before_first,
+        )
+        reports = execution.run()
+        ran = any(report.how == "ran" for report in reports)
+        out = self.root / "out" / composition.name
+        notes = [f"{report.step.subject}: {note}" for report in reports for note in report.notes]
+        if ran and sandbox.note:
+            notes.append(sandbox.note)
+        if self.lock.file.exists() and ran and self.lock.changed:
+            self.lock.write()
+        published = False
+        if all(report.error is None for report in reports):
+            published = self._publish(graph, composition, reports, out, ran)
+        self.memory.save_digests()
+        return BuildReport(composition.name, out, tuple(reports), tuple(notes), time.monotonic() - started, published)
+
+    def _prepare_folder(self) -> None:
+        self.folder.mkdir(exist_ok=True)
+        ignore = self.folder / ".gitignore"
+        if not ignore.exists():
+            ignore.write_text("*\n")
+        WorkFolder.clear_left_behind(self.folder / "work")
+
+    # Publishing
+
+    def _publish(self, graph: Graph, composition: Composition, reports: list[StepReport], out: Path, ran: bool) -> bool:
+        """Brings `out/<product>` to what was built; True when anything there had to change."""
+        outputs = {name: digest for report in reports for name, digest in report.outputs.items()
+                   if report.step.kind in ("boot", "write", "describe")}  # fmt: skip
+        files = {image_name(composition.name, disk, len(graph.disks)): outputs[f"disk:{disk}"] for disk in graph.disks}
+        files |= {name: outputs[name] for name in ("packages.json", "files.json")}
+        if "device-tree" in outputs:
+            files[blob_name(composition.board.value.kernel.device_tree)] = outputs["device-tree"]
+        fact = f"published {composition.name}"
+        known = self.memory.fact(fact)
+        marks: dict[str, tuple[str, str]] = msgspec.json.decode(known, type=dict[str, tuple[str, str]]) if known else {}
+        wanted = {**files, "SHA256SUMS": self.store.put_bytes(checksum_list(files))}
+        stale = [name for name, digest in wanted.items() if marks.get(name) != (digest, _mark(out / name))]
+        records = [name for name in ("build.json", "steps.log") if not (out / name).exists()]
+        if not stale and not ran and not records:
+            return False
+        out.mkdir(parents=True, exist_ok=True)
+        for name in stale:
+            target = Path(tempfile.mktemp(dir=out, prefix=".new-"))
+            copy_sparse(self.store.object_path(wanted[name]), target)
+            target.chmod(0o644)
+            target.replace(out / name)
+        if ran or records:
+            self._record(reports, out)
+        new_marks = {name: (digest, _mark(out / name)) for name, digest in wanted.items()}
+        self.memory.learn(fact, msgspec.json.encode(new_marks))
+        return True
+
+    def _record(self, reports: list[StepReport], out: Path) -> None:
+        """`build.json` and `steps.log`: how this build went. Unlike all else they differ from one build to the next."""
+        rows = []
+        log: list[str] = []
+        for report in reports:
+            result = self.store.result(report.fingerprint)
+            seconds = report.seconds if report.how == "ran" else result.seconds if result is not None else 0.0
+            rows.append(
+                {
+                    "step": report.step.name,
+                    "how": report.how,
+                    "reason": report.reason,
+                    "seconds": round(seconds, 3),
+                    "fingerprint": report.fingerprint,
+                    "outputs": dict(report.outputs),
+                    "notes": list(report.notes),
+                }
+            )
+            head = f"== {report.step.name}: {report.how}, {seconds:.2f} s" + (f" ({report.reason})" if report.reason else "")
+            text = ""
+            if result is not None and result.log and self.store.has(result.log):
+                text = self.store.get_bytes(result.log).decode("utf-8", "replace")
+            log.append(head + "\n" + text)
+        toolchains = {side: toolchain.shown for side, toolchain in sorted(self.toolchains.items())}
+        document = {"yarrik": __version__, "toolchains": toolchains, "steps": rows}
+        _write(out / "build.json", msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n")
+        _write(out / "steps.log", "\n".join(log).encode())
+
+    def log_of(self, product: str, step: str) -> str | None:
+        """The log of a step's last run in this workspace, or of the run whose result was taken from the cache."""
+        file = log_path(self.folder, product, step)
+        last = self.memory.last_runs(product).get(step)
+        result = self.store.result(last.fingerprint) if last is not None else None
+        try:
+            if file.is_file():
+                return file.read_text(encoding="utf-8", errors="replace")
+            if result is not None and result.log:
+                return self.store.get_bytes(result.log).decode("utf-8", "replace")
+        except (OSError, MissingObject):
+            pass
+        return None
+
+    def close(self) -> None:
+        if "memory" in self.__dict__:
+            self.memory.close()
+
+
+def image_name(product: str, disk: str, count: int) -> str:
+    """An image file's name: the product's, with the disk's when there are several."""
+    return f"{product}.img" if count == 1 else f"{product}-{disk}.img"
+
+
+def _mark(path: Path) -> str:
+    try:
+        status = path.stat()
+    except OSError:
+        return "missing"
+    return f"{status.st_size} {status.st_mtime_ns} {status.st_ino}"
+
+
+def _write(path: Path, data: bytes) -> None:
+    handle, name = tempfile.mkstemp(dir=path.parent, prefix=".new-")
+    with os.fdopen(handle, "wb") as sink:
+        sink.write(data)
+    os.chmod(name, 0o644)
+    os.replace(name, path)
+
+
+@dataclass
+class _Surroundings:
+    """Answers what planning asks, from this machine."""
+
+    session: Session
+    composition: Composition
+
+    def toolchain(self, side: str) -> Toolchain:
+        known = self.session.toolchains
+        if side not in known:
+            board = self.composition.board
+            if side == "host":
+                known[side] = probe("", self.session.memory, Place())
+            else:
+                wanted = None if board.value.arch == "host" else board.value.arch
+                known[side] = probe(
+                    board.value.toolchain.prefix, self.session.memory, board.place("toolchain", "prefix"), wanted
+                )
+        return known[side]
+
+    def source_tree(self, folder: Path, suffixes: tuple[str, ...], place: Place) -> Tree:
+        if not folder.is_dir():
+            raise YarrikError(
+                Trouble("SOURCE-MISSING", f"there is no folder {folder.name} beside the definition", place,
+                        why="it is named as a source", remedy=f"make {folder}, or correct the path")
+            )  # fmt: skip
+        tree = plain_modes(read_tree(folder, self.session.memory.digest_of, suffixes))
+        self.session._trees[tree.digest] = tree
+        return tree
+
+    def file_digest(self, file: Path, place: Place, debian_package: str = "") -> str:
+        try:
+            return self.session.memory.digest_of(file)
+        except OSError as error:
+            remedy = (
+                f"on Debian: apt-get install {debian_package}" if debian_package else f"put it at {file}, or correct the name"
+            )
+            raise YarrikError(
+                Trouble("SOURCE-MISSING", f"cannot read {file}: {error.strerror}", place, why="the definition names it",
+                        remedy=remedy)
+            ) from error  # fmt: skip
+
+    def host_file(self, recipe: str, file: str, debian_package: str, place: Place) -> str:
+        digest = self.file_digest(Path(file), place, debian_package)
+        trouble = self.session.lock.check(recipe, file, digest, place, self.session.renew_lock)
+        if trouble is not None:
+            raise YarrikError(trouble)
+        return digest
