@@ -11,6 +11,7 @@ from yarrik.cli import app
 from yarrik.cli.options import JsonOption, ProductArgument, SandboxOption, WorkspaceOption, opened
 
 if TYPE_CHECKING:
+    from yarrik.plan import Assessment
     from yarrik.run import BuildReport
 
 
@@ -49,7 +50,7 @@ def build(
 
 def show_report(report: BuildReport, hint: bool = True) -> None:
     """The end of a build: what happened, what lies where, what to type next."""
-    from yarrik.cli.view import show_notes, show_table, styled
+    from yarrik.cli.view import show_notes, styled
     from yarrik.errors import shown_path
     from yarrik.units import shown_size
 
@@ -71,11 +72,13 @@ def show_report(report: BuildReport, hint: bool = True) -> None:
     tail = f", {same} of them with the same result" if same else ""
     text = f"{len(report.ran)} steps ran{tail}, {kept} kept, in {report.seconds:.1f} s"
     sys.stdout.write(f"{styled(report.product, 'bold')}: {text}\n")
-    rows = []
+    others = []
     for file in sorted(report.out.iterdir()):
-        if file.is_file() and not file.name.startswith(".") and file.name != "boot.log":
-            rows.append((shown_path(file), shown_size(file.stat().st_size)))
-    show_table(rows, right=(1,))
+        if file.suffix == ".img":
+            sys.stdout.write(f"  {shown_path(file)}  {shown_size(file.stat().st_size)}\n")
+        elif file.is_file() and not file.name.startswith(".") and file.name != "boot.log":
+            others.append(file.name)
+    sys.stdout.write(f"  beside it: {', '.join(others)}\n")
     if hint:
         sys.stdout.write(f"next: yarrik boot {report.product}\n")
 
@@ -135,12 +138,19 @@ def plan(
         sys.stdout.write(f"{name}: nothing would run, all {counts['kept']} steps are kept\n")
     else:
         sys.stdout.write(f"{name}: {counts['runs']} steps run, {counts['may run']} may run, {counts['kept']} are kept\n")
-    rows = []
+    listed = [a for a in found if a.verdict == "runs" or (every and a.verdict == "kept")]
+    show_table([(a.verdict, a.step.name, a.reason) for a in listed])
+    waiting: dict[str, list[Assessment]] = {}
     for a in found:
-        if a.verdict == "kept" and not every:
-            continue
-        reason = a.reason
-        if a.verdict == "may run" and a.causes:
-            reason += f"  ({a.causes[0]})"
-        rows.append((a.verdict, a.step.name, reason))
-    show_table(rows)
+        if a.verdict == "may run":
+            waiting.setdefault(a.step.subject, []).append(a)
+    if waiting:
+        sys.stdout.write("these run too, unless what they wait for comes out as it was:\n")
+        rows = []
+        for subject, steps in waiting.items():
+            causes = list(dict.fromkeys(cause for a in steps for cause in a.causes))
+            more = f" and {len(causes) - 1} more" if len(causes) > 1 else ""
+            rows.append(
+                ("may run", f"{', '.join(a.step.kind for a in steps)} {subject}", f"{causes[0]}{more}" if causes else "")
+            )
+        show_table(rows)

@@ -117,10 +117,7 @@ class _Planner:
             self._runtime(node, recipe)
             return
         source = self._sources(recipe)
-        if using == "kernel":
-            files = self._kernel(node, recipe, source)
-        else:
-            files = self._commands(node, recipe, source, order)
+        files = self._kernel(node, recipe, source) if using == "kernel" else self._commands(node, recipe, source, order)
         toolchain = self.surroundings.toolchain(node.side)
         strip: tuple[str, ...] = ()
         if self.composition.profile.value.strip and node.side == "board":
@@ -272,6 +269,7 @@ class _Planner:
                     toolchain=toolchain.shown,
                 ),
                 inputs=inputs,
+                places=dict(self.steps[source[0]].places),
             )
         )
         return step.name, "files"
@@ -427,6 +425,7 @@ class _Planner:
                     init_path=profile.value.init_path,
                 ),
                 inputs=inputs,
+                places={"device tree": source.parent} if kernel.device_tree else {},
             )
         )
         write = self._add(

@@ -34,7 +34,7 @@ def reason_for(
     for label in sorted(step.files):
         key = f"file {label}"
         if before.get(key) != parts[key]:
-            return Reason("source", _source_text(label, before.get(key), parts[key], difference))
+            return Reason("source", _source_text(step, label, before.get(key), parts[key], difference))
     if "setting toolchain" in parts and before.get("setting toolchain") != parts["setting toolchain"]:
         return Reason(
             "toolchain", f"toolchain changed: {before.get('setting toolchain', 'none')} → {parts['setting toolchain']}"
@@ -55,17 +55,20 @@ def reason_for(
     return None
 
 
-def _source_text(label: str, before: str | None, after: str, difference: Difference) -> str:
+def _source_text(step: Step, label: str, before: str | None, after: str, difference: Difference) -> str:
     if before is None:
         return f"{label} is new"
     names = difference(before, after)
     if not names:
         return f"{label} changed"
-    return f"{label} changed: {shortened(names)}"
+    folder = step.places.get(label)
+    return f"{label} changed: {shortened([f'{folder.name}/{name}' for name in names] if folder else names)}"
 
 
 def _input_text(step: Step, label: str, before: str | None, after: str, difference: Difference) -> str:
     source = step.inputs[label][0]
+    if label in step.places:
+        return _source_text(step, label, before, after, difference)
     if before is None:
         return f"{source} is a new input"
     names = difference(before, after)

@@ -19,6 +19,7 @@ import yarrik.run.product  # noqa: F401 (registers the actions of products)
 from yarrik.cache import LastRun, Memory, MissingObject, Result, Store
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.plan import Graph, Step, fingerprint_of, parts_of, reason_for
+from yarrik.plan.reasons import Difference
 from yarrik.run.events import Listener, StepEnded, StepStarted
 from yarrik.run.perform import Context, perform
 from yarrik.run.sandbox import Sandbox
@@ -57,6 +58,7 @@ class Execution:
     keep_going: bool
     listener: Listener
     before_first: Callable[[], None]
+    difference: Difference
     reports: dict[str, StepReport] = field(default_factory=dict)
     _last: Mapping[str, LastRun] = field(default_factory=dict)
 
@@ -84,7 +86,7 @@ class Execution:
                         started = True
                     parts = parts_of(step, inputs)
                     last = self._last.get(name)
-                    reason = reason_for(step, parts, last, self._difference)
+                    reason = reason_for(step, parts, last, self.difference)
                     text = reason.text if reason is not None else "its result is no longer in the cache"
                     self.listener(StepStarted(name, text, schedule.left))
                     running[pool.submit(self._perform, step, inputs, parts, fingerprint, text)] = name
@@ -120,9 +122,6 @@ class Execution:
             return None
         self.memory.remember(self.graph.product, step.name, LastRun(fingerprint, parts_of(step, inputs), dict(result.outputs)))
         return StepReport(step, "kept", fingerprint, outputs=result.outputs, notes=result.notes)
-
-    def _difference(self, before: str, after: str) -> list[str]:
-        return difference(self.store, before, after)
 
     def _perform(
         self, step: Step, inputs: Mapping[str, str], parts: dict[str, str], fingerprint: str, reason: str
@@ -179,16 +178,6 @@ class Execution:
                 )
             troubles.append(trouble)
         return StepReport(step, "failed", fingerprint, reason, seconds, error=YarrikError(troubles, "work"))
-
-
-def difference(store: Store, before: str, after: str) -> list[str]:
-    """Paths that differ between two trees in the store; none when either is no tree that is known."""
-    from yarrik.cache import changed_paths
-
-    try:
-        return changed_paths(store.tree(before), store.tree(after))
-    except MissingObject:
-        return []
 
 
 def log_path(folder: Path, product: str, step: str) -> Path:

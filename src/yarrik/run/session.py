@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import tempfile
+import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -13,7 +14,7 @@ from pathlib import Path
 import msgspec
 
 from yarrik import __version__
-from yarrik.cache import Memory, MissingObject, Store, Tree, default_root, read_tree
+from yarrik.cache import Memory, MissingObject, Store, Tree, changed_paths, default_root, read_tree
 from yarrik.cache.store import copy_sparse
 from yarrik.cache.tree import plain_modes
 from yarrik.devicetree import blob_name
@@ -23,7 +24,7 @@ from yarrik.model import Composition, Workspace, load_workspace
 from yarrik.plan import Assessment, Graph, assess, plan_product
 from yarrik.resolve import Lock, read_lock
 from yarrik.run.events import Listener, silent
-from yarrik.run.execute import Execution, StepReport, WorkFolder, difference, log_path
+from yarrik.run.execute import Execution, StepReport, WorkFolder, log_path
 from yarrik.run.sandbox import Sandbox
 from yarrik.toolchain import Toolchain, missing_program, probe
 
@@ -57,6 +58,7 @@ class Session:
     use_sandbox: bool = True
     store: Store = field(default_factory=lambda: Store(default_root()))
     toolchains: dict[str, Toolchain] = field(default_factory=dict)
+    started: float = field(default_factory=time.monotonic)
 
     @property
     def folder(self) -> Path:
@@ -101,18 +103,14 @@ class Session:
             result = self.store.result(fingerprint)
             return result.outputs if result is not None else None
 
-        return assess(graph, lookup, last_runs, lambda before, after: self._difference(graph, before, after))
+        return assess(graph, lookup, last_runs, self._difference)
 
-    def _difference(self, graph: Graph, before: str, after: str) -> list[str]:
-        """Differing paths; a source tree that is not in the store yet is read where it lies."""
-        from yarrik.cache import changed_paths
-
+    def _difference(self, before: str, after: str) -> list[str]:
+        """Paths that differ between two trees, one of which may not be in the store yet; none when either is unknown."""
         try:
-            former = self.store.tree(before)
+            return changed_paths(self.store.tree(before), self._trees.get(after) or self.store.tree(after))
         except MissingObject:
             return []
-        known = self._trees.get(after)
-        return changed_paths(former, known) if known is not None else difference(self.store, before, after)
 
     @cached_property
     def _trees(self) -> dict[str, Tree]:
@@ -132,9 +130,6 @@ class Session:
         self, composition: Composition, jobs: int | None = None, keep_going: bool = False, listener: Listener = silent
     ) -> BuildReport:
         """Builds the product and publishes it. The report says what failed; nothing is published then."""
-        import time
-
-        started = time.monotonic()
         graph = self.graph(composition)
         if self.lock.changed:
             self.lock.write()
@@ -155,6 +150,7 @@ class Session:
             keep_going,
             listener,
             before_first,
+            self._difference,
         )
         reports = execution.run()
         ran = any(report.how == "ran" for report in reports)
@@ -168,7 +164,7 @@ class Session:
         if all(report.error is None for report in reports):
             published = self._publish(graph, composition, reports, out, ran)
         self.memory.save_digests()
-        return BuildReport(composition.name, out, tuple(reports), tuple(notes), time.monotonic() - started, published)
+        return BuildReport(composition.name, out, tuple(reports), tuple(notes), time.monotonic() - self.started, published)
 
     def _prepare_folder(self) -> None:
         self.folder.mkdir(exist_ok=True)
