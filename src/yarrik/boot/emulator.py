@@ -16,7 +16,10 @@ from yarrik.model.reading import convert, read_document
 
 _CONTROL = re.compile(rb"\x1b(?:\[[0-9;?]*[ -/]*[@-~]|[@-Z\\-_])|\r")
 
-Ending = Literal["seen", "time", "ended"]
+#: After one of these the board says nothing more: there is no use in waiting.
+_DEAD_ENDS = (b"Kernel panic - not syncing",)
+
+Ending = Literal["seen", "time", "ended", "panic"]
 
 
 class TalkLine(Definable, frozen=True, kw_only=True):
@@ -40,7 +43,7 @@ def read_talk(file: Path) -> Talk:
 
 @dataclass
 class BootOutcome:
-    """How a boot went: `seen` when all was seen in order, `time` or `ended` (the emulator did) when not.
+    """How a boot went: `seen` when all was seen in order; `time`, `ended` (the emulator did) or `panic` when not.
 
     `missing` is what the console did not show; `seconds` is how long it ran; `exit_code` the emulator's own."""
 
@@ -85,6 +88,9 @@ def run_emulator(
                     if line.type is not None:
                         process.stdin.write(line.type.encode() + b"\n")
                         process.stdin.flush()
+                if any(word in console for word in _DEAD_ENDS) and position < len(talk):
+                    ending = "panic"
+                    break
                 if position == len(talk) and not until_end:
                     ending = "seen"
                     break

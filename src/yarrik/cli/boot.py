@@ -73,7 +73,7 @@ def boot(
         text = f"{styled(composition.name, 'bold')}: {styled('up', 'green')} after {outcome.seconds:.1f} s"
         sys.stdout.write(text + (f", `{last}` was seen" if last else "") + f"; console kept in {log}\n")
         raise typer.Exit(0)
-    how = "the time was over" if outcome.ending == "time" else "the emulator ended"
+    how = {"time": "the time was over", "panic": "the kernel panicked"}.get(outcome.ending, "the emulator ended")
     head = styled("error BOOT-NOT-SEEN:", "bold red", sys.stderr)
     sys.stderr.write(
         f"{head} {how} after {outcome.seconds:.1f} s before the console showed `{outcome.missing}`\n"

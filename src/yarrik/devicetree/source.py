@@ -29,6 +29,7 @@ _TOKENS = re.compile(
     """,
     re.VERBOSE | re.DOTALL,
 )
+_NUMBER = re.compile(r"(?:0[xX][0-9a-fA-F]+|[0-9]+)(?:[uU]?[lL]{0,2}|[lL]{1,2}[uU])(?![\w.?#@])")
 _OPERATOR = re.compile(r"<<|>>|<=|>=|==|!=|&&|\|\||[-+*/%&|^~!?:<>()]")
 _ESCAPES = {"a": 7, "b": 8, "t": 9, "n": 10, "v": 11, "f": 12, "r": 13, "\\": 92, '"': 34, "'": 39}
 _LIMITS = {"node": 31}
@@ -126,6 +127,13 @@ class _Parser:
         if file is not None:
             file.at = self.token.start + length
             self.token = _Token(self.token.kind, self.token.text[:length], self.token.file, self.token.start)
+
+    def cut_number(self) -> None:
+        """Where a number is wanted, `4,` and `5-3` begin with one: names may hold those signs, numbers may not."""
+        match = _NUMBER.match(self.token.text) if self.token.kind == "name" else None
+        if match is not None:
+            self.split_name(match.end())
+            self.token = _Token("number", self.token.text, self.token.file, self.token.start)
 
     def accept(self, text: str) -> bool:
         if self.token.text == text:
@@ -226,6 +234,7 @@ class _Parser:
         if depth > _MAX_DEPTH:
             raise self.fail("nodes are nested too deep")
         self.expect("{", "before a node's contents")
+        children_begun = False
         while True:
             self.include()
             labels = self.label_list()
@@ -254,6 +263,7 @@ class _Parser:
                                 hint="is a `}` or `;` missing above?")  # fmt: skip
             name = self.advance()
             if self.token.text == "{":
+                children_begun = True
                 child = node.children.get(name.text)
                 if child is None:
                     child = node.children[name.text] = TreeNode(name.text)
@@ -262,6 +272,8 @@ class _Parser:
                 self.name_labels(child, labels, name)
                 self.contents(child, depth + 1)
                 self.expect(";", "after the closing brace")
+            elif children_begun:
+                raise self.fail(f"the property `{name.text}` stands after a child node", name, "put properties before children")
             else:
                 item = TreeProperty(name.text, b"")
                 if self.accept("="):
@@ -355,6 +367,7 @@ class _Parser:
 
     def primary(self, bits: int) -> int:
         """primary := NUMBER | CHARACTER | "(" expression ")" """
+        self.cut_number()
         token = self.token
         if token.kind == "number":
             self.advance()

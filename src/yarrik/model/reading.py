@@ -253,10 +253,9 @@ def _fields(shape: type[Definable]) -> Mapping[str, tuple[Any, bool]]:
 
 def _trouble(code: str, what: str, path: KeyPath, document: Document, remedy: str = "") -> Trouble:
     origin = document.origin(*path)
-    line = line_of(origin.file, path if origin.file == document.file and not origin.key else origin.key)
-    inner = line_of(origin.file, path)
-    if inner is not None and (line is None or inner >= line) and origin.key == path[: len(origin.key)]:
-        line = inner
+    # What lies inside a plain list has no origin of its own, but it has a line.
+    known = next((length for length in range(len(path), 0, -1) if path[:length] in document.origins), 0)
+    line = line_of(origin.file, (*origin.key, *path[known:]))
     key = dotted(path) if path else None
     return Trouble(code, what, Place(origin.file, line or 1, key), remedy=remedy or "see `yarrik` with --help, and the README")
 
@@ -297,16 +296,17 @@ def _type_words(shape: Any) -> str:
 
 
 @lru_cache(maxsize=64)
-def _lines(file: Path) -> dict[KeyPath, int]:
-    try:
-        return key_lines(file.read_text(encoding="utf-8"))
-    except (OSError, ValueError):
-        return {}
+def _lines(file: Path, size: int, changed: int) -> dict[KeyPath, int]:
+    return key_lines(file.read_text(encoding="utf-8"))
 
 
 def line_of(file: Path, path: KeyPath) -> int | None:
     """The line that a key stands on, or the nearest table around it."""
-    lines = _lines(file)
+    try:
+        status = file.stat()
+        lines = _lines(file, status.st_size, status.st_mtime_ns)
+    except (OSError, ValueError):
+        return None
     for length in range(len(path), 0, -1):
         if path[:length] in lines:
             return lines[path[:length]]

@@ -1,0 +1,38 @@
+# What developers and CI type. `make demo` and `make test` set up all they need themselves.
+VENV = build/venv
+YARRIK = $(VENV)/bin/yarrik
+
+.PHONY: demo demo-linux test lint setup benchmark screenshots clean
+
+demo: packages-demo setup
+	$(YARRIK) demo build/demo
+
+# The real thing: a kernel built from source, a real bootloader, our init; about ten minutes the first time.
+demo-linux: packages-demo packages-linux setup
+	$(YARRIK) demo build/demo-linux --product tide-gauge-linux --no-boot
+	$(YARRIK) boot tide-gauge-linux --workspace build/demo-linux --talk build/demo-linux/talks/restart.toml --until-off
+
+test: packages-demo packages-test setup
+	$(VENV)/bin/python -m unittest discover -s tests -t .
+
+lint: setup
+	$(VENV)/bin/ruff check src tests benchmarks
+	$(VENV)/bin/ruff format --check src tests benchmarks
+	$(VENV)/bin/mypy
+
+benchmark: setup
+	$(VENV)/bin/python benchmarks/overhead.py
+
+setup: $(VENV)/.ready
+
+packages-%:
+	scripts/host-packages $*
+
+# The order matters on a machine that has no Python yet: its packages come first.
+$(VENV)/.ready: pyproject.toml constraints.txt | packages-demo
+	python3 -m venv $(VENV)
+	$(VENV)/bin/python -m pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[dev]'
+	touch $@
+
+clean:
+	rm -rf build

@@ -1,0 +1,1 @@
+"""Tests: the rooms on their own, and the built program on files in a temporary folder."""

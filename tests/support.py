@@ -1,0 +1,132 @@
+"""What tests share: temporary folders, the program itself, small workspaces, and other people's tools."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import textwrap
+import unittest
+from pathlib import Path
+
+
+class FolderTest(unittest.TestCase):
+    """A test with an empty folder of its own."""
+
+    def setUp(self) -> None:
+        self.folder = Path(tempfile.mkdtemp(prefix="yarrik-test-")).resolve()
+        self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
+
+    def write(self, name: str, text: str | bytes) -> Path:
+        """Writes a file below the folder, dedented when it is text."""
+        path = self.folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        if isinstance(text, bytes):
+            path.write_bytes(text)
+        else:
+            path.write_text(textwrap.dedent(text).lstrip("\n"))
+        return path
+
+    def tool(self, *words: str | Path, ok: tuple[int, ...] = (0,)) -> str:
+        """Runs somebody else's program, which has to be there, and returns what it says."""
+        self.assertIsNotNone(shutil.which(str(words[0])), f"{words[0]} is missing: run `make test`, which installs it")
+        done = subprocess.run([str(word) for word in words], capture_output=True, timeout=300, check=False)
+        text = (done.stdout + done.stderr).decode("utf-8", "replace")
+        self.assertIn(done.returncode, ok, text)
+        return text
+
+
+class ProgramTest(FolderTest):
+    """Drives `yarrik` as its users do, with a cache of its own."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.environment = {**os.environ, "YARRIK_CACHE": str(self.folder / "cache"), "NO_COLOR": "1", "COLUMNS": "200"}
+
+    def yarrik(self, *words: str | Path, code: int = 0, at: Path | None = None, seconds: float = 300) -> str:
+        """Runs the program, checks its exit code, and returns what it printed on both streams."""
+        done = subprocess.run(
+            [sys.executable, "-m", "yarrik", *map(str, words)],
+            cwd=at or self.folder,
+            env=self.environment,
+            stdin=subprocess.DEVNULL,
+            capture_output=True,
+            timeout=seconds,
+            check=False,
+        )
+        text = done.stdout.decode("utf-8", "replace") + done.stderr.decode("utf-8", "replace")
+        self.assertEqual(done.returncode, code, text)
+        self.assertNotIn("Traceback", text)
+        return text
+
+    def yarrik_json(self, *words: str | Path, code: int = 0, at: Path | None = None) -> dict:
+        return json.loads(self.yarrik(*words, "--json", code=code, at=at))
+
+    def ran(self, report: dict) -> list[str]:
+        """The steps that ran, out of a build's JSON."""
+        return [step["step"] for step in report["steps"] if step["how"] == "ran"]
+
+
+OFFICE = """
+[workspace]
+name = "test"
+[[shelf]]
+name = "s"
+path = "s"
+"""
+
+
+class WorkspaceTest(ProgramTest):
+    """A small workspace on the build host's own architecture; recipes are added with `recipe`."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.root = self.folder / "w"
+        self.write("w/yarrik.toml", OFFICE)
+        self.write("w/s/shelf.toml", '[shelf]\nname = "s"\n')
+        self.write("w/s/profiles/p.toml", 'init = "init"\n')
+        self.write(
+            "w/s/boards/b.toml",
+            """
+            arch = "host"
+            [kernel]
+            recipe = "kernel"
+            [[disk]]
+            name = "card"
+            [[disk.partition]]
+            name = "root"
+            holds = "root"
+            """,
+        )
+        self.write("w/s/images/i.toml", 'packages = ["init"]\n')
+        self.write("w/products/p.toml", 'board = "b"\nprofile = "p"\nimage = "i"\n')
+        self.write("w/s/recipes/libc/recipe.toml", 'version = "1"\nlicence = "MIT"\n[build]\nusing = "toolchain-runtime"\n')
+        demo = Path(__file__).parent.parent / "src/yarrik/demo/data/shelves/coast/recipes/stand-in"
+        shutil.copytree(demo, self.root / "s/recipes/kernel")
+        text = (self.root / "s/recipes/kernel/recipe.toml").read_text().replace("package.stand-in", "package.kernel")
+        (self.root / "s/recipes/kernel/recipe.toml").write_text(text)
+        self.recipe("init", "mkdir -p $DESTDIR/sbin && $CC $CFLAGS $LDFLAGS -o $DESTDIR/sbin/init init.c", {"init.c": MAIN})
+
+    def recipe(self, name: str, command: str, files: dict[str, str] | None = None, more: str = "", package: str = "") -> None:
+        """Adds a `plain` recipe with one command; `more` goes into [build], `package` after it."""
+        lines = [
+            'version = "1"',
+            'licence = "MIT"',
+            "[[source]]",
+            'path = "src"',
+            "[build]",
+            'using = "plain"',
+            f"commands = ['''{command}''']",
+            more,
+            package,
+        ]
+        self.write(f"w/s/recipes/{name}/recipe.toml", "\n".join(lines) + "\n")
+        (self.root / f"s/recipes/{name}/src").mkdir(exist_ok=True)
+        for file, text in (files or {}).items():
+            self.write(f"w/s/recipes/{name}/src/{file}", text)
+
+
+MAIN = "int main(void) { return 0; }\n"

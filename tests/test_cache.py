@@ -1,0 +1,162 @@
+"""Trees, the store, and the memory of a workspace."""
+
+import os
+import unittest
+from pathlib import Path
+
+from tests.support import FolderTest
+from yarrik.cache import Entry, Memory, Result, Store, Tree, TreeDamaged, changed_paths, read_tree
+from yarrik.cache.store import copy_sparse
+from yarrik.errors import YarrikError
+
+
+class TreesAreValues(FolderTest):
+    def test_a_tree_survives_being_stored_with_names_of_any_bytes(self) -> None:
+        (self.folder / "t").mkdir()
+        name = os.fsdecode(b"new\nline \xff\xfe")
+        (self.folder / "t" / name).write_bytes(b"x")
+        (self.folder / "t" / "link").symlink_to(name)
+        tree = read_tree(self.folder / "t")
+        self.assertEqual(Tree.decode(tree.encoded), tree)
+        self.assertEqual(tree.by_path["link"].content, name)
+
+    def test_the_digest_follows_content_and_mode_but_not_times(self) -> None:
+        file = self.write("t/a", "one")
+        first = read_tree(self.folder / "t").digest
+        os.utime(file, (1, 1))
+        self.assertEqual(read_tree(self.folder / "t").digest, first)
+        file.chmod(0o755)
+        self.assertNotEqual(read_tree(self.folder / "t").digest, first)
+
+    def test_hostile_stored_trees_are_refused(self) -> None:
+        def encoded(*entries: Entry) -> bytes:
+            return Tree(entries).encoded
+
+        file = "0" * 64
+        for data in (
+            b"nonsense",
+            encoded(Entry("../x", "file", 0o644, 1, file)),
+            encoded(Entry("/x", "file", 0o644, 1, file)),
+            encoded(Entry("a//x", "file", 0o644, 1, file)),
+            encoded(Entry("x", "file", 0o644, 1, "short")),
+            encoded(Entry("x", "link", 0o777, 1, "/etc"), Entry("x/passwd", "file", 0o644, 1, file)),
+            encoded(Entry("x", "file", 0o644, 1, file))[:-3] + b"\0",
+        ):
+            with self.assertRaises(TreeDamaged, msg=data):
+                Tree.decode(data)
+
+    def test_what_is_no_file_folder_or_link_is_told(self) -> None:
+        os.mkfifo(self.folder / "pipe")
+        with self.assertRaises(YarrikError):
+            read_tree(self.folder)
+
+    def test_changes_are_named(self) -> None:
+        before = Tree.of([Entry("a", "file", 0o644, 1, "1" * 64), Entry("b", "file", 0o644, 1, "1" * 64)])
+        after = Tree.of([Entry("a", "file", 0o644, 1, "2" * 64), Entry("c", "file", 0o644, 1, "1" * 64)])
+        self.assertEqual(changed_paths(before, after), ["a", "b", "c"])
+
+    def test_a_part_of_a_tree_keeps_the_way_to_it(self) -> None:
+        tree = Tree.of([Entry("usr", "folder", 0o755, 0, ""), Entry("usr/bin", "folder", 0o755, 0, ""),
+                        Entry("usr/lib", "folder", 0o755, 0, ""), Entry("usr/lib/x", "link", 0o777, 1, "y")])  # fmt: skip
+        self.assertEqual([entry.path for entry in tree.below("usr/lib").entries], ["usr", "usr/lib", "usr/lib/x"])
+
+
+class TheStoreKeeps(FolderTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.store = Store(self.folder / "store")
+
+    def snapshot(self) -> Tree:
+        self.write("in/tool", "#!/bin/sh\n").chmod(0o755)
+        self.write("in/deep/data", "text")
+        (self.folder / "in/link").symlink_to("tool")
+        return self.store.snapshot(self.folder / "in")
+
+    def test_a_tree_comes_out_as_it_went_in(self) -> None:
+        tree = self.snapshot()
+        for writable in (True, False):
+            out = self.folder / f"out-{writable}"
+            self.store.lay_out(self.store.tree(tree.digest), out, writable)
+            self.assertEqual((out / "deep/data").read_text(), "text")
+            self.assertTrue(os.access(out / "tool", os.X_OK))
+            self.assertFalse((out / "deep/data").stat().st_mode & 0o111)
+            self.assertEqual(os.readlink(out / "link"), "tool")
+        self.assertEqual(read_tree(self.folder / "out-True"), tree)
+
+    def test_writing_to_a_writable_copy_leaves_the_store_alone(self) -> None:
+        tree = self.snapshot()
+        self.store.lay_out(tree, self.folder / "out", writable=True)
+        (self.folder / "out/deep/data").write_text("changed")
+        self.assertEqual(self.store.get_bytes(tree.by_path["deep/data"].content), b"text")
+
+    def test_read_only_copies_share_the_store_s_bytes(self) -> None:
+        tree = self.snapshot()
+        self.store.lay_out(tree, self.folder / "out", writable=False)
+        self.assertEqual((self.folder / "out/deep/data").stat().st_ino,
+                         self.store.object_path(tree.by_path["deep/data"].content).stat().st_ino)  # fmt: skip
+
+    def test_a_result_is_there_only_while_all_that_it_names_is(self) -> None:
+        digest = self.store.put_bytes(b"output")
+        self.store.put_result("f" * 64, Result({"file": digest}, ("note",), "", 1.5))
+        self.assertEqual(self.store.result("f" * 64).notes, ("note",))
+        self.store.object_path(digest).unlink()
+        self.assertIsNone(self.store.result("f" * 64))
+        self.assertIsNone(self.store.result("e" * 64))
+
+    def test_nothing_half_written_is_left_when_reading_fails(self) -> None:
+        self.store.put_bytes(b"")
+        with self.assertRaises(OSError):  # reading goes wrong after the new file was begun
+            self.store.put_file(Path("/proc/self/mem"))
+        self.assertEqual(list((self.folder / "store/tmp").iterdir()), [])
+
+    def test_holes_stay_holes(self) -> None:
+        sparse = self.folder / "sparse"
+        with sparse.open("wb") as file:
+            file.seek(1 << 30)
+            file.write(b"end")
+        copy_sparse(sparse, self.folder / "copy")
+        status = (self.folder / "copy").stat()
+        self.assertEqual(status.st_size, (1 << 30) + 3)
+        self.assertLess(status.st_blocks * 512, 1 << 20)
+        with (self.folder / "copy").open("rb") as file:
+            file.seek(1 << 30)
+            self.assertEqual(file.read(), b"end")
+
+    def test_an_unwritable_folder_is_told_with_a_way_out(self) -> None:
+        self.write("file", "")
+        with self.assertRaises(YarrikError) as caught:
+            Store(self.folder / "file" / "store").put_bytes(b"")
+        self.assertIn("YARRIK_CACHE", caught.exception.troubles[0].remedy)
+
+
+class TheMemoryIsOnlyAnAid(FolderTest):
+    def test_a_digest_is_read_again_when_the_file_changes(self) -> None:
+        memory = Memory(self.folder / "m.sqlite")
+        file = self.write("a", "one")
+        os.utime(file, (1, 1))
+        first = memory.digest_of(file)
+        file.write_text("two")
+        os.utime(file, (1, 1))  # same size and time: only the inode's change time tells
+        self.assertNotEqual(memory.digest_of(file), first)
+
+    def test_digests_of_settled_files_are_kept_and_those_of_fresh_ones_are_not(self) -> None:
+        memory = Memory(self.folder / "m.sqlite")
+        old, fresh = self.write("old", "x"), self.write("fresh", "x")
+        os.utime(old, (1, 1))
+        for file in (old, fresh):
+            memory.digest_of(file)
+        memory.close()
+        self.assertEqual(set(Memory(self.folder / "m.sqlite")._digests), {str(old)})
+
+    def test_names_that_are_no_text_do_not_hurt(self) -> None:
+        memory = Memory(self.folder / "m.sqlite")
+        file = Path(os.fsdecode(os.fsencode(self.folder) + b"/\xff"))
+        file.write_text("x")
+        os.utime(file, (1, 1))
+        memory.digest_of(file)
+        memory.save_digests()
+        self.assertEqual(len(Memory(self.folder / "m.sqlite")._digests), 1)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,169 @@
+"""Device tree source and blobs, judged by the operating system's compiler."""
+
+import random
+import unittest
+from pathlib import Path
+
+from tests.support import FolderTest
+from yarrik.devicetree import BlobDamaged, SourceError, compile_source, decode_blob, encode_blob
+
+BOARD = Path(__file__).parent.parent / "src/yarrik/demo/data/shelves/harbour/boards/kittiwake.dts"
+
+EVERYTHING = """
+/dts-v1/;
+/memreserve/ 0x40000000 0x1000;
+/ {
+    #address-cells = <1>;
+    #size-cells = <1>;
+    model = "all", "of it\\n\\x41\\101";
+    numbers = <1 0x2 03 (1 + 2 * 3) (1 << 4 | 5) ('a' - 1) (-1) (!0 && 1 ? 7 : 8) (10 % 4) (~0 & 0xff) (3 > 2) (5 - 3 - 1)>;
+    wide = /bits/ 64 <0x123456789abcdef0 (1 << 40)>;
+    narrow = /bits/ 8 <1 2 255>, /bits/ 16 <0xffff 1>;
+    bytes = [00 11 2233];
+    mixed = "text", <1>, [ff], &far, <&near &far>;
+    empty;
+    near: node@1 {
+        reg = <1 2>;
+        back = <&{/deep/er}>;
+        label-with-comma,name = "x";
+        gone;
+    };
+    far: other {
+        phandle = <9>;
+    };
+    deep {
+        er { }; // comment
+        unwanted { };
+        /* another */
+    };
+    cpus {
+        #address-cells = <1>;
+        #size-cells = <0>;
+        cpu@3 { reg = <3>; };
+    };
+};
+&near {
+    added = "later";
+    reg = <1 3>;
+    /delete-property/ gone;
+    new: child { };
+};
+/ {
+    points = &new;
+    deep {
+        /delete-node/ unwanted;
+        er { more; };
+    };
+};
+"""
+
+
+class SourcesCompileToTheSameBytes(FolderTest):
+    def assert_same(self, source: Path) -> None:
+        theirs = self.folder / "theirs.dtb"
+        self.tool("dtc", "-q", "-I", "dts", "-O", "dtb", "-o", theirs, source)
+        self.assertEqual(encode_blob(compile_source(source)), theirs.read_bytes())
+
+    def test_the_demo_board(self) -> None:
+        self.assert_same(BOARD)
+
+    def test_everything_that_is_read(self) -> None:
+        self.assert_same(self.write("all.dts", EVERYTHING))
+
+    def test_includes_and_binary_files(self) -> None:
+        self.write("part.dtsi", "/ { included; x: y { }; };\n")
+        self.write("data.bin", bytes(range(40)))
+        self.assert_same(
+            self.write(
+                "i.dts",
+                '/dts-v1/;\n/include/ "part.dtsi"\n/ { d = /incbin/("data.bin"); e = /incbin/("data.bin", 4, 8); r = <&x>; };\n',
+            )
+        )
+
+    def test_random_expressions(self) -> None:
+        generator = random.Random(11)
+
+        def expression(depth: int) -> str:
+            if depth == 0:
+                return str(generator.randrange(100))
+            kind = generator.choice(["+", "-", "*", "<<", ">>", "&", "|", "^", "==", "<", "<=", "&&", "||", "?", "~"])
+            left, right = expression(depth - 1), expression(depth - 1)
+            if kind == "?":
+                return f"({left}) ? ({right}) : ({expression(depth - 1)})"
+            if kind == "~":
+                return f"~({left})"
+            if kind in ("<<", ">>"):
+                return f"({left}) {kind} {generator.randrange(8)}"
+            return f"{left} {kind} ({right})"
+
+        cells = " ".join(f"(({expression(3)}) & 0xffffffff)" for _ in range(120))
+        self.assert_same(self.write("e.dts", f"/dts-v1/;\n/ {{ v = <{cells}>; }};\n"))
+
+
+class BlobsAreRead(FolderTest):
+    def test_what_was_written_comes_back(self) -> None:
+        blob = encode_blob(compile_source(self.write("all.dts", EVERYTHING)))
+        tree = decode_blob(blob)
+        self.assertEqual(encode_blob(tree), blob)
+        self.assertEqual(tree.boot_cpu, 3)
+        self.assertEqual(tree.root.find("/node@1").properties["reg"].value, bytes([0, 0, 0, 1, 0, 0, 0, 3]))
+        self.assertEqual(tree.root.find("/node").name, "node@1")
+
+    def test_damaged_blobs_are_refused_and_never_worse(self) -> None:
+        sound = encode_blob(compile_source(BOARD))
+        generator = random.Random(2)
+        refused = 0
+        for _ in range(2000):
+            data = bytearray(sound[: generator.choice((len(sound), generator.randrange(len(sound))))])
+            for _ in range(generator.randrange(1, 6)):
+                if data:
+                    data[generator.randrange(len(data))] = generator.randrange(256)
+            try:
+                decode_blob(bytes(data))
+            except BlobDamaged:
+                refused += 1
+        self.assertGreater(refused, 500)
+
+
+class ErrorsShowThePlace(FolderTest):
+    def error(self, text: str) -> tuple[int | None, str, str]:
+        with self.assertRaises(SourceError) as caught:
+            compile_source(self.write("x.dts", text))
+        trouble = caught.exception.troubles[0]
+        return trouble.place.line, trouble.what, trouble.why + trouble.remedy
+
+    def test_lines_columns_markers_and_hints(self) -> None:
+        for text, line, words in (
+            ("/dts-v1/;\n/ {\n  a = <1>\n};\n", 4, "`;` is missing after the property `a`"),
+            ("/dts-v1/;\n/ { serial: s { }; };\n&serail { };\n", 3, "nothing is called `serail`"),
+            ("/dts-v1/;\n/ { a = <(1 / 0)>; };\n", 2, "division by zero"),
+            ("/dts-v1/;\n/ { x: a { }; x: b { }; };\n", 2, "the label `x` is given to two nodes"),
+            ("/dts-v1/;\n/ { a = /bits/ 8 <256>; };\n", 2, "does not fit into 8 bits"),
+            ("/ { };\n", 1, "does not begin with"),
+            ("/dts-v1/;\n/ { a { };\n", 3, "is missing; here stands the end of the file"),
+            ('/dts-v1/;\n/include/ "none.dtsi"\n', 2, "cannot read none.dtsi"),
+            ("/dts-v1/;\n/ { a = [0g]; };\n", 2, "hexadecimal"),
+            ("/dts-v1/;\n/ { a { };\n  b; };\n", 3, "the property `b` stands after a child node"),
+            ("/dts-v1/;\n/ { a = <&{/none}>; };\n", 2, "nothing is called `/none`"),
+        ):
+            found, what, _ = self.error(text)
+            self.assertIn(words, what, text)
+            self.assertEqual(found, line, text)
+        _, _, more = self.error("/dts-v1/;\n/ { serial: s { }; };\n&serail { };\n")
+        self.assertIn("&serail { };\n  ^^^^^^^", more)
+        self.assertIn("did you mean `serial`?", more)
+
+    def test_no_text_brings_it_down(self) -> None:
+        generator = random.Random(4)
+        for _ in range(400):
+            text = list(EVERYTHING)
+            for _ in range(generator.randrange(1, 8)):
+                text[generator.randrange(len(text))] = generator.choice('{}<>[]();:&/"\\=,x0-# \n')
+            try:
+                compile_source(self.write("f.dts", "".join(text)))
+            except SourceError:
+                continue
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,116 @@
+"""Fingerprints, reasons, what a plan says, and the scheduler's state machine."""
+
+import unittest
+
+from yarrik.cache import LastRun
+from yarrik.plan import Graph, PrepareFolder, RunCommands, Step, assess, fingerprint_of, parts_of, reason_for
+from yarrik.resolve import Order
+from yarrik.run.schedule import Schedule
+
+
+def command(**environment: str) -> RunCommands:
+    return RunCommands(commands=(("make",),), environment=environment, folder="{step}", writable=(), toolchain="gcc 1")
+
+
+def step(kind: str, subject: str, inputs: dict | None = None, **environment: str) -> Step:
+    return Step(kind, subject, command(**environment), inputs=inputs or {})
+
+
+class FingerprintsCoverEverything(unittest.TestCase):
+    def test_any_setting_file_or_input_changes_it_and_places_do_not(self) -> None:
+        from pathlib import Path
+
+        base = Step("build", "x", command(A="1"), {"f": "1"}, {"i": ("build y", "o")})
+        first = fingerprint_of(base, {"i": "d"})
+        self.assertEqual(
+            first, fingerprint_of(Step("build", "x", command(A="1"), {"f": "1"}, base.inputs, {"f": Path("/else")}), {"i": "d"})
+        )
+        others = [
+            fingerprint_of(Step("build", "x", command(A="2"), {"f": "1"}, base.inputs), {"i": "d"}),
+            fingerprint_of(Step("build", "x", command(A="1"), {"f": "2"}, base.inputs), {"i": "d"}),
+            fingerprint_of(base, {"i": "e"}),
+            fingerprint_of(Step("stage", "x", command(A="1"), {"f": "1"}, base.inputs), {"i": "d"}),
+        ]
+        self.assertEqual(len({first, *others}), 5)
+
+    def test_the_order_in_which_settings_are_given_has_no_say(self) -> None:
+        self.assertEqual(
+            fingerprint_of(step("build", "x", A="1", B="2"), {}), fingerprint_of(step("build", "x", B="2", A="1"), {})
+        )
+
+
+class ReasonsNameWhatChanged(unittest.TestCase):
+    def reason(self, before: Step, after: Step, was: dict[str, str], now: dict[str, str]) -> str:
+        last = LastRun("f", parts_of(before, was), {})
+        reason = reason_for(after, parts_of(after, now), last, lambda a, b: ["level.c"] if (a, b) == ("1", "2") else [])
+        return reason.text if reason else ""
+
+    def test_new_settings_sources_inputs_and_toolchain(self) -> None:
+        one = step("build", "x", {"source": ("prepare x", "tree")}, CFLAGS="-O2")
+        self.assertEqual(reason_for(one, parts_of(one, {"source": "1"}), None, lambda a, b: []).text, "never built here")
+        self.assertEqual(self.reason(one, one, {"source": "1"}, {"source": "1"}), "")
+        self.assertEqual(self.reason(one, one, {"source": "1"}, {"source": "2"}), "prepare x came out different: level.c")
+        other = step("build", "x", one.inputs, CFLAGS="-Os")
+        self.assertEqual(self.reason(one, other, {"source": "1"}, {"source": "1"}), "environment.CFLAGS changed: -O2 → -Os")
+        fewer = step("build", "x", one.inputs)
+        self.assertEqual(self.reason(one, fewer, {"source": "1"}, {"source": "1"}), "environment.CFLAGS is not set any more")
+        before, after = (Step("prepare", "x", PrepareFolder(), {"source": digest}) for digest in "12")
+        self.assertEqual(self.reason(before, after, {}, {}), "source changed: level.c")
+
+
+class PlansTellWhatMayRun(unittest.TestCase):
+    def test_what_waits_for_a_change_is_traced_back_to_it(self) -> None:
+        steps = (
+            Step("prepare", "lib", PrepareFolder(), {"source": "2"}, predicted={"tree": "2"}),
+            step("build", "lib", {"source": ("prepare lib", "tree")}),
+            step("build", "app", {"sysroot lib": ("build lib", "files")}),
+            step("build", "other"),
+        )
+        graph = Graph("p", steps, Order((), {}, {}), {})
+        last = {
+            "prepare lib": LastRun(
+                "", {"file source": "1", **{k: v for k, v in parts_of(steps[0], {}).items() if "setting" in k}}, {}
+            ),
+            "build lib": LastRun("", parts_of(steps[1], {"source": "1"}), {}),
+            "build app": LastRun("", parts_of(steps[2], {"sysroot lib": "9"}), {}),
+        }
+        kept = {fingerprint_of(steps[3], {}): {"files": "5"}}
+        found = assess(graph, lambda _, fingerprint: kept.get(fingerprint), last, lambda a, b: ["level.c"])
+        self.assertEqual([a.verdict for a in found], ["runs", "runs", "may run", "kept"])
+        self.assertEqual(found[2].reason, "if build lib comes out different")
+        self.assertEqual(found[2].causes, ("lib: source changed: level.c",))
+
+
+class TheScheduleNeverRunsTooEarly(unittest.TestCase):
+    def test_steps_become_ready_when_all_they_need_is_done(self) -> None:
+        schedule = Schedule({"a": [], "b": [], "c": ["a", "b"], "d": ["c"]})
+        self.assertEqual([schedule.take(), schedule.take(), schedule.take()], ["a", "b", None])
+        schedule.finish("b")
+        self.assertIsNone(schedule.take())
+        schedule.finish("a")
+        self.assertEqual(schedule.take(), "c")
+        self.assertFalse(schedule.over)
+        schedule.finish("c")
+        self.assertEqual(schedule.take(), "d")
+        schedule.finish("d")
+        self.assertTrue(schedule.over)
+
+    def test_a_failure_gives_up_what_needs_it_and_nothing_else(self) -> None:
+        schedule = Schedule({"a": [], "b": ["a"], "c": ["b"], "x": [], "y": ["x"]})
+        schedule.fail(schedule.take())
+        self.assertEqual(schedule.given_up, {"b", "c"})
+        schedule.finish(schedule.take())
+        self.assertEqual(schedule.take(), "y")
+
+    def test_after_a_stop_nothing_more_is_handed_out(self) -> None:
+        schedule = Schedule({"a": [], "b": [], "c": ["a"]})
+        first = schedule.take()
+        schedule.stop()
+        self.assertIsNone(schedule.take())
+        schedule.finish(first)
+        self.assertIsNone(schedule.take())
+        self.assertEqual((schedule.over, schedule.given_up), (True, {"b", "c"}))
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,123 @@
+"""The root filesystem's tree: packages, accounts, the image's own files."""
+
+import os
+import unittest
+
+from yarrik.errors import YarrikError
+from yarrik.model import Image, ImageFile, ImageFolder, ImageNode, User
+from yarrik.model.definitions import Root
+from yarrik.resolve import BuiltPackage, PackagedPath
+from yarrik.rootfs import Node, RootTree, assemble_root, quoted, unquoted
+
+
+def package(name: str, *paths: PackagedPath) -> BuiltPackage:
+    return BuiltPackage(name, name, "1", "MIT", "", (), paths, {})
+
+
+class RootsAreAssembled(unittest.TestCase):
+    def setUp(self) -> None:
+        self.contents: dict[str, bytes] = {}
+
+    def put(self, data: bytes) -> str:
+        digest = f"digest-{len(self.contents)}"
+        self.contents[digest] = data
+        return digest
+
+    def root(self, image: Image, *packages: BuiltPackage) -> RootTree:
+        return assemble_root(image, "kittiwake", packages, {}, self.put)
+
+    def text(self, root: RootTree, path: str) -> str:
+        return self.contents[root.by_path[path].content].decode()
+
+    def codes(self, image: Image, *packages: BuiltPackage) -> list[str]:
+        with self.assertRaises(YarrikError) as caught:
+            self.root(image, *packages)
+        return [trouble.code for trouble in caught.exception.troubles]
+
+    def test_host_name_accounts_and_nodes_are_there(self) -> None:
+        root = self.root(Image(packages=(), user=(User(name="tide", id=100, home="/var/lib/tide"),)))
+        self.assertEqual(self.text(root, "/etc/hostname"), "kittiwake\n")
+        self.assertEqual(
+            self.text(root, "/etc/passwd"), "root:x:0:0:root:/root:/bin/sh\ntide:x:100:100:tide:/var/lib/tide:/bin/false\n"
+        )
+        self.assertEqual(root.by_path["/etc/shadow"].mode, 0o600)
+        self.assertEqual((root.by_path["/var/lib/tide"].uid, root.by_path["/var/lib/tide"].mode), (100, 0o750))
+        self.assertEqual(root.by_path["/dev/console"].device, (5, 1))
+        self.assertEqual(root.by_path["/tmp"].mode, 0o1777)
+
+    def test_root_is_locked_unless_the_image_says_otherwise(self) -> None:
+        for login, secret in (("locked", "!"), ("open", ""), ("password", "$6$salt$hash")):
+            root = self.root(Image(packages=(), root=Root(login=login, password_hash="$6$salt$hash")))
+            line = self.text(root, "/etc/shadow").splitlines()[0]
+            self.assertEqual(line, f"root:{secret}:::::::")
+            self.assertEqual(line.count(":"), 8)
+        self.assertEqual(self.codes(Image(packages=(), root=Root(login="password", password_hash="plain"))), ["ROOT-PASSWORD"])
+
+    def test_owners_are_looked_up_and_unknown_ones_told(self) -> None:
+        owned = package("p", PackagedPath("/var/x", "folder", 0o700, 0, "", "tide"))
+        root = self.root(Image(packages=(), user=(User(name="tide", id=100),)), owned)
+        self.assertEqual((root.by_path["/var/x"].uid, root.by_path["/var/x"].package), (100, "p"))
+        self.assertEqual(self.codes(Image(packages=()), owned), ["ACCOUNT-MISSING"])
+
+    def test_two_packages_with_the_same_path_clash_unless_they_agree(self) -> None:
+        one = package("one", PackagedPath("/bin/x", "file", 0o755, 1, "a" * 64))
+        same = package("two", PackagedPath("/bin/x", "file", 0o755, 1, "a" * 64))
+        other = package("two", PackagedPath("/bin/x", "file", 0o755, 1, "b" * 64))
+        self.assertIn("/bin/x", self.root(Image(packages=()), one, same).by_path)
+        self.assertEqual(self.codes(Image(packages=()), one, other), ["PATH-CLASH"])
+        hosts = package("hosts", PackagedPath("/etc/hostname", "file", 0o644, 1, "c" * 64))
+        self.assertEqual(self.codes(Image(packages=()), hosts), ["PATH-CLASH"])
+
+    def test_the_image_s_own_files_go_before_those_of_packages(self) -> None:
+        conf = package("p", PackagedPath("/etc/p.conf", "file", 0o644, 1, "a" * 64))
+        image = Image(
+            packages=(),
+            file=(ImageFile(path="/etc/p.conf", content="mine\n", mode="0600"),),
+            folder=(ImageFolder(path="/data", mode="0700"),),
+            node=(ImageNode(path="/dev/gauge", kind="character", major=250, minor=3),),
+        )
+        root = self.root(image, conf)
+        self.assertEqual((self.text(root, "/etc/p.conf"), root.by_path["/etc/p.conf"].mode), ("mine\n", 0o600))
+        self.assertEqual(root.by_path["/dev/gauge"].device, (250, 3))
+        self.assertEqual(
+            self.codes(Image(packages=(), file=(ImageFile(path="/etc/passwd", content="x"),))), ["IMAGE-GENERATED"]
+        )
+
+    def test_accounts_that_cannot_be_are_told_together(self) -> None:
+        users = (User(name="a", id=5), User(name="b", id=5), User(name="c", id=0), User(name="d", id=7, home="/x:y"))
+        self.assertEqual(self.codes(Image(packages=(), user=users)), ["ACCOUNT-TWICE", "ACCOUNT-TWICE", "ACCOUNT-FORM"])
+
+    def test_nothing_may_lie_below_a_link(self) -> None:
+        two = package(
+            "p", PackagedPath("/lib64", "link", 0o777, 3, "lib"), PackagedPath("/lib64/x", "file", 0o644, 1, "a" * 64)
+        )
+        self.assertEqual(self.codes(Image(packages=()), two), ["PATH-BELOW-FILE"])
+
+
+class TreesFollowLinks(unittest.TestCase):
+    tree = RootTree.of(
+        [
+            Node("/sbin", "link", 0o777, content="usr/sbin"),
+            Node("/usr/sbin/init", "link", 0o777, content="../../bin/real"),
+            Node("/bin/real", "file", 0o755),
+            Node("/loop", "link", 0o777, content="/loop"),
+            Node("/out", "link", 0o777, content="../../../bin/real"),
+        ]
+    )
+
+    def test_as_the_running_board_would(self) -> None:
+        self.assertEqual(self.tree.follow("/sbin/init").path, "/bin/real")
+        self.assertEqual(self.tree.follow("/out").path, "/bin/real")
+        self.assertIsNone(self.tree.follow("/loop"))
+        self.assertIsNone(self.tree.follow("/none"))
+
+    def test_trees_survive_being_stored_with_names_of_any_bytes(self) -> None:
+        odd = os.fsdecode(b"/a%41\n\xff\xc3\xa4")
+        tree = RootTree.of([Node(odd, "link", 0o777, content=odd)])
+        self.assertEqual(RootTree.decode(tree.encode()), tree)
+        self.assertEqual(quoted(odd), "/a%2541%0A%FFä")
+        self.assertEqual(unquoted(quoted(odd)), odd)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,230 @@
+"""The sandbox, archives, kernel configuration, and sharing files out among packages."""
+
+import gzip
+import io
+import os
+import tarfile
+import unittest
+from pathlib import Path
+
+from tests.support import FolderTest
+from yarrik.cache import Entry, Store, Tree
+from yarrik.elf import ElfFacts, read_elf
+from yarrik.errors import YarrikError
+from yarrik.model import Attributes, PackageRule
+from yarrik.plan import Split
+from yarrik.run.execute import WorkFolder
+from yarrik.run.kernel_config import lost_options, options
+from yarrik.run.packages import decode_packages, encode_packages, split_packages
+from yarrik.run.sandbox import Sandbox
+from yarrik.sources import unpack_archive
+
+
+class TheSandboxShutsOff(FolderTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.work = self.folder / "work"
+        for name in ("source", "tools", "home"):
+            (self.work / name).mkdir(parents=True)
+        self.sandbox = Sandbox()
+        self.assertIsNotNone(self.sandbox.bubblewrap, "bubblewrap is missing or does not work here")
+
+    def run_in(self, script: str, sandbox: Sandbox | None = None, **environment: str) -> tuple[int, str]:
+        log = self.folder / "log"
+        with log.open("wb") as sink:
+            code = (sandbox or self.sandbox).run(
+                ["sh", "-e", "-c", script], self.work, "{step}/source", environment, ("tools",), 3, sink
+            )
+        return code, log.read_text().partition("\n")[2]
+
+    def test_paths_user_host_umask_locale_and_zone_are_the_same_everywhere(self) -> None:
+        os.environ["LEAK"] = "1"
+        self.addCleanup(os.environ.pop, "LEAK")
+        code, said = self.run_in('pwd; id -u; uname -n; umask; echo "$LC_ALL $TZ $LEAK"; echo {jobs}', A="{step}/x")
+        self.assertEqual((code, said), (0, "/step/source\n1000\nyarrik\n0022\nC UTC0 \n3\n"))
+
+    def test_only_declared_names_are_in_the_environment(self) -> None:
+        _, said = self.run_in("env | cut -d= -f1 | sort | tr '\\n' ' '", CFLAGS="-O2")
+        self.assertEqual(said.split(), ["CFLAGS", "HOME", "LC_ALL", "PATH", "PWD", "TMPDIR", "TZ"])
+
+    def test_there_is_no_network_and_no_other_process(self) -> None:
+        _, said = self.run_in("cat /proc/net/dev | grep -c : ; ls /proc | grep -c '^[0-9]'")
+        devices, processes = map(int, said.split())
+        self.assertEqual(devices, 1)  # the loopback alone
+        self.assertLess(processes, 8)
+
+    def test_nothing_outside_can_be_read_or_written(self) -> None:
+        self.write("secret", "x")
+        for script in (f"cat {self.folder}/secret", "echo x > /usr/x", "echo x > {step}/tools/x", "cat /etc/shadow"):
+            code, said = self.run_in(script)
+            self.assertNotEqual(code, 0, said)
+        self.assertEqual(self.run_in("echo x > {step}/source/x")[0], 0)
+        self.assertEqual((self.work / "source/x").read_text(), "x\n")
+
+    def test_without_it_the_same_commands_run_in_their_own_folder(self) -> None:
+        plain = Sandbox(allowed=False)
+        code, said = self.run_in("pwd; umask; echo $TZ", plain)
+        self.assertEqual((code, said), (0, f"{self.work}/source\n0022\nUTC0\n"))
+        self.assertIn("without a sandbox", plain.note)
+        self.assertEqual(self.sandbox.note, "")
+
+    def test_a_program_that_is_not_there_is_an_exit_code_and_a_word_in_the_log(self) -> None:
+        with (self.folder / "log").open("wb") as sink:
+            code = Sandbox(allowed=False).run(["no-such-program"], self.work, "{step}", {}, (), 1, sink)
+        self.assertEqual(code, 127)
+        self.assertIn("cannot be started", (self.folder / "log").read_text())
+
+
+class WorkFoldersAreClearedAway(FolderTest):
+    def test_those_of_the_dead_go_and_those_of_the_living_stay(self) -> None:
+        (self.folder / "dead").mkdir()
+        (self.folder / "dead/file").write_text("x")
+        (self.folder / "dead").chmod(0o500)
+        with WorkFolder(self.folder) as alive:
+            # The lock belongs to this process; another one must not get it.
+            script = f"from yarrik.run.execute import WorkFolder; from pathlib import Path; WorkFolder.clear_left_behind(Path({str(self.folder)!r}))"
+            import subprocess
+            import sys
+
+            subprocess.run([sys.executable, "-c", script], check=True)
+            self.assertTrue(alive.is_dir())
+            self.assertFalse((self.folder / "dead").exists())
+        self.assertFalse(alive.exists())
+
+
+class ArchivesAreUnpackedSafely(FolderTest):
+    def unpack(self, *members: tuple[str, str, str]) -> dict[str, Entry]:
+        """Members are (kind, name, content or target)."""
+        raw = io.BytesIO()
+        with tarfile.open(fileobj=raw, mode="w") as tar:
+            for kind, name, content in members:
+                member = tarfile.TarInfo(name)
+                member.type = {"f": tarfile.REGTYPE, "d": tarfile.DIRTYPE, "l": tarfile.SYMTYPE, "h": tarfile.LNKTYPE,
+                               "c": tarfile.CHRTYPE}[kind]  # fmt: skip
+                member.mode = 0o777
+                if kind == "f":
+                    member.size = len(content)
+                else:
+                    member.linkname = content
+                tar.addfile(member, io.BytesIO(content.encode()))
+        archive = self.write("a.tar.gz", gzip.compress(raw.getvalue()))
+        return unpack_archive(archive, "a.tar.gz", Store(self.folder / "store")).by_path
+
+    def test_a_single_top_folder_is_left_out_and_modes_are_plain(self) -> None:
+        found = self.unpack(("d", "top", ""), ("f", "top/a/b", "text"), ("l", "top/link", "a/b"), ("h", "top/hard", "top/a/b"))
+        self.assertEqual(sorted(found), ["a", "a/b", "hard", "link"])
+        self.assertEqual((found["a/b"].mode, found["hard"].content), (0o755, found["a/b"].content))
+
+    def test_members_that_lead_out_or_are_devices_are_refused(self) -> None:
+        for members in (
+            [("f", "../x", "")],
+            [("f", "/etc/x", "")],
+            [("f", "a/../../x", "")],
+            [("l", "a", "/etc"), ("f", "a/passwd", "x"), ("f", "b", "")],
+            [("h", "a", "/etc/passwd")],
+            [("c", "a", "")],
+        ):
+            with self.assertRaises(YarrikError, msg=members) as caught:
+                self.unpack(*members)
+            self.assertEqual(caught.exception.troubles[0].code, "ARCHIVE-UNFIT")
+
+    def test_a_damaged_archive_is_told(self) -> None:
+        for data in (b"", b"no archive at all", gzip.compress(b"x" * 2000)[:-9], b"\xfd7zXZ\0broken"):
+            with self.assertRaises(YarrikError):
+                unpack_archive(self.write("bad.tar", data), "bad.tar", Store(self.folder / "store"))
+
+
+class KernelOptionsThatDidNotSurviveAreNamed(FolderTest):
+    def test_with_line_and_what_they_depend_on(self) -> None:
+        self.write(
+            "src/drivers/Kconfig",
+            'config GAUGE\n\tbool "Gauge"\n\tdepends on SERIAL && OF\n\tdepends on !TINY\nconfig OTHER\n\tbool\n',
+        )
+        fragment = "CONFIG_GOOD=y\nCONFIG_GAUGE=y\nCONFIG_TYPO=y\n# CONFIG_HELD is not set\nCONFIG_MOD=m\nCONFIG_OTHER=y\n"
+        final = "CONFIG_GOOD=y\n# CONFIG_GAUGE is not set\nCONFIG_HELD=y\nCONFIG_MOD=y\n"
+        found = list(lost_options(fragment, Path("f.kcfg"), final, self.folder / "src"))
+        self.assertEqual([(t.place.key, t.place.line) for t in found],
+                         [("CONFIG_GAUGE", 2), ("CONFIG_TYPO", 3), ("CONFIG_HELD", 4), ("CONFIG_OTHER", 6)])  # fmt: skip
+        self.assertEqual(found[0].why, "it depends on SERIAL && OF; and on !TINY")
+        self.assertIn("no Kconfig file", found[1].why)
+        self.assertIn("CONFIG_HELD=n was asked for and came out as y", found[2].what)
+
+    def test_the_last_word_on_an_option_counts(self) -> None:
+        self.assertEqual(options("CONFIG_A=y\n# CONFIG_A is not set\n"), {"CONFIG_A": ("n", 2)})
+
+
+class FilesAreSharedOut(unittest.TestCase):
+    tree = Tree.of(
+        [
+            *(Entry(folder, "folder", 0o755, 0, "") for folder in ("usr", "usr/bin", "usr/lib", "usr/include", "var", "var/lib", "var/lib/x")),
+            Entry("usr/bin/one", "file", 0o755, 10, "1" * 64),
+            Entry("usr/bin/two", "file", 0o755, 20, "2" * 64),
+            Entry("usr/lib/libx.so.1", "file", 0o755, 30, "3" * 64),
+            Entry("usr/lib/libx.so", "link", 0o777, 9, "libx.so.1"),
+            Entry("usr/include/x.h", "file", 0o644, 5, "4" * 64),
+        ]
+    )  # fmt: skip
+
+    def split(self, **packages: PackageRule):
+        action = Split(recipe="r", version="1", licence="MIT", summary="s", packages=packages)
+        elf = {"3" * 64: ElfFacts("arm64", "library", "", "libx.so.1", ("libc.so.6",))}
+        return split_packages(action, self.tree, elf.get)
+
+    def codes(self, **packages: PackageRule) -> list[str]:
+        with self.assertRaises(YarrikError) as caught:
+            self.split(**packages)
+        return [trouble.code for trouble in caught.exception.troubles]
+
+    def test_patterns_folders_and_elf_facts(self) -> None:
+        packages, notes = self.split(
+            lib=PackageRule(files=("/usr/lib/*.so.*",)),
+            bin=PackageRule(
+                files=("/usr/bin", "/var/lib/x"), attributes=(Attributes(path="/var/lib/x", owner="u", mode="0700"),)
+            ),
+        )
+        by_name = {package.name: package for package in packages}
+        self.assertEqual([p.path for p in by_name["lib"].paths], ["/usr/lib/libx.so.1"])
+        self.assertEqual(by_name["lib"].elf["/usr/lib/libx.so.1"].needed, ("libc.so.6",))
+        self.assertEqual([(p.path, p.mode, p.owner) for p in by_name["bin"].paths],
+                         [("/usr/bin/one", 0o755, "root"), ("/usr/bin/two", 0o755, "root"), ("/var/lib/x", 0o700, "u")])  # fmt: skip
+        self.assertEqual(notes, [])  # headers and the link for building need no package
+        self.assertEqual(decode_packages(encode_packages(packages)), packages)
+
+    def test_what_no_package_takes_is_a_note(self) -> None:
+        _, notes = self.split(lib=PackageRule(files=("/usr/lib/*.so.*",)))
+        self.assertEqual(notes, ["no package of `r` takes /usr/bin/one, /usr/bin/two"])
+
+    def test_what_the_build_did_not_produce_is_an_error_with_the_nearest(self) -> None:
+        with self.assertRaises(YarrikError) as caught:
+            self.split(bin=PackageRule(files=("/usr/bin/onee",)))
+        self.assertIn("`/usr/bin/one`", caught.exception.troubles[0].remedy)
+
+    def test_two_packages_cannot_take_the_same_file(self) -> None:
+        self.assertEqual(
+            self.codes(a=PackageRule(files=("/usr/bin",)), b=PackageRule(files=("/usr/bin/one",))), ["PACKAGE-FILE-TWICE"]
+        )
+
+    def test_attributes_of_what_is_not_there_are_told(self) -> None:
+        wrong = PackageRule(files=("/usr/bin",), attributes=(Attributes(path="/usr/bin/three"),))
+        self.assertEqual(self.codes(a=wrong), ["PACKAGE-ATTRIBUTES"])
+
+
+class ElfFilesAreRead(FolderTest):
+    def test_the_build_host_s_own_shell(self) -> None:
+        facts = read_elf(Path("/bin/sh").resolve())
+        self.assertEqual(facts.kind, "program")
+        self.assertTrue(facts.interpreter.startswith("/lib"))
+        self.assertTrue(any(name.startswith("libc.") for name in facts.needed))
+
+    def test_other_files_are_none_and_broken_ones_are_told(self) -> None:
+        self.assertIsNone(read_elf(self.write("text", "no")))
+        whole = Path("/bin/sh").resolve().read_bytes()
+        for data in (b"\x7fELF", b"\x7fELF" + bytes(60), whole[:200], whole[:64] + bytes(4000)):
+            try:
+                read_elf(self.write("broken", data))
+            except ValueError as error:
+                self.assertIn("does not read as one", str(error))
+
+
+if __name__ == "__main__":
+    unittest.main()
