@@ -108,7 +108,9 @@ class ConsolesAreFollowed(FolderTest):
         self.assertLess(outcome.seconds, 10)
 
     def test_a_panic_ends_the_wait(self) -> None:
-        outcome = self.boot(TalkLine(expect="gauge# ", type="Kernel panic - not syncing: no init"), TalkLine(expect="login"), seconds=60)
+        outcome = self.boot(
+            TalkLine(expect="gauge# ", type="Kernel panic - not syncing: no init"), TalkLine(expect="login"), seconds=60
+        )
         self.assertEqual((outcome.ending, outcome.missing), ("panic", "login"))
         self.assertLess(outcome.seconds, 30)
 

@@ -38,11 +38,12 @@ def _top(
 def main() -> NoReturn:
     """The console command. Exit code 0: done, 1: the work failed, 2: the request was wrong."""
     from yarrik.cli import boot, build, check, demo, look  # noqa: F401 (they register their commands)
-    from yarrik.cli.view import show_error
 
     try:
         app()
     except YarrikError as error:
+        from yarrik.cli.view import show_error
+
         show_error(error, as_json="--json" in sys.argv[1:])
         sys.exit(error.exit_code)
     sys.exit(0)

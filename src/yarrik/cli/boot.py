@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -70,7 +69,8 @@ def boot(
     sys.stdout.write("\n")
     if ok:
         last = outcome.seen[-1][0] if outcome.seen else ""
-        text = f"{styled(composition.name, 'bold')}: {styled('up', 'green')} after {outcome.seconds:.1f} s"
+        word = "all was seen, and powered off" if until_off else "up"
+        text = f"{styled(composition.name, 'bold')}: {styled(word, 'green')} after {outcome.seconds:.1f} s"
         sys.stdout.write(text + (f", `{last}` was seen" if last else "") + f"; console kept in {log}\n")
         raise typer.Exit(0)
     how = {"time": "the time was over", "panic": "the kernel panicked"}.get(outcome.ending, "the emulator ended")
@@ -106,7 +106,4 @@ def boot_product(
 
     log = root / "out" / composition.name / "boot.log"
     with log.open("wb") as sink:
-        outcome = run_emulator(words, lines, sink, seconds, listener, until_off)
-        if outcome.seen and not until_off:
-            time.sleep(0)
-    return outcome
+        return run_emulator(words, lines, sink, seconds, listener, until_off)

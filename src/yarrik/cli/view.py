@@ -7,9 +7,12 @@ import os
 import sys
 import time
 from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING
 
 from yarrik.errors import YarrikError
-from yarrik.run import StepEnded, StepStarted
+
+if TYPE_CHECKING:
+    from yarrik.run import StepEnded, StepStarted
 
 _STYLES = {"bold": "1", "dim": "2", "red": "31", "green": "32", "yellow": "33", "blue": "34"}
 
@@ -81,6 +84,8 @@ class BuildView:
     def __call__(self, event: StepStarted | StepEnded) -> None:
         if self._quiet:
             return
+        from yarrik.run import StepStarted
+
         self._clear()
         if isinstance(event, StepStarted):
             self._running[event.step] = (time.monotonic(), event.reason)

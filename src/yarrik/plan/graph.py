@@ -235,7 +235,6 @@ class _Planner:
         toolchain = self.surroundings.toolchain(node.side)
         environment = self._environment(node, toolchain)
         if build.using == "make":
-            self.programs.setdefault("make", (recipe.place("build", "using"), "recipes that build with make need it"))
             make: tuple[str, ...] = (
                 "make",
                 "-j{jobs}",

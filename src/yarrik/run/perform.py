@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import singledispatch
@@ -24,6 +25,7 @@ from yarrik.plan import (
     Unpack,
 )
 from yarrik.run.kernel_config import lost_options
+from yarrik.run.makefile import Makefile
 from yarrik.run.packages import encode_packages, split_packages
 from yarrik.run.sandbox import Sandbox
 
@@ -139,10 +141,46 @@ def _(action: RunCommands, context: Context) -> dict[str, str]:
     _lay_out_inputs(context, action.writable)
     run = _runner(context, action.environment, action.folder, action.writable)
     for command in action.commands:
-        run(command)
+        if command[0] == "make" and action.folder == "{step}/source" and shutil.which("make") is None:
+            _make_by_ourselves(context, action, command, run)
+        else:
+            run(command)
     tree = context.store.snapshot(context.work / "stage", move=True)
     context.say(f"{sum(1 for _ in tree.files)} files installed")
     return {"files": tree.digest}
+
+
+def _make_by_ourselves(
+    context: Context, action: RunCommands, command: tuple[str, ...], run: Callable[[tuple[str, ...]], None]
+) -> None:
+    """Carries a simple Makefile out where there is no make; `command` is how make would have been called."""
+    root = context.sandbox.inside(context.work)
+    words = [word for word in command[1:] if not word.startswith("-")]
+    given = dict(word.split("=", 1) for word in words if "=" in word)
+    counter = 0
+
+    def ask(text: str) -> str:
+        nonlocal counter
+        counter += 1
+        answer = f"home/answer-{counter}"
+        run(("sh", "-c", '"$@" > "$0"', f"{{step}}/{answer}", "sh", "-c", text))
+        return (context.work / answer).read_text()
+
+    def line(text: str, may_fail: bool) -> None:
+        try:
+            run(("sh", "-e", "-c", text))
+        except CommandFailed:
+            if not may_fail:
+                raise
+
+    makefile = Makefile(
+        context.work / "source",
+        {key: value.replace("{step}", root) for key, value in given.items()},
+        {key: value.replace("{step}", root) for key, value in action.environment.items()},
+        line,
+        ask,
+    )
+    makefile.make([word for word in words if "=" not in word])
 
 
 def _lay_out_inputs(context: Context, writable: tuple[str, ...]) -> None:

@@ -158,6 +158,8 @@ class Session:
         notes = [f"{report.step.subject}: {note}" for report in reports for note in report.notes]
         if ran and sandbox.note:
             notes.append(sandbox.note)
+        if ran and shutil.which("make") is None:
+            notes.append("there is no make here; simple Makefiles are carried out by a stand-in: apt-get install make")
         if self.lock.file.exists() and ran and self.lock.changed:
             self.lock.write()
         published = False

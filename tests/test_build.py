@@ -1,0 +1,409 @@
+"""Builds driven as a user drives them: what runs, what is kept, what is said, and what lies in out/."""
+
+import json
+import os
+import re
+import shutil
+import signal
+import subprocess
+import sys
+import time
+import unittest
+from pathlib import Path
+
+from tests.support import ProgramTest, WorkspaceTest
+from yarrik.disk import read_table
+
+RECIPES = "shelves/harbour/recipes"
+
+
+class TheDemoOnTheHost(ProgramTest):
+    """The office's product: it needs nothing but the build host's own compiler."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.root = self.folder / "demo"
+        self.said = self.yarrik("demo", self.root, "--product", "tide-office")
+
+    def edit(self, file: str, old: str, new: str) -> None:
+        path = self.root / file
+        text = path.read_text()
+        self.assertIn(old, text)
+        path.write_text(text.replace(old, new))
+
+    def build(self, *words: str) -> dict:
+        return self.yarrik_json("build", "tide-office", *words, at=self.root)
+
+    def test_everything_that_a_board_needs_lies_in_out(self) -> None:
+        out = self.root / "out/tide-office"
+        self.assertEqual(
+            sorted(file.name for file in out.iterdir()),
+            ["SHA256SUMS", "build.json", "files.json", "packages.json", "steps.log", "tide-office.img"],
+        )
+        subprocess.run(["sha256sum", "--check", "--quiet", "SHA256SUMS"], cwd=out, check=True)
+        packages = json.loads((out / "packages.json").read_text())
+        because = {package["name"]: package["because"] for package in packages["packages"]}
+        self.assertEqual(sorted(because), ["harbour-init", "harbour-shell", "libc", "libtide", "stand-in", "tide", "tidelog"])
+        self.assertRegex(because["libtide"], r"^/usr/bin/tide(log)? loads libtide\.so\.2$")
+        self.assertNotIn("tablegen", because)
+        rows = {row["path"]: row for row in json.loads((out / "files.json").read_text())["files"]}
+        self.assertEqual(
+            rows["/var/lib/tide"],
+            {"path": "/var/lib/tide", "kind": "folder", "mode": "0750", "uid": 100, "gid": 100, "package": "tidelog"},
+        )
+        self.assertEqual(rows["/usr/lib/libtide.so.2"]["to"], "libtide.so.2.0")
+        self.assertNotIn("/usr/include/tide.h", rows)
+        build = json.loads((out / "build.json").read_text())
+        self.assertTrue(all(step["fingerprint"] and step["reason"] for step in build["steps"]))
+        self.assertIn("== build libtide: ran", (out / "steps.log").read_text())
+        self.assertIn("-Wl,-soname,libtide.so.2", (out / "steps.log").read_text())
+
+    def test_partition_and_filesystem_are_sound_and_hold_what_the_manifest_says(self) -> None:
+        out = self.root / "out/tide-office"
+        image = out / "tide-office.img"
+        self.assertIn("No problems found", self.tool("sgdisk", "-v", image))
+        with image.open("rb") as file:
+            (entry,) = read_table(file, image.stat().st_size // 512).entries
+            file.seek(entry.first * 512)
+            part = self.folder / "part.img"
+            part.write_bytes(file.read((entry.last - entry.first + 1) * 512))
+        self.assertNotIn("WARNING", self.tool("e2fsck", "-fn", part))
+        self.assertRegex(self.tool("debugfs", "-R", "ls -l /var/lib", part), r"40750 \(2\)\s+100\s+100\s.* tide\n")
+        self.assertRegex(self.tool("debugfs", "-R", "ls -l /etc", part), r"100600 \(1\)\s+0\s+0\s.* shadow\n")
+        self.assertIn("dock\n", self.tool("debugfs", "-R", "cat /etc/hostname", part))
+        menu = self.tool("debugfs", "-R", "cat /boot/extlinux/extlinux.conf", part)
+        self.assertIn(f"append root=PARTUUID={entry.guid} rootwait rw console=ttyS0,115200", menu)
+        self.tool("debugfs", "-R", f"rdump / {self.folder}", part)
+        for row in json.loads((out / "files.json").read_text())["files"]:
+            if row["kind"] == "file":
+                digest = self.tool("sha256sum", self.folder / row["path"][1:]).split()[0]
+                self.assertEqual(digest, row["sha256"], row["path"])
+
+    def test_the_programs_run_with_the_libraries_of_the_image_alone(self) -> None:
+        part = self.folder / "part.img"
+        subprocess.run(
+            ["dd", f"if={self.root}/out/tide-office/tide-office.img", f"of={part}", "bs=1M", "skip=1", "status=none"],
+            check=True,
+        )
+        top = self.folder / "root"
+        top.mkdir()
+        self.tool("debugfs", "-R", f"rdump / {top}", part)
+        loader = next(path for path in [*top.glob("lib64/ld-*"), *top.glob("lib/ld-*")])
+        command = [loader, "--library-path", f"{top}/lib:{top}/usr/lib"]
+        subprocess.run(
+            [*command, top / "usr/bin/tidelog", "--count", "3", "--every", "0", self.folder / "log"],
+            check=True,
+            capture_output=True,
+        )
+        answer = subprocess.run(
+            [*command, top / "usr/bin/tide", "count", self.folder / "log"], check=True, capture_output=True, text=True
+        )
+        self.assertEqual(answer.stdout, "3 readings\n")
+        script = "echo one two > f && cat f | wc; echo 'a  b' >> f; cat < f; false; echo no && nothing && echo never"
+        shell = subprocess.run([*command, top / "bin/sh", "-c", script], cwd=self.folder, capture_output=True, text=True)
+        self.assertEqual(shell.stdout, "1\none two\na  b\nno\n")
+        self.assertIn("sh: nothing", shell.stderr)
+
+    def test_a_second_build_does_nothing_and_says_so(self) -> None:
+        said = self.yarrik("build", "tide-office", at=self.root)
+        self.assertRegex(said, r"^tide-office: nothing to do, all \d+ steps are kept")
+        self.assertIn("nothing would run", self.yarrik("plan", "tide-office", at=self.root))
+
+    def test_a_comment_in_the_library_runs_its_own_build_and_nothing_after_it(self) -> None:
+        self.edit(f"{RECIPES}/libtide/src/level.c", "their sum.", "their sum, no more and no less.")
+        plan = self.yarrik_json("plan", "tide-office", at=self.root)
+        self.assertEqual(plan["steps"][0]["reason"], "source changed: src/level.c")
+        report = self.build()
+        self.assertEqual(self.ran(report), ["prepare libtide", "build libtide"])
+        self.assertTrue(report["steps"][[step["step"] for step in report["steps"]].index("build libtide")]["same"])
+
+    def test_a_changed_function_rebuilds_the_users_and_the_plan_had_said_so(self) -> None:
+        before = (self.root / "out/tide-office/tide-office.img").read_bytes()
+        self.edit(f"{RECIPES}/libtide/src/level.c", "MEAN_LEVEL 3.10", "MEAN_LEVEL 3.15")
+        text = self.yarrik("plan", "tide-office", at=self.root)
+        self.assertRegex(text, r"may run\s+build, stage, split tidelog\s+libtide: source changed: src/level.c")
+        told = {step["step"]: step for step in self.yarrik_json("plan", "tide-office", at=self.root)["steps"]}
+        report = self.build()
+        ran = self.ran(report)
+        self.assertLessEqual({"build tide", "build tidelog", "write tide-office"}, set(ran))
+        self.assertLessEqual(set(ran), set(told))
+        self.assertNotIn("build harbour-init", ran)
+        self.assertNotIn("build tablegen (host)", ran)
+        self.assertNotEqual((self.root / "out/tide-office/tide-office.img").read_bytes(), before)
+
+    def test_going_back_is_kept_too(self) -> None:
+        first = (self.root / "out/tide-office/SHA256SUMS").read_text()
+        self.edit(f"{RECIPES}/tide/src/tide.c", "no readings yet", "nothing yet")
+        self.assertIn("build tide", self.ran(self.build()))
+        self.edit(f"{RECIPES}/tide/src/tide.c", "nothing yet", "no readings yet")
+        report = self.build()
+        self.assertEqual(self.ran(report), [])
+        self.assertTrue(report["changed"])
+        self.assertEqual((self.root / "out/tide-office/SHA256SUMS").read_text(), first)
+
+    def test_a_flag_of_the_profile_is_named_as_the_reason(self) -> None:
+        self.edit("shelves/harbour/profiles/lean.toml", '"-Os"', '"-O1"')
+        steps = {step["step"]: step for step in self.yarrik_json("plan", "tide-office", at=self.root)["steps"]}
+        self.assertRegex(steps["build tide"]["reason"], r"^environment.CFLAGS changed")
+        self.assertNotIn("build tablegen (host)", steps)
+
+    def test_what_somebody_removed_or_changed_in_out_is_put_back(self) -> None:
+        image = self.root / "out/tide-office/tide-office.img"
+        good = image.read_bytes()
+        image.write_bytes(b"broken")
+        (self.root / "out/tide-office/files.json").unlink()
+        report = self.build()
+        self.assertEqual((self.ran(report), report["changed"]), ([], True))
+        self.assertEqual(image.read_bytes(), good)
+        self.assertFalse(self.build()["changed"])
+
+    def test_a_lost_cache_costs_time_and_nothing_else(self) -> None:
+        sums = (self.root / "out/tide-office/SHA256SUMS").read_text()
+        subprocess.run(["rm", "-rf", str(self.folder / "cache")], check=True)
+        plan = self.yarrik_json("plan", "tide-office", at=self.root)
+        self.assertIn("its result is no longer in the cache", {step["reason"] for step in plan["steps"]})
+        self.assertIn("build tide", self.ran(self.build()))
+        self.assertEqual((self.root / "out/tide-office/SHA256SUMS").read_text(), sums)
+
+    def test_the_demo_can_be_laid_out_again_without_losing_an_edit(self) -> None:
+        self.edit(f"{RECIPES}/tide/src/tide.c", "no readings yet", "mine")
+        self.yarrik("demo", self.root, "--product", "tide-office")
+        self.assertIn("mine", (self.root / RECIPES / "tide/src/tide.c").read_text())
+        other = self.folder / "other"
+        other.mkdir()
+        (other / "thesis.txt").write_text("x")
+        self.assertIn("DEMO-FOLDER", self.yarrik("demo", other, code=2))
+
+    def test_definitions_logs_and_checks_can_be_read(self) -> None:
+        self.assertRegex(
+            self.yarrik("show", "tide-office", at=self.root), r"root\.login\s+open\s+shelves/harbour/images/tide-gauge.toml:\d+"
+        )
+        self.assertIn("-shared", self.yarrik("log", "build", "libtide", "--product", "tide-office", at=self.root))
+        self.assertIn("LOG-MISSING", self.yarrik("log", "build", "libtied", "--product", "tide-office", code=2, at=self.root))
+        check = self.yarrik_json("check", "tide-office", at=self.root)
+        self.assertLess(check["order"].index("libtide"), check["order"].index("tidelog"))
+        self.assertLess(check["order"].index("tablegen (host)"), check["order"].index("libtide"))
+        self.assertIn("names no emulator", self.yarrik("boot", "tide-office", code=2, at=self.root))
+
+
+#: Builds as root, then in a child that has become somebody else. The first build loads every module, so the second one
+#: needs nothing that only root may read (a Python in root's own folder, a clone there).
+TWO_USERS = """
+import os, pwd, sys
+from yarrik.cli import main
+from yarrik.demo import lay_out_demo
+from pathlib import Path
+
+def build(home, zone, umask):
+    os.environ |= {"YARRIK_CACHE": home + "/cache", "TZ": zone, "HOME": home}
+    os.umask(umask)
+    for product in ("tide-gauge", "tide-office"):
+        sys.argv = ["yarrik", "build", product, "--workspace", home + "/demo"]
+        try:
+            main()
+        except SystemExit as end:
+            if end.code:
+                os._exit(end.code)
+
+first, second = sys.argv[1:]
+for home in (first, second):
+    lay_out_demo(Path(home, "demo"))
+build(first, "UTC", 0o022)
+nobody = pwd.getpwnam("nobody")
+for folder, folders, files in os.walk(second):
+    for name in [folder, *(os.path.join(folder, file) for file in files)]:
+        os.chown(name, nobody.pw_uid, nobody.pw_gid)
+child = os.fork()
+if child == 0:
+    os.setgroups([])
+    os.setgid(nobody.pw_gid)
+    os.setuid(nobody.pw_uid)
+    build(second, "Pacific/Auckland", 0o077)
+    os._exit(0)
+sys.exit(os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]))
+"""
+
+
+class TheSameBytesEverywhere(ProgramTest):
+    def sums(self, home: Path) -> list[str]:
+        return [(home / "demo/out" / product / "SHA256SUMS").read_text() for product in ("tide-gauge", "tide-office")]
+
+    def test_in_two_folders_by_root_and_another_user_with_other_umask_and_zone(self) -> None:
+        self.assertEqual(os.getuid(), 0, "one of the builds is run as another user, so this test has to be root")
+        self.folder.chmod(0o755)
+        homes = [self.folder / "one", self.folder / "another home, with blanks"]
+        for home in homes:
+            home.mkdir()
+        done = subprocess.run(
+            [sys.executable, "-c", TWO_USERS, *map(str, homes)], capture_output=True, text=True, timeout=600, cwd="/"
+        )
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        self.assertEqual((homes[1] / "demo/out/tide-gauge/tide-gauge.img").owner(), "nobody")
+        self.assertIn("tide-gauge.img", self.sums(homes[0])[0])
+        self.assertEqual(self.sums(homes[0]), self.sums(homes[1]))
+
+    def test_without_the_sandbox_too(self) -> None:
+        for number, words in enumerate(((), ("--no-sandbox",))):
+            home = self.folder / f"h{number}"
+            self.environment["YARRIK_CACHE"] = str(home / "cache")
+            said = self.yarrik("demo", home / "demo", "--no-boot", *words)
+            self.assertEqual("without a sandbox" in said, number == 1)
+        self.assertEqual(self.sums(self.folder / "h0"), self.sums(self.folder / "h1"))
+
+
+class KilledBuildsGoOn(ProgramTest):
+    def test_after_a_kill_of_the_whole_group_the_next_build_completes(self) -> None:
+        root = self.folder / "demo"
+        words = [sys.executable, "-m", "yarrik", "demo", str(root), "--product", "tide-office", "--no-boot"]
+        finished = 0
+        for delay in (0.5, 0.9, 1.3):
+            process = subprocess.Popen(
+                words, env=self.environment, start_new_session=True, stdout=subprocess.PIPE, stderr=subprocess.STDOUT
+            )
+            time.sleep(delay)
+            finished += process.poll() is not None
+            os.killpg(process.pid, signal.SIGKILL)
+            process.communicate()
+        self.assertLess(finished, 3, "every build was done before it could be killed")
+        self.yarrik("build", "tide-office", at=root)
+        self.assertEqual(self.yarrik_json("build", "tide-office", at=root)["changed"], False)
+        self.assertEqual(list((root / ".yarrik/work").iterdir()), [])
+        clean = self.folder / "clean"
+        self.environment["YARRIK_CACHE"] = str(self.folder / "other-cache")
+        self.yarrik("demo", clean, "--product", "tide-office")
+        self.assertEqual((clean / "out/tide-office/SHA256SUMS").read_text(), (root / "out/tide-office/SHA256SUMS").read_text())
+
+    def test_two_builds_at_a_time_do_not_hurt_each_other(self) -> None:
+        root = self.folder / "demo"
+        words = [sys.executable, "-m", "yarrik", "demo", str(root), "--product", "tide-office", "--no-boot", "--json"]
+        both = [
+            subprocess.Popen(words, env=self.environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+            for _ in range(2)
+        ]
+        for process in both:
+            said, _ = process.communicate(timeout=300)
+            self.assertEqual(process.returncode, 0, said)
+        self.yarrik("build", "tide-office", at=root)
+        subprocess.run(["sha256sum", "--check", "--quiet", "SHA256SUMS"], cwd=root / "out/tide-office", check=True)
+
+
+class FailuresSayWhatWhereAndWhatNext(WorkspaceTest):
+    def build(self, code: int = 0, *words: str) -> str:
+        return self.yarrik("build", *words, code=code, at=self.root)
+
+    def test_a_small_workspace_builds(self) -> None:
+        self.assertRegex(self.build(), r"\d+ steps ran")
+
+    def test_a_failing_step_shows_its_last_lines_and_its_log(self) -> None:
+        self.recipe("bad", "echo before; cc-that-is-not-there x.c")
+        self.write("w/s/images/i.toml", 'packages = ["init", "bad"]\n')
+        said = self.build(1)
+        self.assertIn("error STEP-FAILED: step `build bad` failed", said)
+        self.assertIn("cc-that-is-not-there: not found", said)
+        path = re.search(r"where\s+(\S+)", said).group(1)
+        self.assertIn("before", (self.root / path).read_text())
+        self.assertIn("before", self.yarrik("log", "build", "bad", at=self.root))
+        self.assertFalse((self.root / "out").exists())
+
+    def test_keep_going_builds_all_that_does_not_need_the_failed_step(self) -> None:
+        self.recipe("a-bad", "exit 3")
+        self.recipe("user", "true", more='needs = ["a-bad"]')
+        self.recipe("z-good", "mkdir -p $DESTDIR/x")
+        self.write("w/s/images/i.toml", 'packages = ["init", "user", "z-good"]\n')
+        report = self.yarrik_json("build", "--keep-going", "--jobs", "1", code=1, at=self.root)
+        how = {step["step"]: step["how"] for step in report["steps"]}
+        self.assertEqual((how["build a-bad"], how["build user"], how["build z-good"]), ("failed", "not reached", "ran"))
+        self.assertIn("exit code 3", report["troubles"][0]["what"])
+
+    def test_a_program_for_another_architecture_is_stopped(self) -> None:
+        self.recipe(
+            "other",
+            "mkdir -p $DESTDIR/bin && aarch64-linux-gnu-gcc -o $DESTDIR/bin/x x.c",
+            {"x.c": "int main(void){return 0;}\n"},
+        )
+        self.write("w/s/images/i.toml", 'packages = ["init", "other"]\n')
+        said = self.build(1)
+        self.assertIn("error PACKAGE-ARCH: /bin/x is built for arm64", said)
+
+    def test_a_path_of_the_build_in_a_file_is_a_note(self) -> None:
+        self.recipe("leaky", "mkdir -p $DESTDIR/etc && pwd > $DESTDIR/etc/where")
+        self.write("w/s/images/i.toml", 'packages = ["init", "leaky"]\n')
+        self.assertIn("note  leaky: /etc/where holds a path of the build", self.build())
+
+    def test_an_init_that_is_not_there_or_not_executable_is_stopped(self) -> None:
+        self.write("w/s/profiles/p.toml", 'init = "init"\ninit-path = "/sbin/first"\n')
+        self.assertIn("error INIT-MISSING: there is no init at /sbin/first", self.build(1))
+        self.write("w/s/profiles/p.toml", 'init = "init"\ninit-path = "/etc/hostname"\n')
+        self.assertIn("is not executable", self.build(1))
+
+    def test_a_kernel_without_a_header_is_stopped(self) -> None:
+        self.recipe("kernel", "mkdir -p $DESTDIR/boot && echo no > $DESTDIR/boot/Image && echo no > $DESTDIR/boot/bzImage")
+        self.assertIn("error KERNEL-FORM", self.build(1))
+
+    def test_a_missing_library_names_who_loads_it(self) -> None:
+        self.recipe("lib", "mkdir -p $DESTDIR/usr/lib && $CC -shared -Wl,-soname,libz9.so.1 -o $DESTDIR/usr/lib/libz9.so.1 l.c"
+                    " && ln -s libz9.so.1 $DESTDIR/usr/lib/libz9.so && mkdir $DESTDIR/etc && touch $DESTDIR/etc/lib", {"l.c": "int z9(void){return 9;}\n"},
+                    package='[package.lib]\nfiles = ["/etc/lib"]')  # fmt: skip
+        self.recipe("app", "mkdir -p $DESTDIR/bin && $CC $LDFLAGS -o $DESTDIR/bin/app a.c -lz9",
+                    {"a.c": "int z9(void);\nint main(void){return z9();}\n"}, more='needs = ["lib"]')  # fmt: skip
+        self.write("w/s/images/i.toml", 'packages = ["init", "app"]\n')
+        said = self.build(1)
+        self.assertIn("error LIBRARY-MISSING: /bin/app of the package `app` loads libz9.so.1", said)
+
+    def test_missing_tools_sources_and_compilers_are_told_before_anything_runs(self) -> None:
+        board = self.root / "s/boards/b.toml"
+        board.write_text(board.read_text().replace('arch = "host"', 'arch = "arm64"\n[toolchain]\nprefix = "gone-linux-gnu-"'))
+        said = self.build(2)
+        self.assertIn("error HOST-TOOL-MISSING: the program `gone-linux-gnu-gcc` is not on this machine", said)
+        self.assertIn("s/boards/b.toml:3 [toolchain.prefix]", said)
+        board.write_text(board.read_text().replace('prefix = "gone-linux-gnu-"', 'prefix = ""'))
+        if os.uname().machine != "aarch64":
+            self.assertIn("error TOOLCHAIN-ARCH", self.build(2))
+        board.write_text(board.read_text().replace('arch = "arm64"', 'arch = "host"'))
+        shutil.rmtree(self.root / "s/recipes/init/src")
+        self.assertIn("error SOURCE-MISSING", self.build(2))
+
+    def test_sources_from_the_host_are_locked(self) -> None:
+        archive = self.folder / "gauge.tar"
+        self.write("gauge/file", "one")
+        subprocess.run(["tar", "-C", self.folder, "-cf", archive, "gauge"], check=True)
+        self.recipe("gauge", "mkdir -p $DESTDIR/etc && cp file $DESTDIR/etc/gauge")
+        recipe = self.root / "s/recipes/gauge/recipe.toml"
+        recipe.write_text(recipe.read_text().replace('path = "src"', f'host-file = "{archive}"'))
+        self.write("w/s/images/i.toml", 'packages = ["init", "gauge"]\n')
+        self.build()
+        first = (self.root / "yarrik.lock").read_text()
+        self.write("gauge/file", "two")
+        subprocess.run(["tar", "-C", self.folder, "-cf", archive, "gauge"], check=True)
+        said = self.build(2)
+        self.assertIn("error SOURCE-CHANGED", said)
+        self.assertIn("--renew-lock", said)
+        self.build(0, "--renew-lock")
+        self.assertNotEqual((self.root / "yarrik.lock").read_text(), first)
+
+    def test_sources_in_folders_with_blanks_and_odd_names_build(self) -> None:
+        self.recipe("odd", "mkdir -p $DESTDIR/etc && cat 'a b' > $DESTDIR/etc/odd", {"a b": "x"})
+        self.write("w/s/images/i.toml", 'packages = ["init", "odd"]\n')
+        moved = self.folder / "a workspace; with $odd 'name'"
+        self.root.rename(moved)
+        self.root = moved
+        self.build()
+
+    def test_outside_a_workspace_and_for_unknown_words_the_request_is_wrong(self) -> None:
+        self.assertIn("error WORKSPACE-MISSING", self.yarrik("build", code=2))
+        self.assertIn("did you mean", self.yarrik("build", "pp", code=2, at=self.root) + "did you mean")
+        self.yarrik("bild", code=2)
+        self.yarrik("build", "--no-such-option", code=2)
+        troubles = self.yarrik_json("build", "nothing", code=2, at=self.root)["troubles"]
+        self.assertEqual(troubles[0]["code"], "PRODUCT-UNKNOWN")
+
+    def test_a_partition_that_is_too_small_says_what_weighs_most(self) -> None:
+        board = self.root / "s/boards/b.toml"
+        board.write_text(board.read_text() + 'size = "5 MiB"\n')
+        said = self.build(1)
+        self.assertIn("error PARTITION-FULL", said)
+        self.assertRegex(said, r"what weighs most: libc \d")
+
+
+if __name__ == "__main__":
+    unittest.main()
