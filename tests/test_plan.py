@@ -41,7 +41,7 @@ class FingerprintsCoverEverything(unittest.TestCase):
 
 class ReasonsNameWhatChanged(unittest.TestCase):
     def reason(self, before: Step, after: Step, was: dict[str, str], now: dict[str, str]) -> str:
-        last = LastRun("f", parts_of(before, was), {})
+        last = LastRun.of("f", parts_of(before, was), {})
         reason = reason_for(after, parts_of(after, now), last, lambda a, b: ["level.c"] if (a, b) == ("1", "2") else [])
         return reason.text if reason else ""
 
@@ -68,11 +68,11 @@ class PlansTellWhatMayRun(unittest.TestCase):
         )
         graph = Graph("p", steps, Order((), {}, {}), {})
         last = {
-            "prepare lib": LastRun(
+            "prepare lib": LastRun.of(
                 "", {"file source": "1", **{k: v for k, v in parts_of(steps[0], {}).items() if "setting" in k}}, {}
             ),
-            "build lib": LastRun("", parts_of(steps[1], {"source": "1"}), {}),
-            "build app": LastRun("", parts_of(steps[2], {"sysroot lib": "9"}), {}),
+            "build lib": LastRun.of("", parts_of(steps[1], {"source": "1"}), {}),
+            "build app": LastRun.of("", parts_of(steps[2], {"sysroot lib": "9"}), {}),
         }
         kept = {fingerprint_of(steps[3], {}): {"files": "5"}}
         found = assess(graph, lambda _, fingerprint: kept.get(fingerprint), last, lambda a, b: ["level.c"])

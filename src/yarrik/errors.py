@@ -6,7 +6,7 @@ one or more of them; only the command line turns them into text.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
@@ -14,13 +14,34 @@ from typing import Literal
 Fault = Literal["request", "work"]
 
 
-@dataclass(frozen=True)
 class Place:
-    """Where a trouble stands: a file, and in it a line (from 1) and a dotted key, as far as they are known."""
+    """Where a trouble stands: a file, and in it a line (from 1) and a dotted key, as far as they are known.
 
-    file: Path | None = None
-    line: int | None = None
-    key: str | None = None
+    `finder` finds the line when somebody asks for it: most places are never shown, and lines cost reading the file."""
+
+    def __init__(
+        self,
+        file: Path | None = None,
+        line: int | None = None,
+        key: str | None = None,
+        finder: Callable[[], int | None] | None = None,
+    ) -> None:
+        self.file = file
+        self.key = key
+        self._line = line
+        self._finder = finder
+
+    @property
+    def line(self) -> int | None:
+        if self._line is None and self._finder is not None:
+            self._line = self._finder()
+        return self._line
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Place) and (self.file, self.line, self.key) == (other.file, other.line, other.key)
+
+    def __hash__(self) -> int:
+        return hash((self.file, self.key))
 
     def __str__(self) -> str:
         where = "" if self.file is None else shown_path(self.file)
@@ -31,13 +52,16 @@ class Place:
         return where
 
 
+NOWHERE = Place()
+
+
 @dataclass(frozen=True)
 class Trouble:
     """One thing that is wrong. `code` is stable and can be looked up, tested or silenced."""
 
     code: str
     what: str
-    place: Place = Place()
+    place: Place = NOWHERE
     why: str = ""
     remedy: str = ""
 

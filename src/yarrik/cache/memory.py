@@ -28,11 +28,21 @@ _FRESH_NS = 2_000_000_000
 
 @dataclass(frozen=True)
 class LastRun:
-    """A step's last result: its fingerprint, the parts that went into it (name to digest or value), its outputs."""
+    """A step's last result: its fingerprint, its outputs, and the parts that went into it (name to digest or value).
+
+    The parts are decoded when somebody asks why a step runs, which a build that has nothing to do never does."""
 
     fingerprint: str
-    parts: dict[str, str]
+    encoded_parts: bytes
     outputs: dict[str, str]
+
+    @staticmethod
+    def of(fingerprint: str, parts: dict[str, str], outputs: dict[str, str]) -> LastRun:
+        return LastRun(fingerprint, msgspec.json.encode(parts), outputs)
+
+    @property
+    def parts(self) -> dict[str, str]:
+        return msgspec.json.decode(self.encoded_parts, type=dict[str, str])
 
 
 class Memory:
@@ -80,13 +90,13 @@ class Memory:
                 "select step, fingerprint, parts, outputs from runs where product = ?", (product,)
             ).fetchall()
         decode = msgspec.json.Decoder(dict[str, str]).decode
-        return {step: LastRun(fingerprint, decode(parts), decode(outputs)) for step, fingerprint, parts, outputs in rows}
+        return {step: LastRun(fingerprint, parts, decode(outputs)) for step, fingerprint, parts, outputs in rows}
 
     def remember(self, product: str, step: str, run: LastRun) -> None:
         with self._lock:
             self._database.execute(
                 "insert or replace into runs values (?, ?, ?, ?, ?)",
-                (product, step, run.fingerprint, msgspec.json.encode(run.parts), msgspec.json.encode(run.outputs)),
+                (product, step, run.fingerprint, run.encoded_parts, msgspec.json.encode(run.outputs)),
             )
 
     def fact(self, name: str) -> bytes | None:

@@ -32,7 +32,7 @@ class Origin:
 
     @property
     def place(self) -> Place:
-        return Place(self.file, line_of(self.file, self.key), dotted(self.key))
+        return Place(self.file, key=dotted(self.key), finder=lambda: line_of(self.file, self.key))
 
 
 @dataclass(frozen=True)

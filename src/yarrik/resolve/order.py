@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Literal
 
 from yarrik.errors import Collector, Place, Trouble, YarrikError
@@ -36,14 +37,17 @@ class Order:
 
     def closure(self, node: Node) -> list[Node]:
         """All that `node` needs to be linked with, near and far, in build order."""
-        found: set[Node] = set()
-        waiting = list(self.needs[node])
-        while waiting:
-            needed = waiting.pop()
-            if needed not in found:
-                found.add(needed)
-                waiting.extend(self.needs[needed])
-        return [other for other in self.nodes if other in found]
+        return [self.nodes[rank] for rank in sorted(self._needed[node])]
+
+    @cached_property
+    def _needed(self) -> dict[Node, frozenset[int]]:
+        """For each node the ranks of all that it needs, near and far."""
+        ranks = {node: rank for rank, node in enumerate(self.nodes)}
+        found: dict[Node, frozenset[int]] = {}
+        for node in self.nodes:
+            direct = self.needs[node]
+            found[node] = frozenset(ranks[needed] for needed in direct).union(*(found[needed] for needed in direct))
+        return found
 
 
 def build_order(workspace: Workspace, roots: Iterable[tuple[str, Place]]) -> Order:

@@ -115,12 +115,14 @@ class Execution:
     def _kept(self, step: Step, fingerprint: str, inputs: Mapping[str, str]) -> StepReport | None:
         """The report of a step whose result is kept, here or by another workspace that shares the cache."""
         last = self._last.get(step.name)
-        if last is not None and last.fingerprint == fingerprint and all(self.store.has(d) for d in last.outputs.values()):
+        if last is not None and last.fingerprint == fingerprint and all(map(self.store.has, last.outputs.values())):
             return StepReport(step, "kept", fingerprint, outputs=last.outputs)
         result = self.store.result(fingerprint)
         if result is None:
             return None
-        self.memory.remember(self.graph.product, step.name, LastRun(fingerprint, parts_of(step, inputs), dict(result.outputs)))
+        self.memory.remember(
+            self.graph.product, step.name, LastRun.of(fingerprint, parts_of(step, inputs), dict(result.outputs))
+        )
         return StepReport(step, "kept", fingerprint, outputs=result.outputs, notes=result.notes)
 
     def _perform(
@@ -142,7 +144,7 @@ class Execution:
             return self._failed(step, fingerprint, reason, started, YarrikError(trouble, "work"))
         last = self._last.get(step.name)
         same = last is not None and dict(last.outputs) == dict(result.outputs)
-        self.memory.remember(self.graph.product, step.name, LastRun(fingerprint, parts, dict(result.outputs)))
+        self.memory.remember(self.graph.product, step.name, LastRun.of(fingerprint, parts, dict(result.outputs)))
         seconds = time.monotonic() - started
         return StepReport(step, "ran", fingerprint, reason, seconds, same, result.outputs, result.notes, result.log)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import heapq
 from collections.abc import Mapping, Sequence
 
 
@@ -15,7 +16,8 @@ class Schedule:
             for one in wanted:
                 self._users[one].append(name)
         self._rank = {name: index for index, name in enumerate(needs)}
-        self._ready = [name for name, wanted in self._open.items() if not wanted]
+        self._names = list(needs)
+        self._ready = [self._rank[name] for name, wanted in self._open.items() if not wanted]  # a heap of ranks
         self._running: set[str] = set()
         self.done: set[str] = set()
         self.failed: set[str] = set()
@@ -25,7 +27,7 @@ class Schedule:
         """The next step whose needs are all done, or None when there is none right now."""
         if not self._ready:
             return None
-        name = self._ready.pop(0)
+        name = self._names[heapq.heappop(self._ready)]
         self._running.add(name)
         return name
 
@@ -33,13 +35,10 @@ class Schedule:
         """The step is done: those that waited for it alone become ready."""
         self._running.discard(name)
         self.done.add(name)
-        freed = []
         for user in self._users[name]:
             self._open[user].discard(name)
             if not self._open[user] and user not in self.given_up:
-                freed.append(user)
-        if freed:
-            self._ready = sorted([*self._ready, *freed], key=self._rank.__getitem__)
+                heapq.heappush(self._ready, self._rank[user])
 
     def fail(self, name: str) -> None:
         """The step has failed: all that needs it, near or far, is given up."""

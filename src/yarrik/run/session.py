@@ -98,7 +98,7 @@ class Session:
 
         def lookup(step: str, fingerprint: str) -> Mapping[str, str] | None:
             last = last_runs.get(step)
-            if last is not None and last.fingerprint == fingerprint and all(self.store.has(d) for d in last.outputs.values()):
+            if last is not None and last.fingerprint == fingerprint and all(map(self.store.has, last.outputs.values())):
                 return last.outputs
             result = self.store.result(fingerprint)
             return result.outputs if result is not None else None

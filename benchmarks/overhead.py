@@ -1,0 +1,81 @@
+"""What Yarrik itself costs: 300 recipes whose steps do nothing, built a second time, as a ratio to starting Python with Typer."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+LIMIT_SECONDS = 1.0
+RUNS = 5
+BARE = "import typer\napp = typer.Typer()\n@app.command()\ndef nothing() -> None: pass\napp()"
+STAND_IN = Path(__file__).parent.parent / "src/yarrik/demo/data/shelves/coast/recipes"
+
+
+def lay_out(root: Path, count: int) -> None:
+    """A workspace with a chain of recipes: each needs the one before it."""
+
+    def write(name: str, text: str) -> None:
+        (root / name).parent.mkdir(parents=True, exist_ok=True)
+        (root / name).write_text(text)
+
+    write("yarrik.toml", '[workspace]\nname = "many"\n[[shelf]]\nname = "s"\npath = "s"\n')
+    write("s/shelf.toml", '[shelf]\nname = "s"\n')
+    write("s/profiles/p.toml", 'init = "init"\n')
+    disk = '[[disk]]\nname = "card"\n[[disk.partition]]\nname = "root"\nholds = "root"\n'
+    write("s/boards/b.toml", f'arch = "host"\n[kernel]\nrecipe = "stand-in"\n{disk}')
+    names = [f"recipe-{number:03}" for number in range(count)]
+    write("s/images/i.toml", f"packages = {names}\n".replace("'", '"'))
+    write("products/many.toml", 'board = "b"\nprofile = "p"\nimage = "i"\n')
+    for recipe in ("stand-in", "libc"):
+        shutil.copytree(STAND_IN / recipe, root / "s/recipes" / recipe)
+    head = 'version = "1"\nlicence = "MIT"\n[[source]]\npath = "src"\n[build]\nusing = "plain"\n'
+    write("s/recipes/init/recipe.toml", head + "commands = ['mkdir -p $DESTDIR/sbin; echo \"#!/bin/sh\" > $DESTDIR/sbin/init; "
+          "chmod 755 $DESTDIR/sbin/init']\n")  # fmt: skip
+    write("s/recipes/init/src/empty", "")
+    for number, name in enumerate(names):
+        needs = f'needs = ["{names[number - 1]}"]\n' if number else ""
+        write(f"s/recipes/{name}/recipe.toml", head + 'commands = ["true"]\n' + needs)
+        write(f"s/recipes/{name}/src/{name}.c", f"/* {name} */\n")
+
+
+def seconds(command: list[str], environment: dict[str, str]) -> float:
+    started = time.perf_counter()
+    done = subprocess.run(command, env=environment, capture_output=True, text=True)
+    if done.returncode:
+        sys.exit(done.stdout + done.stderr)
+    return time.perf_counter() - started
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--recipes", type=int, default=300)
+    count = parser.parse_args().recipes
+    with tempfile.TemporaryDirectory() as folder:
+        root = Path(folder)
+        lay_out(root / "w", count)
+        environment = {**os.environ, "YARRIK_CACHE": str(root / "cache"), "NO_COLOR": "1"}
+        environment.pop("PYTHONDONTWRITEBYTECODE", None)  # an installed program has its modules compiled
+        build = [sys.executable, "-m", "yarrik", "build", "--workspace", str(root / "w")]
+        first = seconds(build, environment)
+        time.sleep(2.1)  # sources younger than two seconds are read again each time, to be safe
+        seconds(build, environment)
+        again = statistics.median(seconds(build, environment) for _ in range(RUNS))
+        bare = statistics.median(seconds([sys.executable, "-c", BARE], environment) for _ in range(RUNS))
+    print(f"{count} recipes whose steps do nothing, median of {RUNS}")
+    print(f"  first build             {first:7.2f} s")
+    print(f"  second build            {again:7.2f} s")
+    print(f"  Python with Typer alone {bare:7.2f} s")
+    print(f"  ratio                   {again / bare:7.2f} x")
+    if count == 300 and again >= LIMIT_SECONDS:
+        sys.exit(f"the second build has to take less than {LIMIT_SECONDS:g} s")
+
+
+if __name__ == "__main__":
+    main()
