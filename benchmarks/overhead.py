@@ -1,4 +1,4 @@
-"""What Yarrik itself costs: 300 recipes whose steps do nothing, built a second time, as a ratio to starting Python with Typer."""
+"""What Yarrik itself costs: 300 recipes whose steps do nothing, built again, as a ratio to starting Python with Typer."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ import tempfile
 import time
 from pathlib import Path
 
-LIMIT_SECONDS = 1.0
+LIMIT_RATIO = 5.0
 RUNS = 5
 BARE = "import typer\napp = typer.Typer()\n@app.command()\ndef nothing() -> None: pass\napp()"
 STAND_IN = Path(__file__).parent.parent / "src/yarrik/demo/data/shelves/coast/recipes"
@@ -73,8 +73,8 @@ def main() -> None:
     print(f"  second build            {again:7.2f} s")
     print(f"  Python with Typer alone {bare:7.2f} s")
     print(f"  ratio                   {again / bare:7.2f} x")
-    if count == 300 and again >= LIMIT_SECONDS:
-        sys.exit(f"the second build has to take less than {LIMIT_SECONDS:g} s")
+    if again / bare > LIMIT_RATIO:
+        sys.exit(f"a build that has nothing to do may take {LIMIT_RATIO:g} times as long as starting Python with Typer")
 
 
 if __name__ == "__main__":

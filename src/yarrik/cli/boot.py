@@ -43,7 +43,7 @@ def boot(
     The board gets a copy of the image, so the image in out/PRODUCT stays as it was written."""
     from yarrik.boot import read_talk
     from yarrik.boot.emulator import TalkLine
-    from yarrik.cli.view import print_json, styled
+    from yarrik.cli.view import print_json, show_table, styled
     from yarrik.errors import shown_path
 
     lines = read_talk(talk) if talk is not None else ()
@@ -68,10 +68,10 @@ def boot(
         raise typer.Exit(0 if ok else 1)
     sys.stdout.write("\n")
     if ok:
-        last = outcome.seen[-1][0] if outcome.seen else ""
-        word = "all was seen, and powered off" if until_off else "up"
-        text = f"{styled(composition.name, 'bold')}: {styled(word, 'green')} after {outcome.seconds:.1f} s"
-        sys.stdout.write(text + (f", `{last}` was seen" if last else "") + f"; console kept in {log}\n")
+        word = "all was seen, and the board powered off" if until_off else "all was seen"
+        sys.stdout.write(f"{styled(composition.name, 'bold')}: {styled(word, 'green')} ({outcome.seconds:.1f} s)\n")
+        show_table([(f"{when:.1f} s", text) for text, when in outcome.seen], right=(0,))
+        sys.stdout.write(f"console kept in {log}\n")
         raise typer.Exit(0)
     how = {"time": "the time was over", "panic": "the kernel panicked"}.get(outcome.ending, "the emulator ended")
     head = styled("error BOOT-NOT-SEEN:", "bold red", sys.stderr)

@@ -139,7 +139,7 @@ def plan(
     else:
         sys.stdout.write(f"{name}: {counts['runs']} steps run, {counts['may run']} may run, {counts['kept']} are kept\n")
     listed = [a for a in found if a.verdict == "runs" or (every and a.verdict == "kept")]
-    show_table([(a.verdict, a.step.name, a.reason) for a in listed])
+    show_table([(styled(a.verdict.ljust(7), "green" if a.verdict == "runs" else "dim"), a.step.name, a.reason) for a in listed])
     waiting: dict[str, list[Assessment]] = {}
     for a in found:
         if a.verdict == "may run":
@@ -150,7 +150,6 @@ def plan(
         for subject, steps in waiting.items():
             causes = list(dict.fromkeys(cause for a in steps for cause in a.causes))
             more = f" and {len(causes) - 1} more" if len(causes) > 1 else ""
-            rows.append(
-                ("may run", f"{', '.join(a.step.kind for a in steps)} {subject}", f"{causes[0]}{more}" if causes else "")
-            )
+            what = f"{', '.join(a.step.kind for a in steps)} {subject}"
+            rows.append((styled("may run", "yellow"), what, f"{causes[0]}{more}" if causes else ""))
         show_table(rows)

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from yarrik.errors import YarrikError
 
 if TYPE_CHECKING:
-    from yarrik.run import StepEnded, StepStarted
+    from yarrik.run import Event
 
 _STYLES = {"bold": "1", "dim": "2", "red": "31", "green": "32", "yellow": "33", "blue": "34"}
 
@@ -73,36 +73,41 @@ def show_table(rows: Sequence[Sequence[str]], indent: str = "  ", right: Sequenc
 
 
 class BuildView:
-    """Follows a build: a line for each step that ran, and with a terminal one moving line for what is running."""
+    """Follows a build: a line for each recipe or product that had to run, and with a terminal a moving one for now."""
 
     def __init__(self, quiet: bool = False) -> None:
         self._quiet = quiet
         self._moving = coloured() and not quiet
-        self._running: dict[str, tuple[float, str]] = {}
-        self._ended = 0
+        self._running: dict[str, float] = {}
+        self._left = 0
 
-    def __call__(self, event: StepStarted | StepEnded) -> None:
+    def __call__(self, event: Event) -> None:
+        from yarrik.run import StepStarted, SubjectEnded
+
         if self._quiet:
             return
-        from yarrik.run import StepStarted
-
         self._clear()
         if isinstance(event, StepStarted):
-            self._running[event.step] = (time.monotonic(), event.reason)
-        else:
-            _, reason = self._running.pop(event.step, (0.0, ""))
-            self._ended += 1
+            self._running[event.step] = time.monotonic()
+            self._left = event.left
+        elif isinstance(event, SubjectEnded):
             mark = styled("✗", "red") if event.failed else styled("=", "blue") if event.same else styled("✓", "green")
-            word = "came out the same" if event.same else reason
-            text = f"  {mark} {event.step:<34} {event.seconds:7.2f} s  {styled(_fitting(word), 'dim')}"
+            reason = f"came out the same; {event.reason}" if event.same else event.reason
+            kinds = ", ".join(event.kinds)
+            text = f"  {mark} {event.subject:<26} {kinds:<31}{event.seconds:7.2f} s  {styled(_fitting(reason), 'dim')}"
             sys.stdout.write(text.rstrip() + "\n")
-        self._draw(event.left if isinstance(event, StepStarted) else None)
+        else:
+            self._running.pop(event.step, None)
+        self._draw()
         sys.stdout.flush()
 
-    def _draw(self, left: int | None) -> None:
+    def _draw(self) -> None:
         if self._moving and self._running:
-            names = ", ".join(self._running)
-            text = _fitting(f"{self._ended} done, running: {names}", 2)
+            now = time.monotonic()
+            names = ", ".join(
+                f"{name} ({now - since:.0f} s)" if now - since > 1 else name for name, since in self._running.items()
+            )
+            text = _fitting(f"running: {names}; {self._left} steps left", 2)
             sys.stdout.write(f"  {styled(text, 'blue')}")
 
     def _clear(self) -> None:
@@ -114,7 +119,7 @@ class BuildView:
         sys.stdout.flush()
 
 
-def _fitting(text: str, taken: int = 51) -> str:
+def _fitting(text: str, taken: int = 73) -> str:
     """The text cut to what is left of a terminal's line; whole without a terminal."""
     if not coloured():
         return text

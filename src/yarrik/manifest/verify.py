@@ -25,6 +25,7 @@ def verify_out(out: Path, product: str) -> list[str]:
             if hashlib.file_digest(file, "sha256").hexdigest() != digest:
                 raise _wrong(out / name, "its SHA-256 is not the one in SHA256SUMS")
     findings.append("every file has the SHA-256 that SHA256SUMS gives")
+    partitions: dict[str, str] = {}
     manifest = msgspec.json.decode((out / "packages.json").read_bytes())
     for disk in manifest["disks"]:
         image = out / (f"{product}.img" if len(manifest["disks"]) == 1 else f"{product}-{disk['name']}.img")
@@ -36,6 +37,7 @@ def verify_out(out: Path, product: str) -> list[str]:
             for entry, wanted in zip(table.entries, disk["partitions"], strict=True):
                 if (str(entry.guid), entry.first * SECTOR) != (wanted["guid"], wanted["start"]):
                     raise _wrong(image, f"partition {entry.name} is not where the manifest says")
+                partitions[str(entry.guid)] = entry.name
                 file.seek(entry.first * SECTOR + 1024)
                 raw = file.read(SUPER.size)
                 fields = SUPER.unpack(raw)
@@ -43,8 +45,16 @@ def verify_out(out: Path, product: str) -> list[str]:
                     raise _wrong(image, f"partition {entry.name} does not begin with a sound ext4 superblock")
                 size, free = number(fields, "blocks_lo") * BLOCK, number(fields, "free_blocks_lo") * BLOCK
                 findings.append(f"{image.name}: {entry.name}, ext4 of {shown_size(size)}, {shown_size(free)} free")
-    words = " ".join(word["word"] for word in manifest["boot"]["command-line"])
-    findings.append(f"boot menu: {manifest['boot']['kernel']['path']} ({manifest['boot']['kernel']['arch']}), {words}")
+    boot = manifest["boot"]
+    words = [word["word"] for word in boot["command-line"]]
+    root = next((word.partition("PARTUUID=")[2] for word in words if word.startswith("root=")), "")
+    if root not in partitions:
+        raise _wrong(out / "packages.json", f"the command line's root= names {root or 'nothing'}, which no partition is")
+    console = next((f", {word}" for word in words if word.startswith("console=")), "")
+    tree = f" with {boot['device-tree']['path']}" if boot["device-tree"]["path"] else ""
+    kernel = f"{boot['kernel']['path']} ({boot['kernel']['arch']})"
+    findings.append(f"boot menu: {kernel}{tree}")
+    findings.append(f"command line: root= is the partition `{partitions[root]}`{console}")
     return findings
 
 

@@ -386,7 +386,7 @@ class _Planner:
             source = board.folder_of("kernel", "device-tree") / kernel.device_tree
             if not source.is_file():
                 raise YarrikError(
-                    Trouble("DEVICE-TREE-MISSING", f"the device tree {kernel.device_tree} is not beside the board's file", place,
+                    Trouble("DEVICE-TREE-MISSING", f"no device tree {kernel.device_tree} stands beside the board's file", place,
                             why="without it the kernel finds none of the board's devices",
                             remedy=f"put it at {source}, or correct the name")
                 )  # fmt: skip

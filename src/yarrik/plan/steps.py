@@ -22,7 +22,8 @@ class Step:
     """`name` is unique in its graph, like `build tidelog`.
 
     `files` gives digests of what comes from outside the graph, by label; `inputs` names outputs of other steps.
-    `places` tells where outside things (and the sources behind an input) lie on this machine; `predicted` holds outputs that are known beforehand.
+    `places` tells where outside things (and the sources behind an input) lie on this machine.
+    `predicted` holds outputs that are known beforehand.
     """
 
     kind: str

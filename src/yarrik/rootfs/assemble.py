@@ -122,8 +122,9 @@ def _accounts(image: Image, collector: Collector) -> dict[str, _Account]:
     ids = {0: "root"}
     for user in image.user:
         if user.name in accounts or user.id in ids:
+            holder = ids.get(user.id, user.name)
             collector.add(
-                Trouble("ACCOUNT-TWICE", f"the account `{user.name}` (id {user.id}) is taken by `{ids.get(user.id, user.name)}`",
+                Trouble("ACCOUNT-TWICE", f"the account `{user.name}` (id {user.id}) is taken by `{holder}`",
                         remedy="give each account a name and an id of its own")
             )  # fmt: skip
         elif not 0 < user.id < 65534:

@@ -17,16 +17,29 @@ class StepStarted:
 
 @dataclass(frozen=True)
 class StepEnded:
-    """A step has run. `same` tells that its result is the one it had before, so nothing after it has to run for it."""
+    """A step has run, well or not."""
 
     step: str
+    failed: bool
+
+
+@dataclass(frozen=True)
+class SubjectEnded:
+    """All that had to run for a recipe or product has run: which kinds of steps, how long, and the first one's reason.
+
+    `same` tells that the last of them left what it had left before, so nothing after it had to run for it."""
+
+    subject: str
+    kinds: tuple[str, ...]
     seconds: float
+    reason: str
     failed: bool
     same: bool
 
 
-Listener = Callable[[StepStarted | StepEnded], None]
+Event = StepStarted | StepEnded | SubjectEnded
+Listener = Callable[[Event], None]
 
 
-def silent(event: StepStarted | StepEnded) -> None:
+def silent(event: Event) -> None:
     """Listens to nothing."""

@@ -20,7 +20,7 @@ from yarrik.cache import LastRun, Memory, MissingObject, Result, Store
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.plan import Graph, Step, fingerprint_of, parts_of, reason_for
 from yarrik.plan.reasons import Difference
-from yarrik.run.events import Listener, StepEnded, StepStarted
+from yarrik.run.events import Listener, StepEnded, StepStarted, SubjectEnded
 from yarrik.run.perform import Context, perform
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.schedule import Schedule
@@ -66,6 +66,9 @@ class Execution:
         """Returns a report for each step, in the graph's order; failed steps carry their error."""
         steps = {step.name: step for step in self.graph.steps}
         schedule = Schedule({step.name: step.needs for step in self.graph.steps})
+        subjects: dict[str, list[str]] = {}
+        for step in self.graph.steps:
+            subjects.setdefault(step.subject, []).append(step.name)
         self._last = self.memory.last_runs(self.graph.product)
         running: dict[Future[StepReport], str] = {}
         started = False
@@ -80,6 +83,7 @@ class Execution:
                     if kept is not None:
                         self.reports[name] = kept
                         schedule.finish(name)
+                        self._tell_if_ended(subjects[step.subject])
                         continue
                     if not started:
                         self.before_first()
@@ -96,13 +100,16 @@ class Execution:
                 for future in finished:
                     name = running.pop(future)
                     report = self.reports[name] = future.result()
-                    self.listener(StepEnded(name, report.seconds, report.how == "failed", report.same))
+                    self.listener(StepEnded(name, report.how == "failed"))
                     if report.how == "failed":
                         schedule.fail(name)
                         if not self.keep_going:
                             schedule.stop()
                     else:
                         schedule.finish(name)
+                    for given_up in schedule.given_up - self.reports.keys():
+                        self.reports[given_up] = StepReport(steps[given_up], "not reached")
+                    self._tell_if_ended(subjects[report.step.subject])
         except BaseException:
             self.sandbox.stop()
             raise
@@ -111,6 +118,16 @@ class Execution:
         for name in schedule.given_up:
             self.reports.setdefault(name, StepReport(steps[name], "not reached"))
         return [self.reports[step.name] for step in self.graph.steps]
+
+    def _tell_if_ended(self, names: list[str]) -> None:
+        """Tells of a subject once all its steps are settled and some of them ran."""
+        if all(name in self.reports for name in names):
+            ran = [report for name in names if (report := self.reports[name]).how in ("ran", "failed")]
+            if ran:
+                kinds = tuple(report.step.kind for report in ran)
+                seconds = sum(report.seconds for report in ran)
+                failed = any(report.how == "failed" for report in ran)
+                self.listener(SubjectEnded(ran[0].step.subject, kinds, seconds, ran[0].reason, failed, ran[-1].same))
 
     def _kept(self, step: Step, fingerprint: str, inputs: Mapping[str, str]) -> StepReport | None:
         """The report of a step whose result is kept, here or by another workspace that shares the cache."""
@@ -139,8 +156,9 @@ class Execution:
         except YarrikError as error:
             return self._failed(step, fingerprint, reason, started, error)
         except OSError as error:
-            trouble = Trouble("STEP-FAILED", f"{error.strerror or error}", Place(Path(str(error.filename)) if error.filename else None),
-                              remedy="check the disk's free space and your rights, then build again")  # fmt: skip
+            place = Place(Path(str(error.filename)) if error.filename else None)
+            remedy = "check the disk's free space and your rights, then build again"
+            trouble = Trouble("STEP-FAILED", f"step `{step.name}` failed: {error.strerror or error}", place, remedy=remedy)
             return self._failed(step, fingerprint, reason, started, YarrikError(trouble, "work"))
         last = self._last.get(step.name)
         same = last is not None and dict(last.outputs) == dict(result.outputs)
@@ -169,7 +187,7 @@ class Execution:
         log = log_path(self.folder, self.graph.product, step.name)
         troubles = []
         for trouble in error.troubles:
-            if trouble.code == "STEP-FAILED" and trouble.place.file is None:
+            if trouble.code == "STEP-FAILED" and not trouble.remedy:
                 tail = "\n".join(f"  {line}" for line in last_lines(log))
                 trouble = Trouble(
                     trouble.code,

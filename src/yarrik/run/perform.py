@@ -194,8 +194,9 @@ def _lay_out_inputs(context: Context, writable: tuple[str, ...]) -> None:
         try:
             context.store.lay_out(context.store.tree(digest), context.work / name, writable=name in writable or not safe)
         except FileExistsError as error:
+            clash = Path(str(error.filename2 or error.filename)).name
             raise YarrikError(
-                Trouble("SYSROOT-CLASH", f"two recipes that this one needs bring {Path(str(error.filename2 or error.filename)).name}",
+                Trouble("SYSROOT-CLASH", f"two recipes that this one needs bring {clash}",
                         why="one would hide the other", remedy="let only one of them install it"),
                 "work",
             ) from error  # fmt: skip
