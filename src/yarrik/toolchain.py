@@ -169,8 +169,9 @@ def _runtime(driver: str, memory: Memory, place: Place) -> list[RuntimeFile]:
         wanted[interpreter] = Path(interpreter).name
     for in_image, name in sorted(wanted.items()):
         answer = _ask(driver, place, f"-print-file-name={name}")
-        here = Path(answer if os.path.isabs(answer) else interpreter)
-        if not here.exists():
+        # A compiler that does not know its loader's place still names it in programs; nothing else may be guessed.
+        here = Path(interpreter if in_image == interpreter and not os.path.isabs(answer) else answer)
+        if not here.is_absolute() or not here.exists():
             raise YarrikError(
                 Trouble("TOOLCHAIN-RUNTIME", f"the compiler {driver} does not say where its {name} is", place,
                         why="programs for the image are linked against it", remedy="install the C library of this toolchain")

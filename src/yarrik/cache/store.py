@@ -8,13 +8,16 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import itertools
 import os
 import shutil
 import tempfile
+import threading
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from pathlib import Path
+from typing import BinaryIO
 
 import msgspec
 import platformdirs
@@ -53,6 +56,7 @@ class Store:
     def __init__(self, root: Path) -> None:
         self.root = root
         self._top = os.fspath(root)
+        self._numbers = itertools.count()
         self._tree = lru_cache(maxsize=512)(self._load_tree)
 
     @cached_property
@@ -88,9 +92,8 @@ class Store:
 
     def put_bytes(self, data: bytes) -> str:
         digest = hashlib.sha256(data).hexdigest()
-        target = self.object_path(digest)
-        if not target.exists():
-            self._place(data, target)
+        if not os.path.exists(self._object_name(digest)):
+            self._place(data, self.object_path(digest))
         return digest
 
     def put_file(self, path: Path, move: bool = False) -> str:
@@ -98,26 +101,25 @@ class Store:
         if move and path.stat().st_dev == self._scratch.stat().st_dev:
             with path.open("rb") as file:
                 digest = hashlib.file_digest(file, "sha256").hexdigest()
-            target = self.object_path(digest)
-            target.parent.mkdir(parents=True, exist_ok=True)
-            _settle(path, 0o444)
-            path.replace(target)
+            self._settle_at(os.fspath(path), self._object_name(digest))
             return digest
-        # Digest and copy in one pass: what is stored is what was digested, even while somebody edits the file.
+        with path.open("rb") as source:
+            return self.put_stream(source)[0]
+
+    def put_stream(self, source: BinaryIO) -> tuple[str, int]:
+        """Takes in what a stream holds, and returns its digest and size in bytes.
+
+        Digest and copy are made in one pass: what is stored is what was digested, even while somebody edits the file."""
         sha = hashlib.sha256()
-        with path.open("rb") as source, self._fresh() as (name, sink):
+        size = 0
+        with self._fresh() as (name, sink):
             while chunk := source.read(CHUNK):
                 sha.update(chunk)
+                size += len(chunk)
                 sink.write(chunk)
             sink.close()
-            target = self.object_path(sha.hexdigest())
-            if target.exists():
-                Path(name).unlink()
-            else:
-                target.parent.mkdir(parents=True, exist_ok=True)
-                _settle(Path(name), 0o444)
-                Path(name).replace(target)
-        return sha.hexdigest()
+            self._settle_at(name, self._object_name(sha.hexdigest()))
+        return sha.hexdigest(), size
 
     def get_bytes(self, digest: str) -> bytes:
         try:
@@ -158,14 +160,16 @@ class Store:
 
         Without `writable`, files are hard links into the store where the file system allows it."""
         folder.mkdir(parents=True, exist_ok=True)
+        top = os.fspath(folder)
         for entry in tree.entries:
-            target = folder / entry.path
+            target = f"{top}/{entry.path}"
             if entry.kind == "folder":
-                target.mkdir(exist_ok=True)
+                with contextlib.suppress(FileExistsError):
+                    os.mkdir(target)
             elif entry.kind == "link":
                 os.symlink(entry.content, target)
             elif writable:
-                self.copy_out(entry.content, target, entry.mode | 0o200)
+                self.copy_out(entry.content, Path(target), entry.mode | 0o200)
             else:
                 self._link_out(entry.content, target, bool(entry.mode & 0o111))
         if writable:
@@ -184,23 +188,25 @@ class Store:
             raise
         _settle(target, mode)
 
-    def _link_out(self, digest: str, target: Path, executable: bool) -> None:
-        source = self.object_path(digest, executable)
-        if executable and not source.exists():
-            if not self.object_path(digest).exists():
-                raise MissingObject(digest)
-            with self._fresh() as (name, sink):
-                sink.close()
-                shutil.copyfile(self.object_path(digest), name)
-                _settle(Path(name), 0o555)
-                Path(name).replace(source)
+    def _link_out(self, digest: str, target: str, executable: bool) -> None:
+        source = self._object_name(digest) + (".x" if executable else "")
         try:
             os.link(source, target)
-        except FileNotFoundError as error:
-            raise MissingObject(digest) from error
+            return
+        except FileNotFoundError:
+            if not executable or not self.object_path(digest).exists():
+                raise MissingObject(digest) from None
+        except FileExistsError:
+            raise
         except OSError:
             # Another file system, or too many links to one object: a copy does as well.
-            self.copy_out(digest, target, 0o755 if executable else 0o644)
+            self.copy_out(digest, Path(target), 0o755 if executable else 0o644)
+            return
+        with self._fresh() as (name, sink):
+            sink.close()
+            shutil.copyfile(self.object_path(digest), name)
+            self._settle_at(name, source, 0o555)
+        self._link_out(digest, target, executable)
 
     # Results of steps
 
@@ -227,28 +233,41 @@ class Store:
     def _result_path(self, fingerprint: str) -> Path:
         return self.root / "results" / fingerprint[:2] / fingerprint
 
+    def _object_name(self, digest: str) -> str:
+        return f"{self._top}/objects/{digest[:2]}/{digest}"
+
     @contextlib.contextmanager
-    def _fresh(self) -> Iterator[tuple[str, tempfile._TemporaryFileWrapper[bytes]]]:
-        handle = tempfile.NamedTemporaryFile(dir=self._scratch, delete=False)  # noqa: SIM115 (renamed, not closed away)
+    def _fresh(self) -> Iterator[tuple[str, BinaryIO]]:
+        """A new file in the scratch folder, to be moved to its place; it is removed when something goes wrong."""
+        name = f"{self._scratch}/{os.getpid()}-{threading.get_ident()}-{next(self._numbers)}"
+        sink = open(name, "xb")  # noqa: SIM115 (closed by the user, and below)
         try:
-            yield handle.name, handle
+            yield name, sink
         except BaseException:
-            Path(handle.name).unlink(missing_ok=True)
+            Path(name).unlink(missing_ok=True)
             raise
         finally:
-            handle.close()
+            sink.close()
 
     def _place(self, data: bytes, target: Path) -> None:
         with self._fresh() as (name, sink):
             sink.write(data)
             sink.close()
-            target.parent.mkdir(parents=True, exist_ok=True)
-            _settle(Path(name), 0o444)
-            Path(name).replace(target)
+            self._settle_at(name, os.fspath(target))
+
+    @staticmethod
+    def _settle_at(name: str, target: str, mode: int = 0o444) -> None:
+        """Moves a finished file to its place, read-only and without a time of its own."""
+        _settle(name, mode)
+        try:
+            os.replace(name, target)
+        except FileNotFoundError:
+            os.makedirs(os.path.dirname(target), exist_ok=True)
+            os.replace(name, target)
 
 
-def _settle(path: Path, mode: int) -> None:
-    path.chmod(mode)
+def _settle(path: str | Path, mode: int) -> None:
+    os.chmod(path, mode)
     os.utime(path, (STILL_TIME, STILL_TIME))
 
 

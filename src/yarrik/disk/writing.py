@@ -48,7 +48,8 @@ def write_disk(file: Path, product: str, disk: Disk, root: RootTree, clock: int,
                 ),
                 "work",
             ) from error
-    layout = lay_out_disk(product, disk, [plan.size for plan in plans])
+    asked = [0 if fit_percent(partition.size) is not None else parse_size(partition.size) for partition in disk.partition]
+    layout = lay_out_disk(product, disk, [max(plan.size, size) for plan, size in zip(plans, asked, strict=True)])
     first, last = encode_table(layout.table)
     with file.open("xb") as sink:
         handle = sink.fileno()

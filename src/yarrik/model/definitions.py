@@ -219,8 +219,6 @@ class Source(Definable, frozen=True, kw_only=True):
 
 
 class Build(Definable, frozen=True, kw_only=True):
-    """`libraries` serves `toolchain-runtime`: which of the toolchain's own shared libraries to carry over."""
-
     using: Literal["make", "plain", "kernel", "toolchain-runtime"]
     needs: tuple[Requirement, ...] = ()
     tools: tuple[Requirement, ...] = ()
@@ -228,7 +226,6 @@ class Build(Definable, frozen=True, kw_only=True):
     install_goals: tuple[OneLine, ...] = ("install",)
     variables: dict[Variable, OneLine] = {}
     commands: tuple[str, ...] = ()
-    libraries: tuple[OneLine, ...] = ()
 
 
 class Attributes(Definable, frozen=True, kw_only=True):

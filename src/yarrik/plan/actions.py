@@ -25,7 +25,7 @@ class FetchFile(Action, frozen=True, kw_only=True):
 
 
 class FetchRuntime(Action, frozen=True, kw_only=True):
-    """Takes the C library's run-time files from the toolchain. `libraries` are further shared libraries. Output: `files`."""
+    """Takes the C library's run-time files, by their paths in the image, from the toolchain. Output: `files`."""
 
     in_image: tuple[str, ...]
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import shutil
-import tempfile
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -12,6 +11,7 @@ from functools import cached_property
 from pathlib import Path
 
 import msgspec
+from filelock import FileLock
 
 from yarrik import __version__
 from yarrik.cache import Memory, MissingObject, Store, Tree, changed_paths, default_root, read_tree
@@ -160,8 +160,6 @@ class Session:
             notes.append(sandbox.note)
         if ran and shutil.which("make") is None:
             notes.append("there is no make here; simple Makefiles are carried out by a stand-in: apt-get install make")
-        if self.lock.file.exists() and ran and self.lock.changed:
-            self.lock.write()
         published = False
         if all(report.error is None for report in reports):
             published = self._publish(graph, composition, reports, out, ran)
@@ -194,13 +192,16 @@ class Session:
         if not stale and not ran and not records:
             return False
         out.mkdir(parents=True, exist_ok=True)
-        for name in stale:
-            target = Path(tempfile.mktemp(dir=out, prefix=".new-"))
-            copy_sparse(self.store.object_path(wanted[name]), target)
-            target.chmod(0o644)
-            target.replace(out / name)
-        if ran or records:
-            self._record(reports, out)
+        self._prepare_folder()
+        with FileLock(self.folder / f"publishing-{composition.name}.lock"):
+            for name in stale:
+                fresh = out / f".new-{name}"
+                fresh.unlink(missing_ok=True)  # what a killed build may have left
+                copy_sparse(self.store.object_path(wanted[name]), fresh)
+                fresh.chmod(0o644)
+                fresh.replace(out / name)
+            if ran or records:
+                self._record(reports, out)
         new_marks = {name: (digest, _mark(out / name)) for name, digest in wanted.items()}
         self.memory.learn(fact, msgspec.json.encode(new_marks))
         return True
@@ -266,11 +267,10 @@ def _mark(path: Path) -> str:
 
 
 def _write(path: Path, data: bytes) -> None:
-    handle, name = tempfile.mkstemp(dir=path.parent, prefix=".new-")
-    with os.fdopen(handle, "wb") as sink:
-        sink.write(data)
-    os.chmod(name, 0o644)
-    os.replace(name, path)
+    fresh = path.with_name(f".new-{path.name}")
+    fresh.write_bytes(data)
+    fresh.chmod(0o644)
+    fresh.replace(path)
 
 
 @dataclass

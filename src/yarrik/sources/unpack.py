@@ -36,9 +36,10 @@ def unpack_archive(archive: Path, shown_name: str, store: Store) -> Tree:
                     entries[path] = Entry(path, "file", known.mode, known.size, known.content)
                 elif member.isreg():
                     content = tar.extractfile(member)
-                    data = content.read() if content is not None else b""
+                    assert content is not None  # a regular member always has some
+                    digest, size = store.put_stream(content)  # type: ignore[arg-type]
                     mode = 0o755 if member.mode & 0o100 else 0o644
-                    entries[path] = Entry(path, "file", mode, len(data), store.put_bytes(data))
+                    entries[path] = Entry(path, "file", mode, size, digest)
                 elif member.type not in (tarfile.XGLTYPE, tarfile.XHDTYPE):
                     raise _unfit(shown_name, f"{member.name!r} is a device or pipe")
     except (tarfile.TarError, lzma.LZMAError, zlib.error, EOFError, OSError, ValueError) as error:

@@ -1,0 +1,134 @@
+"""Recipes with `using = "kernel"`, on a source archive that behaves as a kernel's does but is built in a moment."""
+
+import os
+import shutil
+import struct
+import subprocess
+import unittest
+
+from tests.support import WorkspaceTest
+
+#: A kernel's own build as far as Yarrik talks to it: out of tree, a base, olddefconfig with dependencies, an image.
+MAKEFILE = """
+IMAGE = $(if $(filter arm64,$(ARCH)),Image,bzImage)
+tinyconfig:
+\ttest ! -w $(CURDIR)/Makefile || test "$(ALLOW_WRITABLE)" = 1 || { echo the source is writable; exit 1; }
+\techo CONFIG_TINY=y > $(O)/.config
+olddefconfig:
+\tsh $(CURDIR)/settle < $(O)/.config > $(O)/.new
+\tmv $(O)/.new $(O)/.config
+Image bzImage:
+\tgrep -q CONFIG_TINY=y $(O)/.config
+\tmkdir -p $(O)/arch/$(ARCH)/boot
+\tcat $(CURDIR)/header-$(ARCH) > $(O)/arch/$(ARCH)/boot/$@
+\techo "$(KBUILD_BUILD_USER)@$(KBUILD_BUILD_HOST) $(KBUILD_BUILD_VERSION) $(KBUILD_BUILD_TIMESTAMP)" >> $(O)/arch/$(ARCH)/boot/$@
+\tcat $(O)/.config >> $(O)/arch/$(ARCH)/boot/$@
+"""
+#: CONFIG_GAUGE needs CONFIG_SERIAL, as Kconfig would have it.
+SETTLE = """
+text=$(cat)
+case "$text" in *CONFIG_SERIAL=y*) ;; *) text=$(echo "$text" | sed 's/^CONFIG_GAUGE=y/# CONFIG_GAUGE is not set/') ;; esac
+echo "$text"
+"""
+
+
+def headers() -> dict[str, bytes]:
+    arm64 = bytes(16) + struct.pack("<QQ", 0x10000, 10) + bytes(24) + b"ARM\x64" + bytes(4)
+    x86 = bytearray(0x400)
+    x86[0x1FE:0x200] = b"\x55\xaa"
+    x86[0x202:0x208] = b"HdrS\x0f\x02"
+    x86[0x211], x86[0x236] = 1, 1
+    return {"header-arm64": arm64, "header-x86": bytes(x86)}
+
+
+class KernelsAreConfiguredAndBuilt(WorkspaceTest):
+    def setUp(self) -> None:
+        super().setUp()
+        top = self.folder / "linux-9.9"
+        top.mkdir()
+        (top / "Makefile").write_text(MAKEFILE)
+        (top / "settle").write_text(SETTLE)
+        (top / "Kconfig").write_text('config GAUGE\n\tbool "Gauge"\n\tdepends on SERIAL\n')
+        for name, data in headers().items():
+            (top / name).write_bytes(data)
+        subprocess.run(["tar", "-C", self.folder, "-cJf", self.folder / "linux.tar.xz", "linux-9.9"], check=True)
+        shutil.rmtree(self.root / "s/recipes/kernel")
+        self.write(
+            "w/s/recipes/kernel/recipe.toml",
+            f'version = "9.9"\nlicence = "GPL-2.0-only"\n[[source]]\nhost-file = "{self.folder}/linux.tar.xz"\n[build]\nusing = "kernel"\n',
+        )
+        board = self.root / "s/boards/b.toml"
+        board.write_text(
+            board.read_text().replace('recipe = "kernel"', 'recipe = "kernel"\nbase = "tinyconfig"\nfragments = ["b.kcfg"]')
+        )
+        self.write("w/s/boards/b.kcfg", "CONFIG_SERIAL=y\nCONFIG_GAUGE=y\n")
+        # This pretended kernel needs none of the programs that the real one does.
+        bin_folder = self.folder / "bin"
+        bin_folder.mkdir()
+        for name in ("bc", "bison", "flex"):
+            (bin_folder / name).symlink_to("/bin/true")
+        self.environment["PATH"] = f"{bin_folder}:{os.environ['PATH']}"
+
+    def image_text(self) -> str:
+        objects = (self.folder / "cache/objects").glob("*/*")
+        return next(
+            text
+            for file in objects
+            if file.read_bytes()[:4] != b"$ ma"
+            and "yarrik@yarrik 1 @1767225600" in (text := file.read_bytes().decode("latin-1"))
+        )
+
+    def test_out_of_tree_with_base_fragments_and_a_fixed_name_and_clock(self) -> None:
+        report = self.yarrik_json("build", at=self.root)
+        ran = self.ran(report)
+        self.assertLess(ran.index("configure kernel"), ran.index("build kernel"))
+        self.assertIn("CONFIG_TINY=y\n\nCONFIG_SERIAL=y\nCONFIG_GAUGE=y\n", self.image_text())
+        self.assertIn('host-file = "', (self.root / "yarrik.lock").read_text())
+
+    def test_an_option_that_did_not_survive_is_named_with_its_line_and_what_it_depends_on(self) -> None:
+        self.write("w/s/boards/b.kcfg", "# a comment\nCONFIG_GAUGE=y\n")
+        said = self.yarrik("build", code=1, at=self.root)
+        self.assertIn("error KERNEL-OPTION-LOST: CONFIG_GAUGE=y was asked for and came out as not set", said)
+        self.assertIn("s/boards/b.kcfg:2 [CONFIG_GAUGE]", said)
+        self.assertIn("it depends on SERIAL", said)
+
+    def test_a_changed_fragment_is_the_reason_and_one_that_changes_nothing_stops_the_wave(self) -> None:
+        self.yarrik("build", at=self.root)
+        self.write("w/s/boards/b.kcfg", "CONFIG_SERIAL=y\nCONFIG_GAUGE=y\nCONFIG_MORE=y\n")
+        plan = self.yarrik_json("plan", at=self.root)["steps"]
+        self.assertEqual((plan[0]["step"], plan[0]["reason"]), ("configure kernel", "fragment b.kcfg changed"))
+        self.assertIn("build kernel", self.ran(self.yarrik_json("build", at=self.root)))
+
+    def test_a_missing_archive_names_the_debian_package(self) -> None:
+        recipe = self.root / "s/recipes/kernel/recipe.toml"
+        recipe.write_text(
+            recipe.read_text().replace(
+                f'"{self.folder}/linux.tar.xz"', '"/usr/src/none.tar.xz"\ndebian-package = "linux-source-9.9"'
+            )
+        )
+        said = self.yarrik("check", code=2, at=self.root)
+        self.assertIn("error SOURCE-MISSING: cannot read /usr/src/none.tar.xz", said)
+        self.assertIn("apt-get install linux-source-9.9", said)
+
+    def test_a_digest_in_the_recipe_that_does_not_fit_shows_both(self) -> None:
+        recipe = self.root / "s/recipes/kernel/recipe.toml"
+        recipe.write_text(recipe.read_text().replace("[build]", f'sha256 = "{"0" * 64}"\n[build]'))
+        said = self.yarrik("build", code=2, at=self.root)
+        self.assertIn("error SOURCE-DIGEST", said)
+        self.assertIn("0" * 64, said)
+
+    def test_missing_programs_of_the_kernel_s_build_are_told_together(self) -> None:
+        bare = self.folder / "bare"
+        bare.mkdir()
+        for name in ("gcc", "as", "ld", "ar", "strip", "sh", "mkdir"):
+            (bare / name).symlink_to(shutil.which(name, path="/usr/bin:/bin"))
+        self.environment["PATH"] = str(bare)
+        said = self.yarrik("build", code=2, at=self.root)
+        for name in ("make", "bc", "bison", "flex"):
+            self.assertIn(f"the program `{name}` is not on this machine", said)
+            self.assertIn(f"apt-get install {name}", said)
+        self.assertFalse((self.root / "out").exists())
+
+
+if __name__ == "__main__":
+    unittest.main()
