@@ -399,6 +399,24 @@ class FailuresSayWhatWhereAndWhatNext(WorkspaceTest):
         troubles = self.yarrik_json("build", "nothing", code=2, at=self.root)["troubles"]
         self.assertEqual(troubles[0]["code"], "PRODUCT-UNKNOWN")
 
+    def test_a_device_tree_that_does_not_compile_names_the_file_that_people_edit(self) -> None:
+        board = self.root / "s/boards/b.toml"
+        board.write_text(board.read_text().replace('recipe = "kernel"', 'recipe = "kernel"\ndevice-tree = "b.dts"'))
+        said = self.build(2)
+        self.assertIn("error DEVICE-TREE-MISSING", said)
+        self.write("w/s/boards/b.dts", '/dts-v1/;\n/include/ "b.dtsi"\n')
+        self.write("w/s/boards/b.dtsi", "/ { uart: serial { }; };\n&urat { };\n")
+        said = self.build(1)
+        self.assertRegex(said, r"error DTS-SYNTAX: nothing is called `urat` \(column 1\)\n  where  s/boards/b.dtsi:2\n")
+        self.assertIn("did you mean `uart`?", said)
+
+    def test_a_broken_memory_is_begun_anew(self) -> None:
+        self.build()
+        (self.root / ".yarrik/memory.sqlite").write_bytes(b"not a database at all, " * 100)
+        for name in ("memory.sqlite-wal", "memory.sqlite-shm"):
+            (self.root / ".yarrik" / name).unlink(missing_ok=True)
+        self.assertIn("kept", self.build())
+
     def test_a_partition_that_is_too_small_says_what_weighs_most(self) -> None:
         board = self.root / "s/boards/b.toml"
         board.write_text(board.read_text() + 'size = "5 MiB"\n')

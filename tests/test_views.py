@@ -8,7 +8,7 @@ from unittest import mock
 
 from yarrik.cli.view import BuildView, show_error, show_notes, show_table
 from yarrik.errors import Collector, Place, Trouble, YarrikError, nearest, suggestion
-from yarrik.run import StepEnded, StepStarted, SubjectEnded
+from yarrik.run import StepEnded, StepStarted, StillRunning, SubjectEnded
 from yarrik.units import parse_size, round_up, shown_size
 
 
@@ -101,6 +101,12 @@ class BuildsAreFollowed(unittest.TestCase):
         self.assertIn("running: build tide; 4 steps left", text)
         self.assertTrue(text.endswith("\r\x1b[K"))
         self.assertIn("…", text)
+
+    def test_a_long_step_gives_a_sign_of_life_each_minute(self) -> None:
+        view = BuildView()
+        with mock.patch("time.monotonic", side_effect=[0.0, 59.0, 61.0, 62.0, 121.0]):
+            text = said(lambda: [view(StepStarted("build linux", "", 0)), *(view(StillRunning()) for _ in range(4))])
+        self.assertEqual(text, "  … build linux runs since 1 min\n  … build linux runs since 2 min\n")
 
     def test_nobody_who_wants_json_gets_lines(self) -> None:
         self.assertEqual(said(lambda: self.events(BuildView(quiet=True))), "")

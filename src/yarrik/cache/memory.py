@@ -51,10 +51,13 @@ class Memory:
     def __init__(self, file: Path) -> None:
         file.parent.mkdir(parents=True, exist_ok=True)
         self._lock = threading.Lock()
-        self._database = sqlite3.connect(file, timeout=60, isolation_level=None, check_same_thread=False)
-        self._database.execute("pragma journal_mode=wal")
-        self._database.execute("pragma synchronous=off")
-        self._database.executescript(_SCHEMA)
+        try:
+            self._database = _opened(file)
+        except sqlite3.DatabaseError:
+            # Not a memory any more, whatever happened to it. Losing it costs time only, so begin anew.
+            for name in (file.name, f"{file.name}-wal", f"{file.name}-shm"):
+                file.with_name(name).unlink(missing_ok=True)
+            self._database = _opened(file)
         rows = self._database.execute("select path, status, digest from digests")
         self._digests: dict[str, tuple[str, str]] = {path: (status, digest) for path, status, digest in rows}
         self._learned: dict[str, tuple[str, str]] = {}
@@ -112,6 +115,14 @@ class Memory:
     def close(self) -> None:
         self.save_digests()
         self._database.close()
+
+
+def _opened(file: Path) -> sqlite3.Connection:
+    database = sqlite3.connect(file, timeout=60, isolation_level=None, check_same_thread=False)
+    database.execute("pragma journal_mode=wal")
+    database.execute("pragma synchronous=off")
+    database.executescript(_SCHEMA)
+    return database
 
 
 def _odd(path: Path) -> bool:

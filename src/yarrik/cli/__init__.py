@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import sys
 from typing import NoReturn
 
@@ -39,6 +40,10 @@ def main() -> NoReturn:
     """The console command. Exit code 0: done, 1: the work failed, 2: the request was wrong."""
     from yarrik.cli import boot, build, check, demo, look  # noqa: F401 (they register their commands)
 
+    for stream in (sys.stdout, sys.stderr):
+        # A terminal that cannot show a sign gets a question mark, not a failure.
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="replace")
     try:
         app()
     except YarrikError as error:

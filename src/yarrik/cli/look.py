@@ -19,8 +19,10 @@ def log(
     subject: Annotated[list[str], typer.Argument(help="The recipe, or the product.")],
     product: Annotated[str | None, typer.Option(help="Whose build; without it the workspace's own choice.")] = None,
     workspace: WorkspaceOption = None,
+    json: JsonOption = False,
 ) -> None:
     """Shows the log of a step's last run."""
+    from yarrik.cli.view import print_json
     from yarrik.errors import Place, Trouble, YarrikError, suggestion
     from yarrik.run.execute import log_path
 
@@ -35,6 +37,9 @@ def log(
             Trouble("LOG-MISSING", f"there is no log of a step `{step}` of `{composition.name}`", Place(logs),
                     remedy=suggestion(step.replace(" ", "-"), known) if known else "build the product first")
         )  # fmt: skip
+    if json:
+        print_json({"ok": True, "product": composition.name, "step": step, "log": text})
+        return
     sys.stdout.write(text)
 
 

@@ -80,9 +80,10 @@ class BuildView:
         self._moving = coloured() and not quiet
         self._running: dict[str, float] = {}
         self._left = 0
+        self._told: dict[str, int] = {}
 
     def __call__(self, event: Event) -> None:
-        from yarrik.run import StepStarted, SubjectEnded
+        from yarrik.run import StepEnded, StepStarted, SubjectEnded
 
         if self._quiet:
             return
@@ -96,8 +97,10 @@ class BuildView:
             kinds = ", ".join(event.kinds)
             text = f"  {mark} {event.subject:<26} {kinds:<31}{event.seconds:7.2f} s  {styled(_fitting(reason), 'dim')}"
             sys.stdout.write(text.rstrip() + "\n")
-        else:
+        elif isinstance(event, StepEnded):
             self._running.pop(event.step, None)
+        elif not self._moving:
+            self._tell_of_time()
         self._draw()
         sys.stdout.flush()
 
@@ -109,6 +112,15 @@ class BuildView:
             )
             text = _fitting(f"running: {names}; {self._left} steps left", 2)
             sys.stdout.write(f"  {styled(text, 'blue')}")
+
+    def _tell_of_time(self) -> None:
+        """Without a terminal, a long step gives a sign of life each minute."""
+        now = time.monotonic()
+        for name, since in self._running.items():
+            minutes = int((now - since) // 60)
+            if minutes > self._told.get(name, 0):
+                self._told[name] = minutes
+                sys.stdout.write(f"  … {name} runs since {minutes} min\n")
 
     def _clear(self) -> None:
         if self._moving:

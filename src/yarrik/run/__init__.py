@@ -1,6 +1,6 @@
 """Running: the scheduler, the sandbox, what each action does, and a session that ties a workspace to a build."""
 
-from yarrik.run.events import Event, Listener, StepEnded, StepStarted, SubjectEnded, silent
+from yarrik.run.events import Event, Listener, StepEnded, StepStarted, StillRunning, SubjectEnded, silent
 from yarrik.run.execute import StepReport
 from yarrik.run.session import BuildReport, Session
 
@@ -12,6 +12,7 @@ __all__ = [
     "StepEnded",
     "StepReport",
     "StepStarted",
+    "StillRunning",
     "SubjectEnded",
     "silent",
 ]

@@ -37,7 +37,12 @@ class SubjectEnded:
     same: bool
 
 
-Event = StepStarted | StepEnded | SubjectEnded
+@dataclass(frozen=True)
+class StillRunning:
+    """Nothing has happened for a second; told so that whoever watches sees that time goes by."""
+
+
+Event = StepStarted | StepEnded | SubjectEnded | StillRunning
 Listener = Callable[[Event], None]
 
 

@@ -20,7 +20,7 @@ from yarrik.cache import LastRun, Memory, MissingObject, Result, Store
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.plan import Graph, Step, fingerprint_of, parts_of, reason_for
 from yarrik.plan.reasons import Difference
-from yarrik.run.events import Listener, StepEnded, StepStarted, SubjectEnded
+from yarrik.run.events import Listener, StepEnded, StepStarted, StillRunning, SubjectEnded
 from yarrik.run.perform import Context, perform
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.schedule import Schedule
@@ -96,7 +96,9 @@ class Execution:
                     running[pool.submit(self._perform, step, inputs, parts, fingerprint, text)] = name
                 if not running:
                     continue
-                finished, _ = wait(running, return_when=FIRST_COMPLETED)
+                finished, _ = wait(running, timeout=1.0, return_when=FIRST_COMPLETED)
+                if not finished:
+                    self.listener(StillRunning())
                 for future in finished:
                     name = running.pop(future)
                     report = self.reports[name] = future.result()

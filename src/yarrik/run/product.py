@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import msgspec
 
 from yarrik.boot import (
@@ -13,10 +15,10 @@ from yarrik.boot import (
     encode_menu,
     read_kernel,
 )
-from yarrik.devicetree import blob_name, compile_source, encode_blob, text_of
+from yarrik.devicetree import DeviceTree, SourceError, blob_name, compile_source, encode_blob, text_of
 from yarrik.disk import write_disk
 from yarrik.elf import read_elf
-from yarrik.errors import Trouble, YarrikError
+from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.manifest import describe_files, describe_packages
 from yarrik.plan import Assemble, Describe, PlaceBootFiles, WriteDisks
 from yarrik.resolve import Chosen, choose_packages
@@ -98,7 +100,7 @@ def _(action: PlaceBootFiles, context: Context) -> dict[str, str]:
     if action.device_tree:
         folder = context.work / "device-tree"
         store.lay_out(store.tree(context.inputs["device tree"]), folder, writable=True)
-        tree = compile_source(folder / action.device_tree)
+        tree = _compiled(folder, context.step.places["device tree"], action.device_tree)
         item = tree.root.properties.get("model")
         model = (text_of(item.value) if item is not None else None) or ""
         device_tree_path = "/boot/" + blob_name(action.device_tree)
@@ -118,6 +120,22 @@ def _(action: PlaceBootFiles, context: Context) -> dict[str, str]:
     if device_tree_path:
         outputs["device-tree"] = next(node.content for node in added if node.path == device_tree_path)
     return outputs
+
+
+def _compiled(folder: Path, original: Path, name: str) -> DeviceTree:
+    """Compiles the copy in `folder`; errors name the files that people edit."""
+    try:
+        return compile_source(folder / name)
+    except SourceError as error:
+        raise YarrikError(
+            [
+                Trouble(t.code, t.what, Place(original / t.place.file.name, t.place.line), t.why, t.remedy)
+                if t.place.file is not None
+                else t
+                for t in error.troubles
+            ],
+            "work",
+        ) from error
 
 
 @perform.register
