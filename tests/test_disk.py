@@ -2,6 +2,7 @@
 
 import hashlib
 import io
+import itertools
 import os
 import random
 import re
@@ -10,10 +11,21 @@ import uuid
 from pathlib import Path
 
 from tests.support import FolderTest
-from yarrik.disk import TableDamaged, lay_out_disk, plan_ext4, read_table, root_partition, write_disk, write_ext4
+from yarrik.disk import (
+    FatReader,
+    LayoutUnfit,
+    TableDamaged,
+    lay_out_disk,
+    plan_ext4,
+    read_mbr,
+    read_table,
+    root_partition,
+    write_disk,
+    write_ext4,
+)
 from yarrik.disk.ext4 import Geometry, checksum
 from yarrik.errors import YarrikError
-from yarrik.model import Disk, Partition
+from yarrik.model import Blob, Disk, Partition
 from yarrik.rootfs import Node, RootTree
 
 MIB = 1 << 20
@@ -231,6 +243,160 @@ class DisksAreAccepted(DiskTest):
         self.assertEqual(layout, lay_out_disk("p", self.disk, [3 * MIB + 1, 5]))
         self.assertNotEqual(layout.guid, lay_out_disk("q", self.disk, [MIB, MIB]).guid)
         self.assertEqual((layout.guid.version, layout.guid.variant), (8, uuid.RFC_4122))
+
+
+class DisksOfEveryShape(DiskTest):
+    """Tables, copies, blobs, types and sizes, as `sgdisk` and `sfdisk` see them."""
+
+    def write_disk(
+        self, disk: Disk, nodes: list[Node] = (), blobs: dict[str, bytes] | None = None, apart: bool = False
+    ) -> tuple[Path, object]:
+        file = self.folder / "disk.img"
+        file.unlink(missing_ok=True)
+        places = {name: self.write(f"blobs/{name}", data) for name, data in (blobs or {}).items()}
+        layout = write_disk(file, "p", disk, RootTree.of(nodes), 1767225600, lambda digest: self.folder / digest, places, apart)
+        return file, layout
+
+    def refused(self, disk: Disk, blobs: dict[str, bytes] | None = None) -> str:
+        with self.assertRaises(YarrikError) as caught:
+            self.write_disk(disk, blobs=blobs)
+        self.assertFalse((self.folder / "disk.img").exists())
+        return caught.exception.troubles[0].what + caught.exception.troubles[0].why
+
+    def test_a_classic_table_with_its_own_kind_of_partuuid(self) -> None:
+        disk = Disk(name="card", table="mbr", partition=(
+            Partition(name="boot", filesystem="fat", size="8 MiB", holds="boot"),
+            Partition(name="root", holds="root"),
+            Partition(name="spare", filesystem="none", size="2 MiB", type="swap"),
+        ))  # fmt: skip
+        image, _ = self.write_disk(disk, [self.file("/boot/Image", b"kernel"), self.file("/etc/x", b"y")], apart=True)
+        self.assertIn("No errors detected", self.tool("sfdisk", "--verify", image))
+        dump = self.tool("sfdisk", "--dump", image)
+        self.assertRegex(dump, r"disk.img1 : start= +2048, size= +16384, type=c, bootable")
+        self.assertRegex(dump, r"disk.img3 : .* type=82")
+        signature = re.search(r"label-id: 0x([0-9a-f]{8})", dump).group(1)
+        self.assertEqual(root_partition("p", [disk]), f"PARTUUID={signature}-02")
+        with image.open("rb") as file:
+            found_signature, entries = read_mbr(file, image.stat().st_size // 512)
+            self.assertEqual(f"{found_signature:08x}", signature)
+            self.assertEqual(
+                [(e.number, e.type, e.bootable) for e in entries], [(1, 0x0C, True), (2, 0x83, False), (3, 0x82, False)]
+            )
+            reader = FatReader(file, entries[0].first * 512, entries[0].count * 512)
+            self.assertEqual([(entry.path, entry.size) for entry in reader.entries()], [("/Image", 6)])
+            file.seek(entries[1].first * 512)
+            part = self.folder / "part"
+            part.write_bytes(file.read(entries[1].count * 512))
+        self.assert_clean(part)
+        self.assertNotIn("Image", self.debugfs(part, "ls /boot"))
+        self.assertIn("x", self.debugfs(part, "ls /etc"))
+
+    def test_copies_hold_the_same_bytes_and_have_names_of_their_own(self) -> None:
+        disk = Disk(
+            name="card", partition=(Partition(name="a", holds="root", copies=("b", "c"), read_only=True, type="root-arm64"),)
+        )
+        image, layout = self.write_disk(disk, [self.file("/x", b"text")])
+        self.assertIn("No problems found", self.tool("sgdisk", "-v", image))
+        data = image.read_bytes()
+        parts = [data[part.start : part.start + part.size] for part in layout.partitions]
+        self.assertEqual((len(parts), parts[0]), (3, parts[1]))
+        self.assertEqual(parts[0], parts[2])
+        self.assertEqual(len({part.guid for part in layout.partitions}), 3)
+        first, second = self.tool("sgdisk", "-i", "1", image), self.tool("sgdisk", "-i", "2", image)
+        self.assertIn("B921B045-1DF0-41C3-AF44-4C6F280D3FAE", first)
+        self.assertIn("Attribute flags: 1000000000000004", first)
+        self.assertIn("Attribute flags: 1000000000000000", second)
+        self.assertIn("Partition name: 'b'", second)
+
+    def test_blobs_at_offsets_in_copies_with_a_guard(self) -> None:
+        loader = bytes(range(256)) * 100
+        disk = Disk(name="card", partition=(Partition(name="root", holds="root", align="4 MiB"),),
+                    blob=(Blob(file="loader.bin", offset="32 KiB", copies=("256 KiB",), at_most="200 KiB"),))  # fmt: skip
+        image, layout = self.write_disk(disk, blobs={"loader.bin": loader})
+        data = image.read_bytes()
+        for offset in (32 << 10, 256 << 10):
+            self.assertEqual(data[offset : offset + len(loader)], loader)
+        self.assertEqual(layout.partitions[0].start, 4 * MIB)
+        self.assertIn("No problems found", self.tool("sgdisk", "-v", image))
+        early = Disk(name="card", partition=disk.partition, blob=(Blob(file="loader.bin", offset="8 KiB"),))
+        said = self.refused(early, {"loader.bin": loader})
+        self.assertIn("`blob loader.bin` (from 0x2000) overlaps `partition table` (to 0x4400)", said)
+        self.assertIn("█", said)
+        self.assertIn("its room is 200 KiB", self.refused(disk, {"loader.bin": bytes(201 << 10)}))
+
+    def test_a_loader_in_the_first_sector_and_a_classic_table_live_together(self) -> None:
+        disk = Disk(
+            name="card", table="mbr", partition=(Partition(name="root", holds="root"),), blob=(Blob(file="stage1", offset="0"),)
+        )
+        image, _ = self.write_disk(disk, blobs={"stage1": b"\xeb" * 440})
+        self.assertEqual(image.read_bytes()[:440], b"\xeb" * 440)
+        self.assertIn("No errors detected", self.tool("sfdisk", "--verify", image))
+        self.assertIn("overlaps", self.refused(disk, {"stage1": bytes(512)}))
+
+    def test_a_disk_without_a_table_is_one_filesystem_or_only_blobs(self) -> None:
+        image, _ = self.write_disk(Disk(name="flash", table="none", partition=(Partition(name="root", holds="root"),)))
+        self.assert_clean(image)
+        image, _ = self.write_disk(
+            Disk(name="chip", table="none", size="1 MiB", blob=(Blob(file="l", offset="0"),)), blobs={"l": b"x" * 1000}
+        )
+        self.assertEqual((image.stat().st_size, image.read_bytes()[:1001]), (MIB, b"x" * 1000 + b"\0"))
+
+    def test_the_rest_of_a_disk_of_a_given_size(self) -> None:
+        disk = Disk(
+            name="card",
+            partition=(Partition(name="root", holds="root", size="16 MiB"), Partition(name="data", size="rest of 64 MiB")),
+        )
+        image, layout = self.write_disk(disk)
+        self.assertEqual(image.stat().st_size, 64 * MIB)
+        self.assertEqual([part.size for part in layout.partitions], [16 * MIB, 46 * MIB])
+        self.assertIn("No problems found", self.tool("sgdisk", "-v", image))
+        turned = Disk(name="card", partition=tuple(reversed(disk.partition)))
+        self.assertIn("is not the last", self.refused(turned))
+
+    def test_what_cannot_be_is_told_before_anything_is_written(self) -> None:
+        five = tuple(Partition(name=f"p{number}", size="5 MiB") for number in range(5))
+        self.assertIn("holds 4 partitions, and there are 5", self.refused(Disk(name="card", table="mbr", partition=five)))
+        twice = (Partition(name="a", size="5 MiB", copies=("a",)),)
+        self.assertIn("two partitions are called `a`", self.refused(Disk(name="card", partition=twice)))
+        self.assertIn("the disk has 4.0 MiB", self.refused(Disk(name="card", size="4 MiB", partition=five)))
+        empty = (Partition(name="e", filesystem="none"),)
+        self.assertIn("is empty, and has no size", self.refused(Disk(name="card", partition=empty)))
+
+    def test_links_on_a_boot_partition_are_listed_as_what_fat_cannot_hold(self) -> None:
+        disk = Disk(name="card", partition=(Partition(name="boot", filesystem="fat", holds="boot"),))
+        with self.assertRaises(YarrikError) as caught:
+            self.write_disk(disk, [Node("/boot/link", "link", 0o777, content="Image")], apart=True)
+        self.assertIn("FAT cannot hold the link /link", caught.exception.troubles[0].what)
+
+    def test_random_disks_never_overlap_unseen(self) -> None:
+        generator = random.Random(6)
+        written = 0
+        for _ in range(300):
+            count = generator.randrange(1, 6)
+            disk = Disk(
+                name="card",
+                table=generator.choice(("gpt", "mbr")),
+                partition=tuple(
+                    Partition(name=f"p{number}", align=generator.choice(("512", "4 KiB", "1 MiB", "8 MiB")))
+                    for number in range(count)
+                ),
+                blob=tuple(
+                    Blob(file=f"b{n}", offset=str(512 * generator.randrange(0, 8000))) for n in range(generator.randrange(3))
+                ),
+            )
+            sizes = [generator.randrange(1, 20 * MIB) for _ in range(count)]
+            blobs = [generator.randrange(1, 900_000) for _ in disk.blob]
+            try:
+                layout = lay_out_disk("p", disk, sizes, blobs)
+            except LayoutUnfit as error:
+                self.assertTrue(error.reasons and error.drawing)
+                continue
+            written += 1
+            areas = layout.areas
+            self.assertTrue(all(one.end <= two.start for one, two in itertools.pairwise(areas)), areas)
+            self.assertLessEqual(areas[-1].end, layout.size)
+            self.assertTrue(all(part.size >= size for part, size in zip(layout.partitions, sizes, strict=True)))
+        self.assertGreater(written, 40)
 
 
 if __name__ == "__main__":

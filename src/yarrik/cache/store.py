@@ -25,6 +25,7 @@ from filelock import FileLock
 
 from yarrik.cache.tree import CHUNK, Tree, TreeDamaged, plain_modes, read_tree
 from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.moving import move_range
 
 #: All objects and checkouts carry this time (seconds since 1970), so that no build can see when it ran.
 STILL_TIME = 946684800
@@ -282,18 +283,6 @@ def copy_sparse(source: Path, target: Path) -> None:
             except OSError:
                 break  # only a hole is left
             stop = os.lseek(reader.fileno(), start, os.SEEK_HOLE)
-            _copy_range(reader.fileno(), writer.fileno(), start, stop - start)
+            move_range(reader.fileno(), start, writer.fileno(), start, stop - start)
             position = stop
         os.ftruncate(writer.fileno(), end)
-
-
-def _copy_range(reader: int, writer: int, offset: int, count: int) -> None:
-    while count:
-        try:
-            done = os.copy_file_range(reader, writer, count, offset, offset)
-        except OSError:  # not between these two file systems
-            done = os.pwrite(writer, os.pread(reader, min(count, CHUNK), offset), offset)
-        if done == 0:
-            return
-        offset += done
-        count -= done

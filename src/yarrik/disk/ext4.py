@@ -18,6 +18,7 @@ from pathlib import Path
 import google_crc32c
 
 from yarrik.disk.records import Record
+from yarrik.moving import move_range
 from yarrik.rootfs import Node, RootTree
 from yarrik.units import round_up, shown_size
 
@@ -540,19 +541,9 @@ class _Writer:
             with self.content(item.node.content).open("rb") as source:
                 for (start, count), at in _with_positions(item.extents):
                     length = min(count * BLOCK, item.size - at * BLOCK)
-                    self._copy(source.fileno(), at * BLOCK, self.offset + start * BLOCK, length)
+                    move_range(source.fileno(), at * BLOCK, self.handle, self.offset + start * BLOCK, length)
         for block, data in zip(item.tree_blocks, self._tree(item), strict=True):
             self._put(block, data)
-
-    def _copy(self, source: int, start: int, target: int, length: int) -> None:
-        while length:
-            try:
-                done = os.copy_file_range(source, self.handle, length, start, target)
-            except OSError:  # not between these two file systems
-                done = os.pwrite(self.handle, os.pread(source, min(length, 1 << 20), start), target)
-            if done == 0:
-                raise ValueError("a file in the cache is shorter than it was when it was taken in")
-            start, target, length = start + done, target + done, length - done
 
     def _journal_super(self, item: Item) -> bytes:
         return bytes(

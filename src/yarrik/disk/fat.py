@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from yarrik.disk.records import Record, number, raw_bytes
+from yarrik.moving import move_range
 from yarrik.rootfs import Node, RootTree
 from yarrik.units import round_up, shown_size
 
@@ -515,20 +516,8 @@ def write_fat(plan: FatPlan, handle: int, offset: int, content: Callable[[str], 
         if item.node.kind == "folder":
             put(geometry.place(item.first), item.entries)
         elif item.count:
-            _copy(content(item.node.content), item.node.size, handle, offset + geometry.place(item.first))
-
-
-def _copy(source: Path, length: int, handle: int, target: int) -> None:
-    with source.open("rb") as file:
-        start = 0
-        while start < length:
-            try:
-                done = os.copy_file_range(file.fileno(), handle, length - start, start, target + start)
-            except OSError:  # not between these two file systems
-                done = os.pwrite(handle, os.pread(file.fileno(), min(length - start, 1 << 20), start), target + start)
-            if done == 0:
-                raise ValueError("a file in the cache is shorter than it was when it was taken in")
-            start += done
+            with content(item.node.content).open("rb") as source:
+                move_range(source.fileno(), 0, handle, offset + geometry.place(item.first), item.node.size)
 
 
 def _root_clusters(plan: FatPlan) -> int:

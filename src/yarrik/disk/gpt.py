@@ -9,6 +9,7 @@ import zlib
 from dataclasses import dataclass
 from typing import BinaryIO
 
+from yarrik.disk.mbr import MBR_ENTRY, PROTECTIVE
 from yarrik.disk.records import Record, number, raw_bytes
 
 SECTOR = 512
@@ -18,19 +19,21 @@ ENTRY_SIZE = 128
 TABLE_SECTORS = 1 + ENTRY_COUNT * ENTRY_SIZE // SECTOR
 FIRST_USABLE = 1 + TABLE_SECTORS
 
-LINUX_DATA = uuid.UUID("0fc63daf-8483-4772-8e79-3d69d8477de4")
+#: What partitions are for: the GUID of this table, and the byte of a classic one.
+ALL_ROLES = {
+    "linux": (uuid.UUID("0fc63daf-8483-4772-8e79-3d69d8477de4"), 0x83),
+    "efi-system": (uuid.UUID("c12a7328-f81f-11d2-ba4b-00a0c93ec93b"), 0xEF),
+    "basic-data": (uuid.UUID("ebd0a0a2-b9e5-4433-87c0-68b6b72699c7"), 0x0C),
+    "swap": (uuid.UUID("0657fd6d-a4ab-43c4-84e5-0933c84b4f4f"), 0x82),
+    "boot": (uuid.UUID("bc13c2ff-59e6-4262-a352-b275fd6f7172"), 0xEA),
+    "root-arm64": (uuid.UUID("b921b045-1df0-41c3-af44-4c6f280d3fae"), 0x83),
+    "root-x86-64": (uuid.UUID("4f68bce3-e8cd-4db1-96e7-fbcaf984b709"), 0x83),
+}
 #: Attribute bit 2: the partition to look for boot files in (UEFI Specification, table 5.8).
 BOOTABLE = 1 << 2
+#: Attribute bit 60, which Linux's tools take for "mount it read-only".
+READ_ONLY = 1 << 60
 
-_MBR_ENTRY = Record(
-    16,
-    ("status", 0, "B"),
-    ("first_chs", 1, "3s"),
-    ("type", 4, "B"),
-    ("last_chs", 5, "3s"),
-    ("first", 8, "I"),
-    ("count", 12, "I"),
-)
 _HEADER = Record(
     92,
     ("signature", 0, "8s"),
@@ -102,7 +105,9 @@ def encode_table(table: PartitionTable) -> tuple[bytes, bytes]:
         )
     entries += bytes(ENTRY_COUNT * ENTRY_SIZE - len(entries))
     last = table.sectors - 1
-    protective = _MBR_ENTRY.pack(first_chs=b"\0\2\0", type=0xEE, last_chs=b"\xff\xff\xff", first=1, count=min(last, 0xFFFFFFFF))
+    protective = MBR_ENTRY.pack(
+        first_chs=b"\0\2\0", type=PROTECTIVE, last_chs=b"\xff\xff\xff", first=1, count=min(last, 0xFFFFFFFF)
+    )
     mbr = bytes(446) + protective + bytes(48) + b"\x55\xaa"
     first_header = _header(table, bytes(entries), 1, last, 2)
     last_header = _header(table, bytes(entries), last, 1, table.sectors - TABLE_SECTORS)

@@ -1,4 +1,4 @@
-"""Where things lie on a disk: partitions one after the other, aligned, with identifiers that are the same each time."""
+"""Where things lie on a disk: tables, raw blobs, partitions one after the other; what does not fit, with a drawn map."""
 
 from __future__ import annotations
 
@@ -7,53 +7,126 @@ import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from yarrik.disk.gpt import BOOTABLE, LINUX_DATA, SECTOR, TABLE_SECTORS, PartitionTable, TableEntry
+from yarrik.disk.gpt import ALL_ROLES, READ_ONLY, SECTOR, TABLE_SECTORS, PartitionTable, TableEntry
+from yarrik.disk.gpt import BOOTABLE as GPT_BOOTABLE
+from yarrik.disk.mbr import MOST, MbrEntry
 from yarrik.model import Disk, Partition
-from yarrik.units import round_up
+from yarrik.model.rules import partition_type, rest_of
+from yarrik.units import parse_size, round_up, shown_size
 
 ALIGNMENT = 1 << 20
 
 
-@dataclass(frozen=True)
-class PlacedPartition:
-    """A partition with its place: `start` and `size` in bytes."""
+class LayoutUnfit(ValueError):
+    """The disk's definition cannot be laid out; `reasons` are sentences, `drawing` shows where things would lie."""
 
-    definition: Partition
-    guid: uuid.UUID
+    def __init__(self, reasons: list[str], drawing: str) -> None:
+        self.reasons, self.drawing = tuple(reasons), drawing
+        super().__init__("; ".join(reasons))
+
+
+@dataclass(frozen=True)
+class Area:
+    """A named stretch of a disk, in bytes."""
+
+    name: str
     start: int
     size: int
 
     @property
-    def name(self) -> str:
-        return self.definition.name
+    def end(self) -> int:
+        return self.start + self.size
+
+
+@dataclass(frozen=True)
+class PlacedPartition:
+    """A partition (or a copy of one, with a name of its own) with its place: `start` and `size` in bytes."""
+
+    definition: Partition
+    name: str
+    number: int
+    guid: uuid.UUID
+    start: int
+    size: int
+    bootable: bool
+
+
+@dataclass(frozen=True)
+class PlacedBlob:
+    """A raw file at an offset; there is one for each copy."""
+
+    file: str
+    start: int
+    size: int
 
 
 @dataclass(frozen=True)
 class DiskLayout:
-    """A whole disk: `size` in bytes."""
+    """A whole disk: `size` in bytes. `signature` is what a classic table carries."""
 
     name: str
+    table: str
     guid: uuid.UUID
+    signature: int
     size: int
     partitions: tuple[PlacedPartition, ...]
+    blobs: tuple[PlacedBlob, ...] = ()
 
     @property
-    def table(self) -> PartitionTable:
+    def gpt(self) -> PartitionTable:
         return PartitionTable(
             self.guid,
             self.size // SECTOR,
             tuple(
                 TableEntry(
-                    LINUX_DATA,
+                    _gpt_type(part.definition),
                     part.guid,
                     part.start // SECTOR,
                     (part.start + part.size) // SECTOR - 1,
-                    BOOTABLE if part.definition.holds == "root" else 0,
+                    (GPT_BOOTABLE if part.bootable else 0) | (READ_ONLY if part.definition.read_only else 0),
                     part.name,
                 )
                 for part in self.partitions
             ),
         )
+
+    @property
+    def mbr(self) -> list[MbrEntry]:
+        return [
+            MbrEntry(part.number, _mbr_type(part.definition), part.start // SECTOR, part.size // SECTOR, part.bootable)
+            for part in self.partitions
+        ]
+
+    @property
+    def areas(self) -> list[Area]:
+        """All that lies on the disk, in order: tables, blobs, partitions."""
+        areas = [Area(part.name, part.start, part.size) for part in self.partitions]
+        areas += [Area(f"blob {blob.file}", blob.start, blob.size) for blob in self.blobs]
+        if self.table == "gpt":
+            areas += [
+                Area("partition table", 0, (1 + TABLE_SECTORS) * SECTOR),
+                Area("partition table, copy", self.size - TABLE_SECTORS * SECTOR, TABLE_SECTORS * SECTOR),
+            ]
+        elif self.table == "mbr":
+            # Only the last 72 bytes belong to the table: loaders of many processors begin in the first sector.
+            areas.append(Area("partition table", 440, 72))
+        return sorted(areas, key=lambda area: (area.start, area.end))
+
+
+def _gpt_type(partition: Partition) -> uuid.UUID:
+    wanted = partition_type(partition.type)
+    if isinstance(wanted, uuid.UUID):
+        return wanted
+    role = partition.type or ("basic-data" if partition.filesystem == "fat" else "linux")
+    return ALL_ROLES[role][0]
+
+
+def _mbr_type(partition: Partition) -> int:
+    wanted = partition_type(partition.type)
+    if isinstance(wanted, int):
+        return wanted
+    role = partition.type or ("basic-data" if partition.filesystem == "fat" else "linux")
+    return ALL_ROLES[role][1]
 
 
 def derived_guid(*words: str) -> uuid.UUID:
@@ -68,22 +141,136 @@ def partition_guid(product: str, disk: str, partition: str) -> uuid.UUID:
     return derived_guid("partition", product, disk, partition)
 
 
+def disk_signature(product: str, disk: str) -> int:
+    """A classic table's 32-bit signature; never zero, which means that there is none."""
+    return int.from_bytes(derived_guid("signature", product, disk).bytes[:4], "big") or 1
+
+
+def numbered(disk: Disk) -> list[tuple[int, str, Partition]]:
+    """Every partition with its number from 1 and its name, each followed by its copies."""
+    named = [(name, partition) for partition in disk.partition for name in (partition.name, *partition.copies)]
+    return [(number, name, partition) for number, (name, partition) in enumerate(named, 1)]
+
+
 def root_partition(product: str, disks: Sequence[Disk]) -> str | None:
     """`PARTUUID=…` of the partition that holds the root filesystem, as the kernel's `root=` takes it; None without one."""
     for disk in disks:
-        for partition in disk.partition:
+        for number, name, partition in numbered(disk):
             if partition.holds == "root":
-                return f"PARTUUID={partition_guid(product, disk.name, partition.name)}"
+                if disk.table == "mbr":
+                    return f"PARTUUID={disk_signature(product, disk.name):08x}-{number:02x}"
+                if disk.table == "gpt":
+                    return f"PARTUUID={partition_guid(product, disk.name, name)}"
     return None
 
 
-def lay_out_disk(product: str, disk: Disk, sizes: Sequence[int]) -> DiskLayout:
-    """Places the disk's partitions, whose sizes in bytes are given in the same order."""
-    placed: list[PlacedPartition] = []
-    position = ALIGNMENT
-    for partition, size in zip(disk.partition, sizes, strict=True):
-        size = round_up(size, ALIGNMENT)
-        placed.append(PlacedPartition(partition, partition_guid(product, disk.name, partition.name), position, size))
-        position += size
-    whole = round_up(position + TABLE_SECTORS * SECTOR, ALIGNMENT)
-    return DiskLayout(disk.name, derived_guid("disk", product, disk.name), whole, tuple(placed))
+def has_boot_partition(disks: Sequence[Disk]) -> bool:
+    """Whether boot files lie on a partition of their own."""
+    return any(partition.holds == "boot" for disk in disks for partition in disk.partition)
+
+
+def start_of(disk: Disk, sizes: Sequence[int], blobs: Sequence[int]) -> int:
+    """Where a partition begins that follows those whose sizes are given."""
+    return _places(disk, sizes, blobs)[1]
+
+
+def _places(disk: Disk, sizes: Sequence[int], blobs: Sequence[int]) -> tuple[list[tuple[int, int]], int]:
+    """Start and size of each partition, and where the following one would begin."""
+    ends = [
+        offset + size for blob, size in zip(disk.blob, blobs, strict=True) for offset in blob_offsets(blob.offset, blob.copies)
+    ]
+    first = ALIGNMENT if disk.table != "none" else 0
+    # Blobs below the first partition push it up; one behind it is an overlap, which is told.
+    position = max([first, *(end for end in ends if end <= 64 << 20 and disk.partition)])
+    placed: list[tuple[int, int]] = []
+    for (_, _, partition), size in zip(numbered(disk), sizes, strict=False):
+        align = parse_size(partition.align)
+        position = round_up(position, align)
+        placed.append((position, round_up(size, SECTOR if align < SECTOR else min(align, ALIGNMENT))))
+        position = sum(placed[-1])
+    following = numbered(disk)[len(sizes)][2] if len(sizes) < len(numbered(disk)) else None
+    return placed, round_up(position, parse_size(following.align)) if following else position
+
+
+def blob_offsets(offset: str, copies: Sequence[str]) -> list[int]:
+    return [parse_size(text) for text in (offset, *copies)]
+
+
+def lay_out_disk(product: str, disk: Disk, sizes: Sequence[int], blobs: Sequence[int] = ()) -> DiskLayout:
+    """Places the disk's partitions and blobs, whose sizes in bytes are given: one for each of `numbered(disk)`, and one
+    for each of `disk.blob`. Raises LayoutUnfit with all that overlaps, lies askew or reaches beyond the disk."""
+    names = numbered(disk)
+    placed, end = _places(disk, sizes, blobs)
+    bearer = "boot" if any(p.holds == "boot" for p in disk.partition) else "root"
+    partitions = tuple(
+        PlacedPartition(
+            partition,
+            name,
+            number,
+            partition_guid(product, disk.name, name),
+            start,
+            size,
+            partition.bootable if partition.bootable is not None else partition.holds == bearer and name == partition.name,
+        )
+        for (number, name, partition), (start, size) in zip(names, placed, strict=True)
+    )
+    raw = tuple(
+        PlacedBlob(blob.file, offset, size)
+        for blob, size in zip(disk.blob, blobs, strict=True)
+        for offset in blob_offsets(blob.offset, blob.copies)
+    )
+    end = max([end, *(blob.start + blob.size for blob in raw)])
+    if disk.table == "gpt":
+        end += TABLE_SECTORS * SECTOR
+    asked = parse_size(disk.size) if disk.size else next((r for _, _, p in names if (r := rest_of(p.size)) is not None), 0)
+    whole = asked or round_up(end, ALIGNMENT if disk.table != "none" else SECTOR)
+    layout = DiskLayout(
+        disk.name,
+        disk.table,
+        derived_guid("disk", product, disk.name),
+        disk_signature(product, disk.name),
+        whole,
+        partitions,
+        raw,
+    )
+    reasons = _problems(layout, end)
+    if reasons:
+        raise LayoutUnfit(reasons, drawn_map(layout))
+    return layout
+
+
+def _problems(layout: DiskLayout, end: int) -> list[str]:
+    reasons: list[str] = []
+    names = [part.name for part in layout.partitions]
+    reasons += [f"two partitions are called `{name}`" for name in sorted({name for name in names if names.count(name) > 1})]
+    if layout.table == "mbr" and len(names) > MOST:
+        reasons.append(f'a classic table holds {MOST} partitions, and there are {len(names)}; use `table = "gpt"`')
+    if layout.table == "none" and len(names) > 1:
+        reasons.append("a disk without a table holds one partition")
+    if end > layout.size:
+        reasons.append(f"the content needs {shown_size(end)}, and the disk has {shown_size(layout.size)}")
+    for part in layout.partitions:
+        if part.start % SECTOR or part.size % SECTOR:
+            reasons.append(f"partition `{part.name}` does not begin and end on a sector of {SECTOR} bytes")
+    areas = layout.areas
+    reached = areas[0] if areas else None
+    for area in areas[1:]:
+        assert reached is not None
+        if area.start < reached.end:
+            what = f"`{area.name}` (from {area.start:#x}) overlaps `{reached.name}` (to {reached.end:#x})"
+            reasons.append(what)
+        if area.end > reached.end:
+            reached = area
+    return reasons
+
+
+def drawn_map(layout: DiskLayout, width: int = 40) -> str:
+    """A map of the disk: a line for each area with its place and size, and a bar that shows where it lies."""
+    lines = []
+    scale = max([layout.size, *(area.end for area in layout.areas)]) or 1
+    for area in layout.areas:
+        first = min(width - 1, area.start * width // scale)
+        last = max(first + 1, -(-area.end * width // scale))
+        bar = "·" * first + "█" * (last - first) + "·" * (width - last)
+        lines.append(f"{area.start:>12x}  {bar[:width]}  {shown_size(area.size):>10}  {area.name}")
+    return "\n".join(lines)

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import hashlib
 from pathlib import Path
+from typing import Any, BinaryIO
 
 import msgspec
 
-from yarrik.disk import TableDamaged, read_table
+from yarrik.disk import FatReader, MbrDamaged, TableDamaged, read_mbr, read_table
 from yarrik.disk.ext4 import BLOCK, SUPER
 from yarrik.disk.ext4 import checksum as crc32c
+from yarrik.disk.fat import FatDamaged
 from yarrik.disk.gpt import SECTOR
 from yarrik.disk.records import number
 from yarrik.errors import Place, Trouble, YarrikError
@@ -30,21 +32,13 @@ def verify_out(out: Path, product: str) -> list[str]:
     for disk in manifest["disks"]:
         image = out / (f"{product}.img" if len(manifest["disks"]) == 1 else f"{product}-{disk['name']}.img")
         with image.open("rb") as file:
-            try:
-                table = read_table(file, image.stat().st_size // SECTOR)
-            except TableDamaged as error:
-                raise _wrong(image, str(error)) from error
-            for entry, wanted in zip(table.entries, disk["partitions"], strict=True):
-                if (str(entry.guid), entry.first * SECTOR) != (wanted["guid"], wanted["start"]):
-                    raise _wrong(image, f"partition {entry.name} is not where the manifest says")
-                partitions[str(entry.guid)] = entry.name
-                file.seek(entry.first * SECTOR + 1024)
-                raw = file.read(SUPER.size)
-                fields = SUPER.unpack(raw)
-                if fields["magic"] != 0xEF53 or fields["checksum"] != crc32c(0xFFFFFFFF, raw[:0x3FC]):
-                    raise _wrong(image, f"partition {entry.name} does not begin with a sound ext4 superblock")
-                size, free = number(fields, "blocks_lo") * BLOCK, number(fields, "free_blocks_lo") * BLOCK
-                findings.append(f"{image.name}: {entry.name}, ext4 of {shown_size(size)}, {shown_size(free)} free")
+            starts = _starts(file, image, disk["table"])
+            for number_, wanted in enumerate(disk["partitions"], 1):
+                key = wanted["guid"] if disk["table"] == "gpt" else f"{disk['signature']}-{number_:02x}"
+                if disk["table"] != "none" and starts.get(key) != wanted["start"]:
+                    raise _wrong(image, f"partition {wanted['name']} is not where the manifest says")
+                partitions[key] = wanted["name"]
+                findings.append(f"{image.name}: {wanted['name']}, {_filesystem(file, image, wanted)}")
     boot = manifest["boot"]
     words = [word["word"] for word in boot["command-line"]]
     root = next((word.partition("PARTUUID=")[2] for word in words if word.startswith("root=")), "")
@@ -56,6 +50,40 @@ def verify_out(out: Path, product: str) -> list[str]:
     findings.append(f"boot menu: {kernel}{tree}")
     findings.append(f"command line: root= is the partition `{partitions[root]}`{console}")
     return findings
+
+
+def _starts(file: BinaryIO, image: Path, table: str) -> dict[str, int]:
+    """Where each partition begins, in bytes, by what the kernel calls it."""
+    sectors = image.stat().st_size // SECTOR
+    try:
+        if table == "gpt":
+            return {str(entry.guid): entry.first * SECTOR for entry in read_table(file, sectors).entries}
+        if table == "mbr":
+            signature, entries = read_mbr(file, sectors)
+            return {f"{signature:08x}-{entry.number:02x}": entry.first * SECTOR for entry in entries}
+    except (TableDamaged, MbrDamaged) as error:
+        raise _wrong(image, str(error)) from error
+    return {}
+
+
+def _filesystem(file: BinaryIO, image: Path, wanted: dict[str, Any]) -> str:
+    """A sentence on what a partition holds, from the filesystem's own words."""
+    size = shown_size(wanted["bytes"])
+    if wanted["filesystem"] == "ext4":
+        file.seek(wanted["start"] + 1024)
+        raw = file.read(SUPER.size)
+        fields = SUPER.unpack(raw)
+        if fields["magic"] != 0xEF53 or fields["checksum"] != crc32c(0xFFFFFFFF, raw[:0x3FC]):
+            raise _wrong(image, f"partition {wanted['name']} does not begin with a sound ext4 superblock")
+        return f"ext4 of {size}, {shown_size(number(fields, 'free_blocks_lo') * BLOCK)} free"
+    if wanted["filesystem"] == "fat":
+        try:
+            reader = FatReader(file, wanted["start"], wanted["bytes"])
+            files = sum(entry.kind == "file" for entry in reader.entries())
+        except FatDamaged as error:
+            raise _wrong(image, f"partition {wanted['name']} is no sound FAT filesystem: {error}") from error
+        return f"FAT{reader.bits} of {size}, {files} files"
+    return f"{size} of nothing"
 
 
 def _wrong(file: Path, what: str) -> YarrikError:

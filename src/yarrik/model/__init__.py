@@ -2,6 +2,7 @@
 
 from yarrik.model.definitions import (
     Attributes,
+    Blob,
     Board,
     Build,
     Disk,
@@ -26,6 +27,7 @@ from yarrik.model.workspace import Composition, Workspace, find_workspace, load_
 
 __all__ = [
     "Attributes",
+    "Blob",
     "Board",
     "Build",
     "Composition",

@@ -9,6 +9,7 @@ import msgspec
 
 from yarrik.model.rules import (
     Account,
+    Alignment,
     ConfigName,
     HostName,
     ImagePath,
@@ -16,9 +17,11 @@ from yarrik.model.rules import (
     Name,
     OneLine,
     PartitionSize,
+    PartitionType,
     Relative,
     Requirement,
     Sha256,
+    Size,
     ToolPrefix,
     Variable,
 )
@@ -96,17 +99,38 @@ class Emulator(Definable, frozen=True, kw_only=True):
 
 
 class Partition(Definable, frozen=True, kw_only=True):
+    """`copies` are the names of further partitions with the same content. `bootable` marks where boot files are looked
+    for; without it that is the partition that holds them."""
+
     name: OneLine
-    filesystem: Literal["ext4"] = "ext4"
+    filesystem: Literal["ext4", "fat", "none"] = "ext4"
     size: PartitionSize = "fit"
-    holds: Literal["root", "nothing"] = "nothing"
+    holds: Literal["root", "boot", "nothing"] = "nothing"
+    type: PartitionType = ""
     label: OneLine = ""
+    align: Alignment = "1 MiB"
+    bootable: bool | None = None
+    read_only: bool = False
+    copies: tuple[OneLine, ...] = ()
+
+
+class Blob(Definable, frozen=True, kw_only=True):
+    """A raw file at an offset of the disk, and at each of `copies`; `at_most` is the room it may take."""
+
+    file: Relative
+    offset: Size
+    copies: tuple[Size, ...] = ()
+    at_most: Size = ""
 
 
 class Disk(Definable, frozen=True, kw_only=True):
+    """`size` is the whole disk's; without it the disk is as large as what lies on it."""
+
     name: Name
-    table: Literal["gpt"] = "gpt"
-    partition: tuple[Partition, ...]
+    table: Literal["gpt", "mbr", "none"] = "gpt"
+    size: Size = ""
+    partition: tuple[Partition, ...] = ()
+    blob: tuple[Blob, ...] = ()
 
 
 class Board(Definable, frozen=True, kw_only=True):

@@ -103,6 +103,7 @@ class PlaceBootFiles(Action, frozen=True, kw_only=True):
     root_device: str
     arguments: tuple[str, ...]
     init_path: str
+    boot_apart: bool
 
 
 class WriteDisks(Action, frozen=True, kw_only=True):
@@ -111,6 +112,7 @@ class WriteDisks(Action, frozen=True, kw_only=True):
     product: str
     disks: tuple[Disk, ...]
     clock: int
+    boot_apart: bool
 
 
 class Describe(Action, frozen=True, kw_only=True):

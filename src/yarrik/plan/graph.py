@@ -9,7 +9,7 @@ from typing import Protocol
 
 from yarrik.arch import ARCHES
 from yarrik.cache import Tree
-from yarrik.disk import root_partition
+from yarrik.disk import has_boot_partition, root_partition
 from yarrik.errors import Collector, Place, Trouble, YarrikError
 from yarrik.model import Composition, Definition, PackageRule, Recipe, Workspace
 from yarrik.plan.actions import (
@@ -409,6 +409,15 @@ class _Planner:
                         board.place("disk"), why="the kernel would have nothing to start from",
                         remedy='give one partition `holds = "root"`')
             )  # fmt: skip
+        apart = has_boot_partition(board.value.disk)
+        blobs = {
+            blob.file: (
+                board.folder_of("disk", str(disk), "blob", str(index)) / blob.file,
+                board.place("disk", str(disk), "blob", str(index)),
+            )
+            for disk, one in enumerate(board.value.disk)
+            for index, blob in enumerate(one.blob)
+        }
         boot = self._add(
             Step(
                 "boot",
@@ -422,6 +431,7 @@ class _Planner:
                     root_device=root_device,
                     arguments=kernel.arguments,
                     init_path=profile.value.init_path,
+                    boot_apart=apart,
                 ),
                 inputs=inputs,
                 places={"device tree": source.parent} if kernel.device_tree else {},
@@ -431,8 +441,10 @@ class _Planner:
             Step(
                 "write",
                 name,
-                WriteDisks(product=name, disks=board.value.disk, clock=self._clock),
+                WriteDisks(product=name, disks=board.value.disk, clock=self._clock, boot_apart=apart),
+                files={f"blob {file}": self.surroundings.file_digest(path, place) for file, (path, place) in blobs.items()},
                 inputs={"root": (boot.name, "root")},
+                places={f"blob {file}": path for file, (path, _) in blobs.items()},
             )
         )
         self._add(

@@ -61,7 +61,7 @@ def perform(action: Action, context: Context) -> dict[str, str]:
     raise NotImplementedError(type(action).__name__)
 
 
-def _taken(context: Context, label: str) -> str:
+def taken(context: Context, label: str) -> str:
     """Takes the file of a place into the store, and makes sure that it is the one that was planned with."""
     place = context.step.places[label]
     digest = context.store.put_file(place)
@@ -80,7 +80,7 @@ def _same(context: Context, digest: str, label: str, place: Path) -> None:
 
 @perform.register
 def _(action: FetchFile, context: Context) -> dict[str, str]:
-    return {"file": _taken(context, "source")}
+    return {"file": taken(context, "source")}
 
 
 @perform.register
@@ -88,7 +88,7 @@ def _(action: FetchRuntime, context: Context) -> dict[str, str]:
     entries: dict[str, Entry] = {}
     for in_image in action.in_image:
         path = in_image.strip("/")
-        digest = _taken(context, in_image)
+        digest = taken(context, in_image)
         size = context.store.object_path(digest).stat().st_size
         entries[path] = Entry(path, "file", 0o755, size, digest)
         while "/" in path:
@@ -121,7 +121,7 @@ def _(action: ConfigureKernel, context: Context) -> dict[str, str]:
     run((*action.make, action.base))
     config = context.work / "build" / ".config"
     labels = [f"fragment {Path(name).name}" for name in action.fragments]
-    texts = {label: context.store.get_bytes(_taken(context, label)).decode("utf-8", "replace") for label in labels}
+    texts = {label: context.store.get_bytes(taken(context, label)).decode("utf-8", "replace") for label in labels}
     with config.open("a", encoding="utf-8") as sink:
         for label in labels:
             sink.write(f"\n{texts[label]}\n")

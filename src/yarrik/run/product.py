@@ -24,7 +24,7 @@ from yarrik.plan import Assemble, Describe, PlaceBootFiles, WriteDisks
 from yarrik.resolve import Chosen, choose_packages
 from yarrik.rootfs import Node, RootTree, assemble_root
 from yarrik.run.packages import decode_packages, encode_packages
-from yarrik.run.perform import Context, perform
+from yarrik.run.perform import Context, perform, taken
 
 
 @perform.register
@@ -106,7 +106,13 @@ def _(action: PlaceBootFiles, context: Context) -> dict[str, str]:
         device_tree_path = "/boot/" + blob_name(action.device_tree)
         add(device_tree_path, encode_blob(tree))
     line = command_line(action.root_device, action.console, action.init_path, action.arguments)
-    entry = MenuEntry(action.product, action.product, action.kernel_path, device_tree_path, str(line))
+
+    def in_menu(path: str) -> str:
+        """A boot file's path as the bootloader sees it, on the partition that holds it."""
+        return path.removeprefix("/boot") if action.boot_apart else path
+
+    kernel_in_menu = in_menu(action.kernel_path)
+    entry = MenuEntry(action.product, action.product, kernel_in_menu, in_menu(device_tree_path), str(line))
     add(MENU_PATH, encode_menu(Menu(action.product, [entry])).encode())
     for word in line.words:
         context.say(f"{word.text:<60} {word.origin}")
@@ -146,7 +152,11 @@ def _(action: WriteDisks, context: Context) -> dict[str, str]:
     layouts: list[object] = []
     for disk in action.disks:
         file = context.work / f"{disk.name}.img"
-        layout = write_disk(file, action.product, disk, root, action.clock, store.object_path)
+        blobs = {}
+        for blob in disk.blob:
+            digest = taken(context, f"blob {blob.file}")
+            blobs[blob.file] = store.object_path(digest)
+        layout = write_disk(file, action.product, disk, root, action.clock, store.object_path, blobs, action.boot_apart)
         context.say(f"{disk.name}: {layout.size} bytes")
         outputs[f"disk:{disk.name}"] = store.put_file(file, move=True)
         layouts.append(
@@ -154,10 +164,12 @@ def _(action: WriteDisks, context: Context) -> dict[str, str]:
                 "name": disk.name,
                 "table": disk.table,
                 "guid": str(layout.guid),
+                "signature": f"{layout.signature:08x}",
                 "bytes": layout.size,
                 "partitions": [
                     {
                         "name": part.name,
+                        "number": part.number,
                         "guid": str(part.guid),
                         "start": part.start,
                         "bytes": part.size,
@@ -166,6 +178,7 @@ def _(action: WriteDisks, context: Context) -> dict[str, str]:
                     }
                     for part in layout.partitions
                 ],
+                "blobs": [{"file": blob.file, "start": blob.start, "bytes": blob.size} for blob in layout.blobs],
             }
         )
     outputs["layout"] = store.put_bytes(msgspec.json.encode(layouts))
