@@ -283,7 +283,7 @@ class DisksOfEveryShape(DiskTest):
                 [(e.number, e.type, e.bootable) for e in entries], [(1, 0x0C, True), (2, 0x83, False), (3, 0x82, False)]
             )
             reader = FatReader(file, entries[0].first * 512, entries[0].count * 512)
-            self.assertEqual([(entry.path, entry.size) for entry in reader.entries()], [("/Image", 6)])
+            self.assertEqual([(entry.path, entry.size) for entry in reader.walk()], [("/", 0), ("/Image", 6)])
             file.seek(entries[1].first * 512)
             part = self.folder / "part"
             part.write_bytes(file.read(entries[1].count * 512))

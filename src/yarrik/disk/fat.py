@@ -17,6 +17,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import BinaryIO
 
+from yarrik.disk.found import Found
 from yarrik.disk.records import Record, number, raw_bytes
 from yarrik.moving import move_range
 from yarrik.rootfs import Node, RootTree
@@ -587,17 +588,6 @@ def _table(plan: FatPlan) -> bytes:
 # Reading
 
 
-@dataclass(frozen=True)
-class FatEntry:
-    """A file or folder as it is found: path from the top, size and first cluster."""
-
-    path: str
-    kind: str
-    size: int
-    first: int
-    written: int
-
-
 class FatReader:
     """Reads a filesystem that begins `offset` bytes into an open file of `size` bytes. Raises FatDamaged.
 
@@ -673,8 +663,12 @@ class FatReader:
                 raise FatDamaged("a folder is too long")
         return bytes(out)
 
-    def entries(self) -> Iterator[FatEntry]:
-        """All files and folders, each folder before what it holds."""
+    @property
+    def form(self) -> str:
+        return f"FAT{self.bits}"
+
+    def walk(self) -> Iterator[Found]:
+        yield Found("/", "folder", 0o755, 0, 0, 0, 0)
         waiting = [("", 0, 0)]
         visited: set[int] = set()
         count = 0
@@ -688,12 +682,12 @@ class FatReader:
                     raise FatDamaged("it holds more entries than anybody could want")
                 yield entry
                 if entry.kind == "folder":
-                    if entry.first in visited or entry.first == 0:
+                    if entry.handle in visited or entry.handle == 0:
                         raise FatDamaged(f"the folder {entry.path!r} leads back to another one")
-                    visited.add(entry.first)
-                    waiting.append((entry.path, entry.first, depth + 1))
+                    visited.add(entry.handle)
+                    waiting.append((entry.path, entry.handle, depth + 1))
 
-    def _parsed(self, data: bytes, path: str) -> Iterator[FatEntry]:
+    def _parsed(self, data: bytes, path: str) -> Iterator[Found]:
         long: list[bytes] = []
         tied = 0
         for at in range(0, len(data), ENTRY):
@@ -728,20 +722,20 @@ class FatReader:
             )
             kind = "folder" if attributes & FOLDER else "file"
             written = _moment(number(fields, "write_date"), number(fields, "write_time"))
-            yield FatEntry(f"{path}/{name}", kind, number(fields, "size"), first, written)
+            mode = (0o755 if kind == "folder" else 0o644) & (0o555 if attributes & READ_ONLY else 0o777)
+            yield Found(f"{path}/{name}", kind, mode, 0, 0, number(fields, "size"), written, handle=first)
 
-    def read(self, entry: FatEntry) -> Iterator[bytes]:
-        """A file's content, cluster by cluster."""
-        left = entry.size
+    def content(self, found: Found) -> Iterator[bytes]:
+        left = found.size
         if left == 0:
             return
-        for cluster in self.chain(entry.first):
+        for cluster in self.chain(found.handle):
             part = self._read(self._data_at + (cluster - 2) * self.cluster, min(self.cluster, left))
             yield part
             left -= len(part)
             if left <= 0:
                 return
-        raise FatDamaged(f"{entry.path!r} ends before its size is reached")
+        raise FatDamaged(f"{found.path!r} ends before its size is reached")
 
 
 def _long_name(parts: list[bytes]) -> str:

@@ -79,7 +79,7 @@ def _filesystem(file: BinaryIO, image: Path, wanted: dict[str, Any]) -> str:
     if wanted["filesystem"] == "fat":
         try:
             reader = FatReader(file, wanted["start"], wanted["bytes"])
-            files = sum(entry.kind == "file" for entry in reader.entries())
+            files = sum(entry.kind == "file" for entry in reader.walk())
         except FatDamaged as error:
             raise _wrong(image, f"partition {wanted['name']} is no sound FAT filesystem: {error}") from error
         return f"FAT{reader.bits} of {size}, {files} files"

@@ -1,0 +1,222 @@
+"""`yarrik inspect`: what is in an image, read from its bytes, nothing mounted."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from yarrik.cli import app
+from yarrik.cli.options import JsonOption
+
+if TYPE_CHECKING:
+    from yarrik.disk.found import Found
+    from yarrik.disk.opening import FoundPartition, OpenedImage
+
+
+@app.command(
+    epilog="Examples: [bold]yarrik inspect out/tide-gauge/tide-gauge.img[/bold] · "
+    "[bold]yarrik inspect card.img /etc[/bold] · [bold]yarrik inspect card.img --extract /boot --to boot-files[/bold]"
+)
+def inspect(
+    image: Annotated[Path, typer.Argument(help="An image, a single filesystem, or a device.")],
+    paths: Annotated[list[str] | None, typer.Argument(metavar="[PATH]…", help="Paths in it to list.")] = None,
+    partition: Annotated[str | None, typer.Option(metavar="NAME", help="Only this partition.")] = None,
+    extract: Annotated[str | None, typer.Option(metavar="PATH", help="Takes this path out; needs --to.")] = None,
+    to: Annotated[Path | None, typer.Option(metavar="FOLDER", help="Where --extract writes, and nowhere else.")] = None,
+    json: JsonOption = False,
+) -> None:
+    """Shows an image: a map of the disk, its partitions, and files with owner, mode, size and links."""
+    from yarrik.disk.opening import file_size, open_image
+    from yarrik.errors import Place, Trouble, YarrikError, suggestion
+
+    if (extract is None) != (to is None):
+        raise YarrikError(
+            Trouble("USAGE", "--extract and --to go together", remedy="yarrik inspect IMAGE --extract PATH --to FOLDER")
+        )
+    try:
+        size = file_size(image)
+        file = image.open("rb")
+    except OSError as error:
+        raise YarrikError(Trouble("IMAGE-UNREADABLE", f"cannot read {image}: {error.strerror}", Place(image),
+                                  remedy="check the name, and that you may read it")) from error  # fmt: skip
+    with file:
+        opened = open_image(file, size)
+        names = [part.name for part in opened.partitions]
+        if partition is not None and partition not in names:
+            raise YarrikError(Trouble("PARTITION-UNKNOWN", f"there is no partition `{partition}`", Place(image),
+                                      remedy=suggestion(partition, names)))  # fmt: skip
+        chosen = [part for part in opened.partitions if partition in (None, part.name)]
+        try:
+            if extract is not None and to is not None:
+                _extract(image, chosen, extract, to, json)
+            elif paths:
+                _list(image, chosen, paths, json)
+            else:
+                _overview(image, opened, json)
+        except ValueError as error:
+            raise YarrikError(Trouble("IMAGE-DAMAGED", f"{image.name} cannot be read further: {error}", Place(image),
+                                      remedy="write or fetch it anew"), "work") from error  # fmt: skip
+
+
+def _overview(image: Path, opened: OpenedImage, json: bool) -> None:
+    from yarrik.cli.view import print_json, show_table, styled
+    from yarrik.units import shown_size
+
+    if json:
+        print_json({"ok": not opened.problem, "image": str(image), "bytes": opened.size, "table": opened.table, "problem": opened.problem,
+                    "partitions": [_described(part) for part in opened.partitions]})  # fmt: skip
+        return
+    table = {"gpt": "GUID partition table", "mbr": "classic partition table", "none": "no partition table"}[opened.table]
+    sys.stdout.write(f"{styled(image.name, 'bold')}: {shown_size(opened.size)}, {table}\n")
+    if opened.problem:
+        sys.stdout.write(f"  {styled('damaged', 'red')}  {opened.problem}\n")
+    rows = []
+    for part in opened.partitions:
+        first = part.start * 40 // max(1, opened.size)
+        last = max(first + 1, -(-(part.start + part.size) * 40 // max(1, opened.size)))
+        bar = "·" * first + "█" * (last - first) + "·" * (40 - last)
+        what = f"{part.reader.form}{_labelled(part)}" if part.reader is not None else part.problem
+        marks = ", bootable" if part.bootable else ""
+        rows.append(
+            (str(part.number or ""), part.name or "whole", bar[:40], f"{part.start:#x}", shown_size(part.size), what + marks)
+        )
+    show_table(rows, right=(3, 4))
+    rows = [(part.name, part.identifier) for part in opened.partitions if part.identifier]
+    if rows:
+        sys.stdout.write("PARTUUID\n")
+        show_table(rows)
+    if any(part.reader is not None for part in opened.partitions):
+        sys.stdout.write(f"next: yarrik inspect {image} /\n")
+
+
+def _labelled(part: FoundPartition) -> str:
+    return f" `{part.reader.label}`" if part.reader is not None and part.reader.label else ""
+
+
+def _described(part: FoundPartition) -> dict[str, object]:
+    return {
+        "number": part.number,
+        "name": part.name,
+        "start": part.start,
+        "bytes": part.size,
+        "identifier": part.identifier,
+        "type": part.type,
+        "bootable": part.bootable,
+        "filesystem": part.reader.form if part.reader is not None else None,
+        "label": part.reader.label if part.reader is not None else None,
+        "problem": part.problem,
+    }
+
+
+def _normal(path: str) -> str:
+    return "/" + "/".join(word for word in path.split("/") if word)
+
+
+def _matching(chosen: list[FoundPartition], path: str) -> list[tuple[FoundPartition, list[Found]]]:
+    """For each partition that has the path: it, and all that lies in it."""
+    from yarrik.disk.opening import below
+
+    found = []
+    for part in chosen:
+        if part.reader is not None:
+            inside = [one for one in part.reader.walk() if below(one, path)]
+            if inside:
+                found.append((part, inside))
+    return found
+
+
+def _missing(image: Path, path: str) -> Exception:
+    from yarrik.errors import Place, Trouble, YarrikError
+
+    return YarrikError(Trouble("PATH-MISSING", f"no partition of {image.name} has {path}", Place(image),
+                               remedy=f"list what is there: yarrik inspect {image} /"))  # fmt: skip
+
+
+def _list(image: Path, chosen: list[FoundPartition], paths: list[str], json: bool) -> None:
+    from yarrik.cli.view import print_json, show_table, styled
+
+    answers: list[dict[str, object]] = []
+    for path in map(_normal, paths):
+        matches = _matching(chosen, path)
+        if not matches:
+            raise _missing(image, path)
+        for part, inside in matches:
+            depth = path.rstrip("/").count("/") + 1
+            shown = [one for one in inside if one.path == path or one.path.count("/") <= depth]
+            if json:
+                answers += [_row(part, one) for one in inside]
+                continue
+            if len(chosen) > 1:
+                sys.stdout.write(f"{styled(part.name, 'bold')}\n")
+            rows = [_line(one) for one in sorted(shown, key=lambda one: one.path) if one.path != path or one.kind != "folder"]
+            show_table(rows, right=(1, 2))
+    if json:
+        print_json({"ok": True, "image": str(image), "files": answers})
+
+
+def _line(one: Found) -> tuple[str, str, str, str]:
+    letter = {"folder": "d", "file": "-", "link": "l", "character": "c", "block": "b", "fifo": "p", "socket": "s"}[one.kind]
+    size = (
+        f"{one.device[0]}:{one.device[1]}"
+        if one.kind in ("character", "block")
+        else ""
+        if one.kind == "folder"
+        else str(one.size)
+    )
+    name = _printable(one.path) + ("/" if one.kind == "folder" else "")
+    more = (
+        f" → {_printable(one.target)}"
+        if one.kind == "link"
+        else f" ({one.links} links)"
+        if one.kind == "file" and one.links > 1
+        else ""
+    )
+    return f"{letter}{one.mode:04o}", f"{one.uid}:{one.gid}", size, name + more
+
+
+def _printable(text: str) -> str:
+    from yarrik.rootfs import quoted
+
+    return quoted(text)
+
+
+def _row(part: FoundPartition, one: Found) -> dict[str, object]:
+    row: dict[str, object] = {"partition": part.name, "path": _printable(one.path), "kind": one.kind, "mode": f"{one.mode:04o}",
+                              "uid": one.uid, "gid": one.gid, "bytes": one.size, "modified": one.modified, "links": one.links}  # fmt: skip
+    if one.kind == "link":
+        row["to"] = _printable(one.target)
+    if one.kind in ("character", "block"):
+        row["device"] = f"{one.device[0]}:{one.device[1]}"
+    return row
+
+
+def _extract(image: Path, chosen: list[FoundPartition], path: str, to: Path, json: bool) -> None:
+    from yarrik.cli.view import print_json, show_notes
+    from yarrik.disk.extracting import extract
+    from yarrik.errors import Place, Trouble, YarrikError
+
+    path = _normal(path)
+    matches = _matching(chosen, path)
+    if not matches:
+        raise _missing(image, path)
+    if len(matches) > 1:
+        names = ", ".join(part.name for part, _ in matches)
+        raise YarrikError(Trouble("PATH-AMBIGUOUS", f"several partitions have {path}: {names}", Place(image),
+                                  remedy="choose one with --partition NAME"))  # fmt: skip
+    part, inside = matches[0]
+    assert part.reader is not None
+    try:
+        count, left = extract(part.reader, inside, path, to)
+    except OSError as error:
+        raise YarrikError(Trouble("EXTRACT-FAILED", f"cannot write {error.filename}: {error.strerror}", Place(to),
+                                  why="nothing that is there already is written over", remedy="name an empty folder"), "work") from error  # fmt: skip
+    if json:
+        print_json({"ok": True, "files": count, "to": str(to), "left-out": left})
+        return
+    sys.stdout.write(f"{count} file{'s' if count != 1 else ''} written to {to}\n")
+    if left:
+        more = f" and {len(left) - 3} more" if len(left) > 3 else ""
+        show_notes([f"left out, since only root could make it: {', '.join(left[:3])}{more}"])

@@ -1,0 +1,362 @@
+"""Reads ext2, ext3 and ext4, whoever made them; chapters named are those of the kernel's Documentation/filesystems/ext4.
+
+Nothing is trusted: every block number is checked against the filesystem's size, every chain and depth has an end, and
+sizes are believed only as far as there are blocks.
+"""
+
+from __future__ import annotations
+
+import os
+import struct
+from collections.abc import Iterator
+from typing import BinaryIO
+
+from yarrik.disk.ext4 import FAST_LINK, GROUP, INODE_RECORD, ROOT_INODE, SUPER
+from yarrik.disk.found import Found
+from yarrik.disk.records import Record, Value, number, raw_bytes
+
+_EXTENTS = 0x80000
+_INLINE = 0x10000000
+_ENCRYPTED = 0x800
+_64BIT = 0x80
+_META_BG = 0x10
+#: filetype, recover, meta_bg, extents, 64bit, mmp, flex_bg, ea_inode, csum_seed, largedir, inline_data, casefold
+_KNOWN = 0x2 | 0x4 | 0x10 | 0x40 | 0x80 | 0x100 | 0x200 | 0x400 | 0x2000 | 0x4000 | 0x8000 | 0x20000
+_KINDS = {
+    0x4000: "folder",
+    0x8000: "file",
+    0xA000: "link",
+    0x2000: "character",
+    0x6000: "block",
+    0x1000: "fifo",
+    0xC000: "socket",
+}
+_GROUP_SHORT = Record(32, ("block_bitmap_lo", 0x0, "I"), ("inode_bitmap_lo", 0x4, "I"), ("inode_table_lo", 0x8, "I"))
+_SHORT_INODE = 128
+_PART = 1 << 20
+
+
+class Ext4Damaged(ValueError):
+    """The bytes are no sound filesystem; the message says why."""
+
+
+class Ext4Reader:
+    """Reads a filesystem that begins `offset` bytes into an open file, and has at most `size` bytes."""
+
+    MOST_ENTRIES = 5_000_000
+    MOST_DEPTH = 200
+
+    def __init__(self, disk: BinaryIO, offset: int, size: int) -> None:
+        self._disk, self._offset, self._size = disk, offset, size
+        if size < 2048:
+            raise Ext4Damaged("it is too short for a superblock")
+        fields = SUPER.unpack(self._read(1024, SUPER.size))
+        if fields["magic"] != 0xEF53:
+            raise Ext4Damaged("there is no ext2, ext3 or ext4 superblock")
+        log = number(fields, "log_block_size")
+        if log > 6:
+            raise Ext4Damaged("its superblock gives no sound block size")
+        self.block = 1024 << log
+        incompatible = number(fields, "incompatible")
+        if incompatible & ~_KNOWN:
+            raise Ext4Damaged(f"it uses features that this reader does not know ({incompatible & ~_KNOWN:#x})")
+        self._wide = bool(incompatible & _64BIT)
+        self.blocks = number(fields, "blocks_lo") | (number(fields, "blocks_hi") << 32 if self._wide else 0)
+        self._first = number(fields, "first_data_block")
+        self._per_group = number(fields, "blocks_per_group")
+        self._inodes_per_group = number(fields, "inodes_per_group")
+        self._inodes = number(fields, "inodes")
+        revision = number(fields, "revision")
+        self._inode_size = number(fields, "inode_size") if revision else _SHORT_INODE
+        self._descriptor = max(32, number(fields, "descriptor_size")) if self._wide else 32
+        self._meta_bg = bool(incompatible & _META_BG)
+        # Where the descriptors' first meta block group would begin (superblock field s_first_meta_bg).
+        self._first_meta = int.from_bytes(self._read(1024 + 0x104, 4), "little")
+        # With clusters of several blocks (bigalloc), a bitmap's bit stands for a whole cluster.
+        cluster = number(fields, "log_cluster_size") - log if number(fields, "read_only_compatible") & 0x200 else 0
+        sound = (
+            0 <= cluster <= 16
+            and 0 < self._per_group <= 8 * self.block << max(cluster, 0)
+            and 0 < self._inodes_per_group <= 8 * self.block
+            and self._inode_size >= _SHORT_INODE
+            and self._inode_size & (self._inode_size - 1) == 0
+            and self._inode_size <= self.block
+            and self._first < self.blocks
+            and self._descriptor <= self.block
+        )
+        if not sound or self.blocks * self.block > size:
+            raise Ext4Damaged("its superblock gives sizes that cannot be")
+        self._groups = -(-(self.blocks - self._first) // self._per_group)
+        if self._inodes > self._groups * self._inodes_per_group:
+            raise Ext4Damaged("its superblock gives more inodes than its groups hold")
+        self.label = raw_bytes(fields, "label").split(b"\0")[0].decode("utf-8", "replace")
+        read_only = number(fields, "read_only_compatible")
+        compatible = number(fields, "compatible")
+        self._form = (
+            "ext4" if incompatible & (0x40 | 0x80 | 0x200) or read_only & 0x400 else "ext3" if compatible & 4 else "ext2"
+        )
+        self.free = (
+            number(fields, "free_blocks_lo") | (number(fields, "free_blocks_hi") << 32 if self._wide else 0)
+        ) * self.block
+        self._tables: dict[int, int] = {}
+
+    @property
+    def form(self) -> str:
+        return self._form
+
+    def _read(self, at: int, count: int) -> bytes:
+        if at < 0 or at + count > self._size:
+            raise Ext4Damaged("it is cut off")
+        self._disk.seek(self._offset + at)
+        data = self._disk.read(count)
+        if len(data) < count:
+            raise Ext4Damaged("it is cut off")
+        return data
+
+    def _blocks(self, block: int, count: int = 1) -> bytes:
+        if not 0 <= block <= block + count <= self.blocks:
+            raise Ext4Damaged(f"it names the block {block}, which it does not have")
+        return self._read(block * self.block, count * self.block)
+
+    # Inodes
+
+    def _table(self, group: int) -> int:
+        """The first block of a group's inode table (chapter "Block Group Descriptors", meta block groups too)."""
+        if group not in self._tables:
+            per_block = self.block // self._descriptor
+            table = group // per_block
+            if self._meta_bg and table >= self._first_meta:
+                first = table * per_block
+                at = self._first + first * self._per_group + (1 if self._has_super(first) else 0)
+            else:
+                at = 1024 // self.block + 1 + table  # the block after the one with the superblock
+            data = self._blocks(at)[group % per_block * self._descriptor :]
+            if self._descriptor >= 64:
+                fields = GROUP.unpack(data[:64])
+                self._tables[group] = number(fields, "inode_table_lo") | number(fields, "inode_table_hi") << 32
+            else:
+                self._tables[group] = number(_GROUP_SHORT.unpack(data[:32]), "inode_table_lo")
+        return self._tables[group]
+
+    @staticmethod
+    def _has_super(group: int) -> bool:
+        from yarrik.disk.ext4 import has_backup
+
+        return has_backup(group)
+
+    def _inode(self, index: int) -> tuple[dict[str, Value], bytes]:
+        """An inode's fields, and all its bytes."""
+        if not 1 <= index <= self._inodes:
+            raise Ext4Damaged(f"it names the inode {index}, which it does not have")
+        group, place = divmod(index - 1, self._inodes_per_group)
+        at = self._table(group) * self.block + place * self._inode_size
+        data = self._read(at, self._inode_size)
+        return INODE_RECORD.unpack(data.ljust(INODE_RECORD.size, b"\0")), data
+
+    def _found(self, path: str, index: int) -> Found:
+        fields, data = self._inode(index)
+        mode = number(fields, "mode")
+        kind = _KINDS.get(mode & 0xF000)
+        if kind is None:
+            raise Ext4Damaged(f"{path!r} is of no kind that is known (mode {mode:o})")
+        size = number(fields, "size_lo") | (number(fields, "size_hi") << 32 if kind == "file" else 0)
+        modified = number(fields, "content_time")
+        modified -= (modified & 0x80000000) << 1
+        if self._inode_size >= 0x8C and number(fields, "extra_size") >= 12:
+            modified += (number(fields, "content_time_more") & 3) << 32
+        device = (0, 0)
+        if kind in ("character", "block"):
+            old, new = struct.unpack("<II", raw_bytes(fields, "block")[:8])
+            device = (old >> 8 & 0xFF, old & 0xFF) if old else (new >> 8 & 0xFFF, new & 0xFF | new >> 12 & 0xFFF00)
+        found = Found(
+            path,
+            kind,
+            mode & 0o7777,
+            number(fields, "uid_lo") | number(fields, "uid_hi") << 16,
+            number(fields, "gid_lo") | number(fields, "gid_hi") << 16,
+            size,
+            modified,
+            device=device,
+            links=number(fields, "links"),
+            handle=index,
+        )
+        if kind != "link":
+            return found
+        if size > 4096:
+            raise Ext4Damaged(f"the link {path!r} leads to a path of {size} bytes")
+        target = (
+            raw_bytes(fields, "block")[:size]
+            if size < FAST_LINK and not number(fields, "flags") & (_EXTENTS | _INLINE)
+            else b""
+        )
+        if not target and size:
+            target = b"".join(self._data(fields, data, size))
+        return Found(
+            path, kind, found.mode, found.uid, found.gid, size, modified, os.fsdecode(target), links=found.links, handle=index
+        )
+
+    # Content
+
+    def _runs(self, fields: dict[str, Value], wanted: int) -> Iterator[tuple[int, int, int]]:
+        """Runs of blocks: number in the file, block on the disk (0 for a hole), count; in order, up to `wanted` blocks."""
+        block = raw_bytes(fields, "block")
+        if number(fields, "flags") & _EXTENTS:
+            yield from self._extents(block, wanted, 5)
+        else:
+            yield from self._mapped(struct.unpack("<15I", block), wanted)
+
+    def _extents(self, node: bytes, wanted: int, depth_left: int) -> Iterator[tuple[int, int, int]]:
+        """Chapter "Extent Tree"."""
+        magic, count, _, depth = struct.unpack_from("<HHHH", node)
+        if magic != 0xF30A or depth > depth_left or 12 + count * 12 > len(node):
+            raise Ext4Damaged("a file's extent tree is broken")
+        for index in range(count):
+            entry = node[12 + index * 12 : 24 + index * 12]
+            if depth:
+                _, low, high, _ = struct.unpack("<IIHH", entry)
+                yield from self._extents(self._blocks(low | high << 32), wanted, depth - 1)
+            else:
+                at, length, high, low = struct.unpack("<IHHI", entry)
+                unwritten = length > 32768
+                length -= 32768 if unwritten else 0
+                if at >= wanted:
+                    return
+                length = min(length, wanted - at)
+                yield at, 0 if unwritten else low | high << 32, length
+
+    def _mapped(self, pointers: tuple[int, ...], wanted: int) -> Iterator[tuple[int, int, int]]:
+        """Chapter "Direct/Indirect Block Addressing": twelve blocks, then one, two and three levels of blocks of them."""
+        position = 0
+        for block in pointers[:12]:
+            if position >= wanted:
+                return
+            yield position, block, 1
+            position += 1
+        per_block = self.block // 4
+        for level, block in enumerate(pointers[12:], 1):
+            if position >= wanted:
+                return
+            yield from self._indirect(block, level, position, wanted)
+            position += per_block**level
+
+    def _indirect(self, block: int, level: int, position: int, wanted: int) -> Iterator[tuple[int, int, int]]:
+        if block == 0:
+            return
+        per_block = self.block // 4
+        step = per_block ** (level - 1)
+        for pointer in struct.unpack(f"<{per_block}I", self._blocks(block)):
+            if position >= wanted:
+                return
+            if level == 1:
+                yield position, pointer, 1
+            else:
+                yield from self._indirect(pointer, level - 1, position, wanted)
+            position += step
+
+    def _data(self, fields: dict[str, Value], inode: bytes, size: int) -> Iterator[bytes]:
+        """An inode's content; holes are zeros."""
+        flags = number(fields, "flags")
+        if flags & _ENCRYPTED:
+            raise Ext4Damaged("it is encrypted")
+        if flags & _INLINE:
+            yield self._inline(fields, inode, size)
+            return
+        wanted = -(-size // self.block)
+        position = 0  # in bytes
+        for at, block, count in self._runs(fields, wanted):
+            start = at * self.block
+            if start < position:
+                raise Ext4Damaged("a file's blocks are out of order")
+            yield from _zeros(min(start, size) - position)
+            position = start
+            end = min(start + count * self.block, size)
+            if block == 0:
+                yield from _zeros(end - position)
+                position = end
+            elif not 0 < block <= block + count <= self.blocks:
+                raise Ext4Damaged(f"it names the block {block}, which it does not have")
+            while position < end:
+                length = min(_PART, end - position)
+                yield self._read(block * self.block + position - start, length)
+                position += length
+        yield from _zeros(size - position)
+
+    def _inline(self, fields: dict[str, Value], inode: bytes, size: int) -> bytes:
+        """Chapter "Inline Data": 60 bytes in the inode, more in its attribute `system.data`."""
+        data = raw_bytes(fields, "block")[: min(size, 60)]
+        if size <= 60:
+            return data
+        start = _SHORT_INODE + number(fields, "extra_size")
+        area = inode[start:]
+        if area[:4] != b"\0\0\2\xea":
+            raise Ext4Damaged("a file's inline data is not where it should be")
+        entries = area[4:]
+        at = 0
+        while at + 16 <= len(entries) and entries[at]:
+            length, index, offset, block, count = struct.unpack_from("<BBHII", entries, at)
+            if index == 7 and entries[at + 16 : at + 16 + length] == b"data" and block == 0:
+                if offset + count > len(entries) or 60 + count < size:
+                    break
+                return data + entries[offset : offset + size - 60]
+            at += 16 + (length + 3 & ~3)
+        raise Ext4Damaged("a file's inline data is not where it should be")
+
+    # Folders
+
+    def _names(self, found: Found) -> Iterator[tuple[bytes, int]]:
+        """Names and inodes in a folder, hashed or not: both have the same blocks of entries (chapter "Directory Entries")."""
+        fields, inode = self._inode(found.handle)
+        if found.size > self.blocks * self.block:
+            raise Ext4Damaged(f"the folder {found.path!r} is larger than the filesystem")
+        inline = number(fields, "flags") & _INLINE
+        for part in self._data(fields, inode, found.size):
+            step = len(part) if inline else self.block
+            for at in range(0, len(part), step):
+                yield from _entries(part[at : at + step], 4 if inline else 0, found.path)
+
+    def walk(self) -> Iterator[Found]:
+        top = self._found("/", ROOT_INODE)
+        if top.kind != "folder":
+            raise Ext4Damaged("its top is no folder")
+        yield top
+        waiting = [(top, 0)]
+        folders = {ROOT_INODE}
+        count = 0
+        while waiting:
+            folder, depth = waiting.pop()
+            if depth > self.MOST_DEPTH:
+                raise Ext4Damaged("folders are nested too deep")
+            for name, index in self._names(folder):
+                if name in (b".", b".."):
+                    continue
+                count += 1
+                if count > self.MOST_ENTRIES or b"/" in name or b"\0" in name or not name:
+                    raise Ext4Damaged(f"the folder {folder.path!r} holds names that cannot be")
+                found = self._found(f"{folder.path.rstrip('/')}/{os.fsdecode(name)}", index)
+                yield found
+                if found.kind == "folder":
+                    if index in folders:
+                        raise Ext4Damaged(f"the folder {found.path!r} leads back to another one")
+                    folders.add(index)
+                    waiting.append((found, depth + 1))
+
+    def content(self, found: Found) -> Iterator[bytes]:
+        fields, inode = self._inode(found.handle)
+        yield from self._data(fields, inode, found.size)
+
+
+def _entries(data: bytes, start: int, path: str) -> Iterator[tuple[bytes, int]]:
+    at = start
+    while at + 8 <= len(data):
+        index, length, name_length = struct.unpack_from("<IHB", data, at)
+        if length < 8 or length % 4 or at + length > len(data) or name_length + 8 > length:
+            raise Ext4Damaged(f"the folder {path!r} has a broken entry")
+        if index:
+            yield data[at + 8 : at + 8 + name_length], index
+        at += length
+
+
+def _zeros(count: int) -> Iterator[bytes]:
+    while count > 0:
+        yield bytes(min(count, _PART))
+        count -= _PART

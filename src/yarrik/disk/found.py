@@ -1,0 +1,43 @@
+"""What readers of filesystems and archives find: one form for all of them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Protocol
+
+
+@dataclass(frozen=True)
+class Found:
+    """One path, from the top. `modified` is in seconds since 1970; `links` counts hard links; `handle` is the reader's own."""
+
+    path: str
+    kind: str
+    mode: int
+    uid: int
+    gid: int
+    size: int
+    modified: int
+    target: str = ""
+    device: tuple[int, int] = (0, 0)
+    links: int = 1
+    handle: int = 0
+
+
+class Reader(Protocol):
+    """A filesystem that can be listed and read. Both raise ValueError with a sentence for what is damaged."""
+
+    label: str
+
+    @property
+    def form(self) -> str:
+        """What it is, like `ext4` or `FAT16`."""
+        ...
+
+    def walk(self) -> Iterator[Found]:
+        """All paths, each folder before what it holds."""
+        ...
+
+    def content(self, found: Found) -> Iterator[bytes]:
+        """A file's bytes, in parts."""
+        ...
