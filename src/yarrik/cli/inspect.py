@@ -66,8 +66,16 @@ def _overview(image: Path, opened: OpenedImage, json: bool) -> None:
     from yarrik.units import shown_size
 
     if json:
-        print_json({"ok": not opened.problem, "image": str(image), "bytes": opened.size, "table": opened.table, "problem": opened.problem,
-                    "partitions": [_described(part) for part in opened.partitions]})  # fmt: skip
+        print_json(
+            {
+                "ok": not opened.problem,
+                "image": str(image),
+                "bytes": opened.size,
+                "table": opened.table,
+                "problem": opened.problem,
+                "partitions": [_described(part) for part in opened.partitions],
+            }
+        )
         return
     table = {"gpt": "GUID partition table", "mbr": "classic partition table", "none": "no partition table"}[opened.table]
     sys.stdout.write(f"{styled(image.name, 'bold')}: {shown_size(opened.size)}, {table}\n")
@@ -84,10 +92,10 @@ def _overview(image: Path, opened: OpenedImage, json: bool) -> None:
             (str(part.number or ""), part.name or "whole", bar[:40], f"{part.start:#x}", shown_size(part.size), what + marks)
         )
     show_table(rows, right=(3, 4))
-    rows = [(part.name, part.identifier) for part in opened.partitions if part.identifier]
-    if rows:
+    identifiers = [(part.name, part.identifier) for part in opened.partitions if part.identifier]
+    if identifiers:
         sys.stdout.write("PARTUUID\n")
-        show_table(rows)
+        show_table(identifiers)
     if any(part.reader is not None for part in opened.partitions):
         sys.stdout.write(f"next: yarrik inspect {image} /\n")
 
@@ -184,8 +192,17 @@ def _printable(text: str) -> str:
 
 
 def _row(part: FoundPartition, one: Found) -> dict[str, object]:
-    row: dict[str, object] = {"partition": part.name, "path": _printable(one.path), "kind": one.kind, "mode": f"{one.mode:04o}",
-                              "uid": one.uid, "gid": one.gid, "bytes": one.size, "modified": one.modified, "links": one.links}  # fmt: skip
+    row: dict[str, object] = {
+        "partition": part.name,
+        "path": _printable(one.path),
+        "kind": one.kind,
+        "mode": f"{one.mode:04o}",
+        "uid": one.uid,
+        "gid": one.gid,
+        "bytes": one.size,
+        "modified": one.modified,
+        "links": one.links,
+    }
     if one.kind == "link":
         row["to"] = _printable(one.target)
     if one.kind in ("character", "block"):
@@ -211,8 +228,16 @@ def _extract(image: Path, chosen: list[FoundPartition], path: str, to: Path, jso
     try:
         count, left = extract(part.reader, inside, path, to)
     except OSError as error:
-        raise YarrikError(Trouble("EXTRACT-FAILED", f"cannot write {error.filename}: {error.strerror}", Place(to),
-                                  why="nothing that is there already is written over", remedy="name an empty folder"), "work") from error  # fmt: skip
+        raise YarrikError(
+            Trouble(
+                "EXTRACT-FAILED",
+                f"cannot write {error.filename}: {error.strerror}",
+                Place(to),
+                why="nothing that is there already is written over",
+                remedy="name an empty folder",
+            ),
+            "work",
+        ) from error
     if json:
         print_json({"ok": True, "files": count, "to": str(to), "left-out": left})
         return
