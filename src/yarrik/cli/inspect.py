@@ -157,8 +157,9 @@ def _list(image: Path, chosen: list[FoundPartition], paths: list[str], json: boo
             if json:
                 answers += [_row(part, one) for one in inside]
                 continue
-            if len(chosen) > 1:
-                sys.stdout.write(f"{styled(part.name, 'bold')}\n")
+            if len(chosen) > 1 or len(paths) > 1:
+                head = f"{part.name}: {path}" if len(chosen) > 1 and len(paths) > 1 else part.name if len(chosen) > 1 else path
+                sys.stdout.write(f"{styled(head, 'bold')}\n")
             rows = [_line(one) for one in sorted(shown, key=lambda one: one.path) if one.path != path or one.kind != "folder"]
             show_table(rows, right=(1, 2))
     if json:
