@@ -38,7 +38,7 @@ def _top(
 
 def main() -> NoReturn:
     """The console command. Exit code 0: done, 1: the work failed, 2: the request was wrong."""
-    from yarrik.cli import boot, build, check, demo, inspect, look  # noqa: F401 (they register their commands)
+    from yarrik.cli import boot, build, check, demo, inspect, look, pack  # noqa: F401 (they register their commands)
 
     for stream in (sys.stdout, sys.stderr):
         # A terminal that cannot show a sign gets a question mark, not a failure.

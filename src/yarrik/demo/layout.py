@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import dataclass
 from importlib import resources
 from importlib.resources.abc import Traversable
@@ -38,7 +39,10 @@ def lay_out_demo(folder: Path) -> None:
         )  # fmt: skip
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        _copy(resources.files("yarrik.demo") / "data", folder)
+        data = resources.files("yarrik.demo") / "data"
+        # The workspace's own file comes first: whoever looks in meanwhile sees a workspace, not a stranger's folder.
+        _write(folder / "yarrik.toml", (data / "yarrik.toml").read_bytes())
+        _copy(data, folder)
         ignore = folder / ".gitignore"
         if not ignore.exists():
             ignore.write_text("/.yarrik/\n/out/\n")
@@ -57,5 +61,19 @@ def _copy(source: Traversable, target: Path) -> None:
         if item.is_dir():
             place.mkdir(exist_ok=True)
             _copy(item, place)
-        elif not place.exists():
-            place.write_bytes(item.read_bytes())
+        else:
+            _write(place, item.read_bytes())
+
+
+def _write(place: Path, data: bytes) -> None:
+    """Writes a file that is not there yet, whole or not at all; one that is there stays."""
+    if place.exists():
+        return
+    fresh = place.with_name(f".{place.name}.{os.getpid()}")
+    fresh.write_bytes(data)
+    try:
+        os.link(fresh, place)
+    except FileExistsError:
+        pass
+    finally:
+        fresh.unlink()

@@ -44,8 +44,16 @@ READ_ONLY_COMPATIBLE = 0x1 | 0x2 | 0x8 | 0x20 | 0x40 | 0x400
 EXTENTS_FLAG = 0x80000
 INODE_ZEROED = 0x4
 
-_MODES = {"folder": 0x4000, "file": 0x8000, "link": 0xA000, "character": 0x2000, "block": 0x6000, "fifo": 0x1000}
-_ENTRY_TYPES = {"file": 1, "folder": 2, "character": 3, "block": 4, "fifo": 5, "link": 7}
+_MODES = {
+    "folder": 0x4000,
+    "file": 0x8000,
+    "link": 0xA000,
+    "character": 0x2000,
+    "block": 0x6000,
+    "fifo": 0x1000,
+    "socket": 0xC000,
+}
+_ENTRY_TYPES = {"file": 1, "folder": 2, "character": 3, "block": 4, "fifo": 5, "socket": 6, "link": 7}
 
 # Chapter "Super Block".
 SUPER = Record(
@@ -357,7 +365,7 @@ class _Demand:
                 if len(name) > 255:
                     raise ValueError(f"the name {node.name[:40]!r}… is longer than 255 bytes")
                 folders[node.parent].append(node)
-            if node.kind == "file":
+            if node.kind == "file" and not node.same_as:
                 blocks = -(-node.size // BLOCK)
                 # At the worst each group's border cuts a file once more; the tree's blocks are counted with it.
                 extents = -(-blocks // GROUP_BLOCKS) * 2 + 1
@@ -445,9 +453,16 @@ class _Allocator:
 def _allocate(tree: RootTree, geometry: Geometry, demand: _Demand) -> tuple[tuple[Item, ...], tuple[Extent, ...]]:
     allocator = _Allocator(geometry)
     numbers: dict[str, int] = {"/": ROOT_INODE}
+    names: dict[str, int] = {}
+    following = FIRST_INODE + 1
     for node in tree.nodes:
-        if node.path != "/":
-            numbers[node.path] = FIRST_INODE + len(numbers)
+        names[node.same_as or node.path] = names.get(node.same_as or node.path, 0) + 1
+        if node.path != "/" and not node.same_as:
+            numbers[node.path] = following
+            following += 1
+    for node in tree.nodes:
+        if node.same_as:
+            numbers[node.path] = numbers[node.same_as]
     items: list[Item] = []
     length = journal_blocks(geometry.blocks)
     extents = allocator.take(length)
@@ -467,14 +482,16 @@ def _allocate(tree: RootTree, geometry: Geometry, demand: _Demand) -> tuple[tupl
                      allocator.tree_blocks(extents), tuple(children), numbers[node.parent])
             )  # fmt: skip
     for node in tree.nodes:
-        number = numbers[node.path]
+        number, links = numbers[node.path], names.get(node.path, 1)
+        if node.same_as:
+            continue
         if node.kind == "file":
             extents = allocator.take(-(-node.size // BLOCK))
-            items.append(Item(number, node, "file", node.mode, node.size, 1, extents, allocator.tree_blocks(extents)))
+            items.append(Item(number, node, "file", node.mode, node.size, links, extents, allocator.tree_blocks(extents)))
         elif node.kind != "folder":
             target = os.fsencode(node.content) if node.kind == "link" else b""
             extents = allocator.take(1) if len(target) >= FAST_LINK else ()
-            items.append(Item(number, node, node.kind, node.mode, len(target), 1, extents))
+            items.append(Item(number, node, node.kind, node.mode, len(target), links, extents))
     return tuple(sorted(items, key=lambda item: item.number)), tuple(allocator.used)
 
 
@@ -612,7 +629,9 @@ class _Writer:
     def _inode(self, item: Item) -> bytearray:
         node = item.node
         uid, gid = (node.uid, node.gid) if node is not None else (0, 0)
-        clock, more = self.plan.clock & 0xFFFFFFFF, self.plan.clock >> 32 & 3
+        moment = self.plan.clock if node is None or node.modified is None else node.modified
+        # The two low bits of the further field count eras of 2^32 seconds (chapter "Inode Timestamps").
+        clock, more = moment & 0xFFFFFFFF, (moment - (moment + 0x80000000 & 0xFFFFFFFF) + 0x80000000) >> 32 & 3
         sectors = (sum(count for _, count in item.extents) + len(item.tree_blocks)) * BLOCK // 512
         block, flags = self._block_field(item)
         data = INODE_RECORD.pack(
@@ -652,7 +671,7 @@ class _Writer:
             return struct.pack("<II", 0, minor & 0xFF | major << 8 | (minor & ~0xFF) << 12), 0
         if item.kind == "link" and not item.extents and item.node is not None:
             return os.fsencode(item.node.content), 0
-        if item.kind == "fifo":
+        if item.kind in ("fifo", "socket"):
             return b"", 0
         if not item.tree_blocks:
             extents = b"".join(_extent(at, extent) for extent, at in _with_positions(item.extents))

@@ -297,6 +297,8 @@ class _Check:
             name = node.name
             if node.kind not in ("file", "folder"):
                 reasons.append(f"the {node.kind} {node.path}")
+            elif node.same_as:
+                reasons.append(f"the hard link {node.path}")
             elif node.uid or node.gid:
                 reasons.append(f"the owner {node.uid}:{node.gid} of {node.path}")
             if node.size > MAX_FILE:
@@ -384,11 +386,12 @@ class _Shape:
             if _slots(child.name, short) > 1:
                 out += _long_entries(child.name, short)
             kind = FOLDER if child.kind == "folder" else ARCHIVE
-            out += self._short(short, kind, runs[child.path][0], child.size if kind == ARCHIVE else 0)
+            size = child.size if kind == ARCHIVE else 0
+            out += self._short(short, kind, runs[child.path][0], size, child.modified)
         return bytes(out)
 
-    def _short(self, name: bytes, attributes: int, cluster: int, size: int) -> bytearray:
-        date, hour = self.stamp
+    def _short(self, name: bytes, attributes: int, cluster: int, size: int, modified: int | None = None) -> bytearray:
+        date, hour = self.stamp if modified is None else _stamp(modified)
         return _SHORT.pack(
             name=name,
             attributes=attributes,

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
+from yarrik.disk.archives import ArchiveDamaged, CpioReader
 from yarrik.disk.ext4_read import Ext4Damaged, Ext4Reader
 from yarrik.disk.fat import FatDamaged, FatReader
 from yarrik.disk.found import Found, Reader
@@ -83,6 +84,11 @@ def _reader(file: BinaryIO, start: int, size: int) -> tuple[Reader | None, str]:
     """The reader for what lies there, or a sentence on why there is none."""
     file.seek(start)
     head = file.read(2048)
+    if head[:6] in (b"070701", b"070702"):
+        try:
+            return CpioReader(file, start, size), ""
+        except ArchiveDamaged as error:
+            return None, f"damaged: {error}"
     if not head.strip(b"\0"):
         return None, "empty, or a filesystem that is not known here"
     try:

@@ -11,7 +11,7 @@ from typing import Literal
 
 import msgspec
 
-Kind = Literal["folder", "file", "link", "character", "block", "fifo"]
+Kind = Literal["folder", "file", "link", "character", "block", "fifo", "socket"]
 
 _PERCENT = re.compile(rb"%([0-9A-F]{2})")
 
@@ -21,7 +21,9 @@ class Node:
     """One path, from the top like `/etc/passwd`, in the form of `os.fsdecode`.
 
     `content` is a file's digest or a link's destination, `size` is in bytes, `device` holds major and minor number,
-    and `package` names who brought it (empty for what Yarrik itself or the image adds)."""
+    and `package` names who brought it (empty for what Yarrik itself or the image adds). `modified` is in seconds since
+    1970, or None for the clock of whatever is written. `same_as` is the path of an earlier file that this is a further
+    name of (a hard link)."""
 
     path: str
     kind: Kind
@@ -32,6 +34,8 @@ class Node:
     content: str = ""
     device: tuple[int, int] = (0, 0)
     package: str = ""
+    modified: int | None = None
+    same_as: str = ""
 
     @property
     def parent(self) -> str:

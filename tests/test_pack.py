@@ -1,0 +1,170 @@
+"""`yarrik pack`: a folder as a filesystem or archive, judged by the operating system's own programs."""
+
+import hashlib
+import os
+import random
+import subprocess
+import unittest
+from pathlib import Path
+
+from tests.support import ProgramTest
+from tests.test_read import facts_below, facts_in
+from yarrik.disk.archives import ArchiveDamaged, CpioReader
+from yarrik.errors import YarrikError
+from yarrik.rootfs import read_folder, read_owners
+
+
+class FoldersArePacked(ProgramTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.source = self.folder / "source"
+        (self.source / "bin").mkdir(parents=True)
+        (self.source / "etc/empty").mkdir(parents=True)
+        (self.source / "bin/tool").write_bytes(random.Random(1).randbytes(70_000))
+        (self.source / "bin/tool").chmod(0o4755)
+        os.link(self.source / "bin/tool", self.source / "bin/another name")
+        os.link(self.source / "bin/tool", self.source / "zlast")
+        (self.source / "etc/conf").write_text("text\n")
+        os.utime(self.source / "etc/conf", (86400 * 365 * 30, 86400 * 365 * 30))
+        (self.source / "link").symlink_to("bin/tool")
+        (self.source / os.fsdecode(b"odd \xff\n name")).write_text("odd")
+        os.mkfifo(self.source / "pipe")
+        (self.source / ("n" * 255)).write_text("long")
+        if os.getuid() == 0:
+            os.mknod(self.source / "tty", 0o620 | 0o020000, os.makedev(5, 1))
+            os.chown(self.source / "etc/conf", 100, 70000)
+
+    def pack(self, form: str, *words: str | Path, code: int = 0) -> Path:
+        out = self.folder / f"out.{form}"
+        self.said = self.yarrik("pack", self.source, out, "--as", form, "--force", *words, code=code)
+        return out
+
+    def test_ext4_keeps_owners_modes_times_links_and_nodes(self) -> None:
+        image = self.pack("ext4", "--label", "packed", "--size", "fit + 10%")
+        self.assertNotIn("WARNING", self.tool("e2fsck", "-fn", image))
+        self.assertEqual(facts_in(image), facts_below(self.source))
+        listing = self.tool("debugfs", "-R", "ls -l /bin", image)
+        numbers = {line.split()[0] for line in listing.splitlines() if "tool" in line or "another" in line}
+        self.assertEqual(len(numbers), 1)
+        self.assertIn("Links: 3", self.tool("debugfs", "-R", "stat /zlast", image))
+        self.assertIn("Filesystem volume name:   packed", self.tool("dumpe2fs", "-h", image))
+
+    def test_cpio_comes_back_through_cpio(self) -> None:
+        archive = self.pack("cpio")
+        out = self.folder / "unpacked"
+        out.mkdir()
+        with archive.open("rb") as file:
+            subprocess.run(
+                ["cpio", "-idm", "--no-absolute-filenames", "--quiet"], stdin=file, cwd=out, check=True, capture_output=True
+            )
+        self.assertEqual(facts_below(out), facts_below(self.source))
+        self.assertEqual((out / "zlast").stat().st_ino, (out / "bin/tool").stat().st_ino)
+        self.assertEqual(archive.stat().st_size % 512, 0)
+
+    def test_cpio_is_read_right_ours_and_theirs(self) -> None:
+        names = b"\0".join(os.fsencode(path.relative_to(self.source)) for path in sorted(self.source.rglob("*")))
+        theirs = subprocess.run(
+            ["cpio", "-o0", "-H", "newc", "--quiet"], input=names, cwd=self.source, check=True, capture_output=True
+        ).stdout
+        wanted = {path: (f[0], f[1], f[2], f[4], f[5]) for path, f in facts_below(self.source).items()}
+        for archive in (self.pack("cpio"), self.write("theirs.cpio", theirs)):
+            with archive.open("rb") as file:
+                reader = CpioReader(file, 0, archive.stat().st_size)
+                found = {
+                    one.path: (one.mode, one.uid, one.gid, one.target,
+                               hashlib.sha256(b"".join(reader.content(one))).hexdigest() if one.kind == "file" else "")
+                    for one in reader.walk() if one.path != "/"
+                }  # fmt: skip
+            self.assertEqual(found, wanted)
+
+    def test_tar_comes_back_through_tar(self) -> None:
+        out = self.folder / "unpacked"
+        out.mkdir()
+        self.tool("tar", "--numeric-owner", "-xpf", self.pack("tar"), "-C", out)
+        self.assertEqual(facts_below(out), facts_below(self.source))
+
+    def test_fat_takes_what_it_can_and_lists_what_it_cannot(self) -> None:
+        self.assertIn("the hard link /bin/tool", self.pack("fat", code=1) and self.said)
+        plain = self.folder / "plain"
+        (plain / "sub folder").mkdir(parents=True)
+        (plain / "sub folder/A name.txt").write_text("text")
+        self.source = plain
+        image = self.pack("fat", "--all-root", "--size", "8MiB", "--label", "CARD")
+        self.assertEqual(image.stat().st_size, 8 << 20)
+        self.tool("fsck.fat", "-n", image)
+        self.assertEqual(self.tool("mtype", "-i", image, "::/sub folder/A name.txt"), "text")
+
+    def test_the_same_folder_gives_the_same_bytes_and_a_clock_holds_times_still(self) -> None:
+        for form in ("ext4", "cpio", "tar"):
+            first = self.pack(form, "--clock", "1767225600").read_bytes()
+            os.utime(self.source / "etc/conf", (5, 5))
+            self.assertEqual(self.pack(form, "--clock", "1767225600").read_bytes(), first, form)
+            self.assertNotEqual(self.pack(form).read_bytes(), first, form)
+
+    def test_an_owners_table_sets_owners_modes_and_nodes(self) -> None:
+        table = self.write(
+            "owners",
+            "# comment\n/etc/conf - 0600 7 8\n/dev d 0755 0 0\n/dev/console c 0600 0 0 5 1\n/odd%20%FF%0A%20name - - 9 -\n",
+        )
+        found = facts_in(self.pack("ext4", "--all-root", "--owners", table))
+        self.assertEqual(found["/etc/conf"][:3], (0o600, 7, 8))
+        self.assertEqual(found["/bin/tool"][:3], (0o4755, 0, 0))
+        self.assertEqual(found[os.fsdecode(b"/odd \xff\n name")][1], 9)
+        image = self.folder / "out.ext4"
+        self.assertRegex(self.tool("debugfs", "-R", "stat /dev/console", image), r"Type: character special")
+
+    def test_lines_of_a_table_that_cannot_be_are_told_with_their_numbers(self) -> None:
+        table = self.write("owners", "/ok - - - -\nrelative - - 0 0\n/x c 0600 0 0\n/x - 0999 0 0\n/../x - - 0 0\n")
+        with self.assertRaises(YarrikError) as caught:
+            read_owners(table)
+        self.assertEqual([trouble.place.line for trouble in caught.exception.troubles], [2, 3, 4, 5])
+        with self.assertRaises(YarrikError) as caught:
+            read_folder(self.source, read_owners(self.write("o", "/none - 0600 0 0\n/etc c 0600 0 0 1 1\n")))
+        self.assertEqual([trouble.code for trouble in caught.exception.troubles], ["OWNERS-PATH", "OWNERS-CLASH"])
+
+    def test_nothing_is_written_over_or_left_half_done(self) -> None:
+        out = self.write("there", "mine")
+        self.assertIn("error OUT-EXISTS", self.yarrik("pack", self.source, out, "--as", "tar", code=2))
+        self.assertEqual(out.read_text(), "mine")
+        self.assertIn("error OUT-INSIDE", self.yarrik("pack", self.source, self.source / "x.tar", "--as", "tar", code=2))
+        self.assertIn(
+            "the content needs",
+            self.yarrik("pack", self.source, self.folder / "small", "--as", "ext4", "--size", "1 MiB", code=1),
+        )
+        self.assertEqual([path.name for path in self.folder.iterdir() if path.name.startswith((".", "small"))], [])
+        self.assertIn(
+            "is not a size", self.yarrik("pack", self.source, self.folder / "small", "--as", "ext4", "--size", "big", code=1)
+        )
+
+
+class HostileArchivesAreRefused(ProgramTest):
+    def test_mutations_end_in_a_sentence(self) -> None:
+        source = self.folder / "s"
+        for number in range(20):
+            (source / f"folder{number}").mkdir(parents=True)
+            (source / f"folder{number}/file").write_bytes(bytes(number * 100))
+        (source / "link").symlink_to("folder1/file")
+        self.yarrik("pack", source, "a.cpio", "--as", "cpio")
+        sound = (self.folder / "a.cpio").read_bytes()
+        generator = random.Random(3)
+        refused = 0
+        for _ in range(1500):
+            data = bytearray(sound[: generator.choice((len(sound), generator.randrange(len(sound))))])
+            for _ in range(generator.choice((1, 2, 20))):
+                if data:
+                    data[generator.randrange(len(data))] = generator.choice((generator.randrange(256), 0x46, 0x30))
+            (self.folder / "m").write_bytes(data)
+            with (self.folder / "m").open("rb") as file:
+                try:
+                    reader = CpioReader(file, 0, len(data))
+                    for found in reader.walk():
+                        self.assertNotIn("..", found.path.split("/"))
+                        if found.kind == "file":
+                            self.assertLessEqual(sum(map(len, reader.content(found))), len(data))
+                except ArchiveDamaged:
+                    refused += 1
+        self.assertGreater(refused, 500)
+
+
+if __name__ == "__main__":
+    unittest.main()
