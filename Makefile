@@ -2,7 +2,7 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux test lint setup benchmark screenshots clean
+.PHONY: demo demo-linux test lint setup benchmark benchmark-disks clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
@@ -22,6 +22,9 @@ lint: setup
 
 benchmark: setup
 	$(VENV)/bin/python benchmarks/overhead.py
+
+benchmark-disks: packages-test setup
+	$(VENV)/bin/python benchmarks/filesystems.py
 
 setup: $(VENV)/.ready
 

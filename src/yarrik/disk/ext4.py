@@ -11,7 +11,7 @@ import os
 import struct
 import uuid as uuids
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 
@@ -36,6 +36,9 @@ EXTENTS_PER_BLOCK = (BLOCK - 12 - 4) // 12
 DIRECTORY_TAIL = 12
 DIRECTORY_ROOM = BLOCK - DIRECTORY_TAIL
 FAST_LINK = 60
+#: Files up to this size are read whole and written together with their neighbours, so many bytes at a time.
+SMALL = 128 << 10
+GATHERED = 4 << 20
 
 COMPATIBLE = 0x4  # has_journal
 INCOMPATIBLE = 0x2 | 0x40 | 0x80 | 0x200  # filetype, extents, 64bit, flex_bg
@@ -155,6 +158,11 @@ INODE_RECORD = Record(
     ("made_at_more", 0x94, "I"),
 )
 EXTRA_SIZE = 32
+_PACK_INODE = INODE_RECORD.packer(
+    "mode", "uid_lo", "size_lo", "access_time", "change_time", "content_time", "gid_lo", "links",
+    "sectors_lo", "flags", "block", "size_hi", "sectors_hi", "uid_hi", "gid_hi", "extra_size", "change_time_more",
+    "content_time_more", "access_time_more", "made_at", "made_at_more",
+)  # fmt: skip
 
 # Chapter "Journal (jbd2)": all numbers are big-endian.
 JOURNAL_SUPER = Record(
@@ -172,12 +180,16 @@ JOURNAL_SUPER = Record(
     order=">",
 )
 
+#: The extent tree of a file in one piece: header and extent.
+_ONE_EXTENT = struct.Struct("<HHHHIIHHI")
+
 Extent = tuple[int, int]  # first block, count of blocks
 
 
 def checksum(seed: int, data: bytes | bytearray) -> int:
     """CRC-32C as the kernel runs it on: no inversion at either end."""
-    return int(google_crc32c.extend(seed ^ 0xFFFFFFFF, bytes(data))) ^ 0xFFFFFFFF
+    value: int = google_crc32c.extend(seed ^ 0xFFFFFFFF, bytes(data))
+    return value ^ 0xFFFFFFFF
 
 
 def has_backup(group: int) -> bool:
@@ -513,7 +525,7 @@ def _folder_blocks(names: list[bytes]) -> int:
 # Writing
 
 
-def write_ext4(plan: Ext4Plan, handle: int, offset: int, content: Callable[[str], Path]) -> None:
+def write_ext4(plan: Ext4Plan, handle: int, offset: int, content: Callable[[str], str | Path]) -> None:
     """Writes the filesystem into an open file of zeros, `offset` bytes from its start.
 
     `content` tells where the file with a digest lies. Zeros are not written, so they stay holes."""
@@ -525,7 +537,10 @@ class _Writer:
     plan: Ext4Plan
     handle: int
     offset: int
-    content: Callable[[str], Path]
+    content: Callable[[str], str | Path]
+    _gathered: bytearray = field(default_factory=bytearray)
+    _gathered_start: int = 0
+    _gathered_end: int = -1
 
     @cached_property
     def seed(self) -> int:
@@ -534,6 +549,7 @@ class _Writer:
     def run(self) -> None:
         for item in self.plan.items:
             self._content(item)
+        self._flush()
         self._inode_tables()
         self._bitmaps_and_descriptors()
 
@@ -541,7 +557,7 @@ class _Writer:
         os.pwrite(self.handle, data, self.offset + block * BLOCK + skip)
 
     def inode_seed(self, number: int) -> int:
-        return checksum(checksum(self.seed, struct.pack("<I", number)), bytes(4))  # generation 0
+        return checksum(self.seed, struct.pack("<II", number, 0))  # generation 0
 
     # Content: folders, links, the journal, files
 
@@ -555,12 +571,38 @@ class _Writer:
         elif item.kind == "link" and item.extents and item.node is not None:
             self._put(item.extents[0][0], os.fsencode(item.node.content))
         elif item.kind == "file" and item.node is not None and item.size:
-            with self.content(item.node.content).open("rb") as source:
-                for (start, count), at in _with_positions(item.extents):
-                    length = min(count * BLOCK, item.size - at * BLOCK)
-                    move_range(source.fileno(), at * BLOCK, self.handle, self.offset + start * BLOCK, length)
+            self._file(item, item.node)
         for block, data in zip(item.tree_blocks, self._tree(item), strict=True):
             self._put(block, data)
+
+    def _file(self, item: Item, node: Node) -> None:
+        source = os.open(self.content(node.content), os.O_RDONLY)
+        try:
+            if item.size <= SMALL and len(item.extents) == 1:
+                data = os.read(source, item.size)
+                if len(data) < item.size:
+                    raise ValueError(f"{node.path} is shorter than it was when it was listed")
+                self._gather(item.extents[0][0], data)
+                return
+            for (start, count), at in _with_positions(item.extents):
+                length = min(count * BLOCK, item.size - at * BLOCK)
+                move_range(source, at * BLOCK, self.handle, self.offset + start * BLOCK, length)
+        finally:
+            os.close(source)
+
+    def _gather(self, block: int, data: bytes) -> None:
+        """Small files lie next to each other: they are written many at a time."""
+        if block != self._gathered_end or len(self._gathered) > GATHERED:
+            self._flush()
+            self._gathered_start = block
+        self._gathered += data
+        self._gathered += bytes(-len(data) % BLOCK)
+        self._gathered_end = block + -(-len(data) // BLOCK)
+
+    def _flush(self) -> None:
+        if self._gathered:
+            self._put(self._gathered_start, self._gathered)
+            self._gathered = bytearray()
 
     def _journal_super(self, item: Item) -> bytes:
         return bytes(
@@ -634,32 +676,17 @@ class _Writer:
         clock, more = moment & 0xFFFFFFFF, (moment - (moment + 0x80000000 & 0xFFFFFFFF) + 0x80000000) >> 32 & 3
         sectors = (sum(count for _, count in item.extents) + len(item.tree_blocks)) * BLOCK // 512
         block, flags = self._block_field(item)
-        data = INODE_RECORD.pack(
-            mode=_MODES[item.kind] | item.mode,
-            uid_lo=uid & 0xFFFF,
-            uid_hi=uid >> 16,
-            gid_lo=gid & 0xFFFF,
-            gid_hi=gid >> 16,
-            size_lo=item.size & 0xFFFFFFFF,
-            size_hi=item.size >> 32,
-            access_time=clock,
-            change_time=clock,
-            content_time=clock,
-            made_at=clock,
-            access_time_more=more,
-            change_time_more=more,
-            content_time_more=more,
-            made_at_more=more,
-            links=item.links,
-            sectors_lo=sectors & 0xFFFFFFFF,
-            sectors_hi=sectors >> 32,
-            flags=flags,
-            block=block,
-            extra_size=EXTRA_SIZE,
-        )
+        size, extra = item.size, EXTRA_SIZE
+        data = bytearray(
+            _PACK_INODE(
+                _MODES[item.kind] | item.mode, uid & 0xFFFF, size & 0xFFFFFFFF, clock, clock, clock, gid & 0xFFFF, item.links,
+                sectors & 0xFFFFFFFF, flags, block, size >> 32, sectors >> 32, uid >> 16, gid >> 16, extra, more, more, more,
+                clock, more,
+            )
+        )  # fmt: skip
         value = checksum(self.inode_seed(item.number), data)
-        INODE_RECORD.put(data, "checksum_lo", value & 0xFFFF)
-        INODE_RECORD.put(data, "checksum_hi", value >> 16)
+        data[0x7C:0x7E] = (value & 0xFFFF).to_bytes(2, "little")
+        data[0x82:0x84] = (value >> 16).to_bytes(2, "little")
         return data
 
     def _block_field(self, item: Item) -> tuple[bytes, int]:
@@ -673,6 +700,9 @@ class _Writer:
             return os.fsencode(item.node.content), 0
         if item.kind in ("fifo", "socket"):
             return b"", 0
+        if len(item.extents) == 1:
+            start, count = item.extents[0]
+            return _ONE_EXTENT.pack(0xF30A, 1, 4, 0, 0, 0, count, start >> 32, start & 0xFFFFFFFF), EXTENTS_FLAG
         if not item.tree_blocks:
             extents = b"".join(_extent(at, extent) for extent, at in _with_positions(item.extents))
             return _extent_header(len(item.extents), 4, 0) + extents, EXTENTS_FLAG

@@ -33,7 +33,7 @@ def pack_folder(tree: RootTree, out: Path, form: str, size: str, label: str, clo
                 clock=clock,
             )
             os.ftruncate(sink.fileno(), count or plan.size)
-            write_ext4(plan, sink.fileno(), 0, Path)
+            write_ext4(plan, sink.fileno(), 0, str)
         elif form == "fat":
             serial = int.from_bytes(derived_guid("packed", label).bytes[:4], "big")
             fat = plan_fat(tree, size=count, spare_percent=spare or 0, serial=serial, label=label, clock=clock)

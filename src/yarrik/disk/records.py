@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import struct
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 Value = int | bytes | tuple[int, ...]
 
@@ -13,17 +13,48 @@ class Record:
 
     def __init__(self, size: int, *fields: tuple[str, int, str], order: str = "<") -> None:
         self.size = size
+        self._order = order
         self._fields = {name: (offset, struct.Struct(order + form)) for name, offset, form in fields}
         for name, (offset, form) in self._fields.items():
             if offset + form.size > size:
                 raise ValueError(f"field {name} does not fit into {size} bytes")
+        # The whole structure as one form, with what no field covers as padding: packing is one call.
+        whole, end = order, 0
+        self._defaults: list[tuple[str, Value, bool]] = []
+        for name, offset, form_text in sorted(fields, key=lambda field: field[1]):
+            if offset < end:
+                raise ValueError(f"field {name} overlaps another one")
+            whole += f"{offset - end}x{form_text}"
+            zeros = struct.unpack(order + form_text, bytes(struct.calcsize(order + form_text)))
+            several = len(zeros) > 1
+            default: Value = zeros if several else b"" if form_text.endswith("s") else 0
+            self._defaults.append((name, default, several))
+            end = offset + self._fields[name][1].size
+        self._whole = struct.Struct(whole + f"{size - end}x")
 
     def pack(self, **values: Value) -> bytearray:
         """The structure's bytes; several numbers for one field are given as a tuple."""
-        data = bytearray(self.size)
-        for name, value in values.items():
-            self.put(data, name, value)
-        return data
+        words: list[Value] = []
+        get = values.get
+        for name, default, several in self._defaults:
+            if several:
+                words.extend(get(name, default))  # type: ignore[arg-type]
+            else:
+                words.append(get(name, default))
+        if not values.keys() <= self._fields.keys():
+            raise KeyError(*(values.keys() - self._fields.keys()))
+        return bytearray(self._whole.pack(*words))
+
+    def packer(self, *names: str) -> Callable[..., bytes]:
+        """A quick way to pack many structures: takes the values of these fields, in their order on the disk."""
+        form, end = self._order, 0
+        for name in names:
+            offset, part = self._fields[name]
+            if offset < end:
+                raise ValueError(f"field {name} is not in the order of the disk")
+            form += f"{offset - end}x{part.format[1:]}"
+            end = offset + part.size
+        return struct.Struct(form + f"{self.size - end}x").pack
 
     def put(self, data: bytearray, name: str, value: Value) -> None:
         offset, form = self._fields[name]

@@ -98,32 +98,33 @@ def read_folder(
     nodes: dict[str, Node] = {}
     inodes: dict[tuple[int, int], str] = {}
     try:
-        nodes["/"] = _node("/", folder, folder.stat(), {}, all_root, clock)
+        nodes["/"] = _node("/", os.fspath(folder), folder.stat(), {}, all_root, clock)
         waiting = [("", os.fspath(folder))]
         while waiting:
             prefix, place = waiting.pop()
             for item in sorted(os.scandir(place), key=lambda item: item.name):
                 path = f"{prefix}/{item.name}"
                 status = item.stat(follow_symlinks=False)
-                nodes[path] = _node(path, Path(item.path), status, inodes, all_root, clock)
+                nodes[path] = _node(path, item.path, status, inodes, all_root, clock)
                 if stat.S_ISDIR(status.st_mode):
                     waiting.append((path, item.path))
     except OSError as error:
         raise YarrikError(Trouble("FOLDER-UNREADABLE", f"cannot read {error.filename}: {error.strerror}", Place(folder),
                                   remedy="name a folder that you may read")) from error  # fmt: skip
     _apply(nodes, owners or [], clock)
-    return _first_names_first(RootTree.of(nodes.values()))
+    tree = RootTree.of(nodes.values())
+    return _first_names_first(tree) if any(node.same_as for node in tree.nodes) else tree
 
 
 def _node(
-    path: str, place: Path, status: os.stat_result, inodes: dict[tuple[int, int], str], all_root: bool, clock: int | None
+    path: str, place: str, status: os.stat_result, inodes: dict[tuple[int, int], str], all_root: bool, clock: int | None
 ) -> Node:
     kind = _KINDS[stat.S_IFMT(status.st_mode)]
     uid, gid = (0, 0) if all_root else (status.st_uid, status.st_gid)
     same_as = ""
     if kind != "folder" and status.st_nlink > 1:
         same_as = inodes.setdefault((status.st_dev, status.st_ino), path)
-    content = os.readlink(place) if kind == "link" else str(place) if kind == "file" else ""
+    content = os.readlink(place) if kind == "link" else place if kind == "file" else ""
     device = (os.major(status.st_rdev), os.minor(status.st_rdev)) if kind in ("character", "block") else (0, 0)
     size = status.st_size if kind == "file" else 0
     modified = int(status.st_mtime // 1) if clock is None else clock
