@@ -68,9 +68,6 @@ class Record:
             found[name] = values[0] if len(values) == 1 else values
         return found
 
-    def offset(self, name: str) -> int:
-        return self._fields[name][0]
-
 
 def number(fields: Mapping[str, Value], name: str) -> int:
     """A field that is one number."""

@@ -28,10 +28,6 @@ STANDARD_NODES = (("/dev/console", 5, 1, 0o600), ("/dev/null", 1, 3, 0o666))
 _GENERATED = ("/etc/passwd", "/etc/group", "/etc/shadow", "/etc/hostname")
 
 
-class AccountMissing(YarrikError):
-    """Something belongs to an account that the image does not have."""
-
-
 @dataclass(frozen=True)
 class _Account:
     uid: int
