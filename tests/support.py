@@ -12,7 +12,6 @@ import textwrap
 import unittest
 from pathlib import Path
 
-
 # Checkers of filesystems and tables live where only root's PATH leads on some systems.
 os.environ["PATH"] += ":/usr/sbin:/sbin"
 

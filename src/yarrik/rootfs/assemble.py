@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 
-from yarrik.errors import Collector, Trouble, YarrikError
+from yarrik.errors import Collector, Trouble
 from yarrik.model import Image
 from yarrik.resolve import BuiltPackage
 from yarrik.rootfs.tree import Node, RootTree
