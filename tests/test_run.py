@@ -79,6 +79,7 @@ class WorkFoldersAreClearedAway(FolderTest):
     def test_those_of_the_dead_go_and_those_of_the_living_stay(self) -> None:
         (self.folder / "dead").mkdir()
         (self.folder / "dead/file").write_text("x")
+        (self.folder / "gone.lock").write_text("")
         (self.folder / "dead").chmod(0o500)
         with WorkFolder(self.folder) as alive:
             # The lock belongs to this process; another one must not get it.
@@ -89,6 +90,7 @@ class WorkFoldersAreClearedAway(FolderTest):
             subprocess.run([sys.executable, "-c", script], check=True)
             self.assertTrue(alive.is_dir())
             self.assertFalse((self.folder / "dead").exists())
+            self.assertFalse((self.folder / "gone.lock").exists())
         self.assertFalse(alive.exists())
 
 

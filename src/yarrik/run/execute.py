@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import shutil
 import tempfile
-import threading
 import time
 from collections.abc import Callable, Mapping
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
@@ -230,16 +229,20 @@ class WorkFolder:
     """An empty folder for one step, removed afterwards. A lock tells which folders belong to somebody alive, so what a
     killed build left behind is cleared away by the next one."""
 
-    _guard = threading.Lock()
-
     def __init__(self, top: Path) -> None:
         self._top = top
 
+    @staticmethod
+    def _guard(top: Path) -> filelock.FileLock:
+        """Held while folders are made or cleared away, so that nobody clears away what is just being made."""
+        return filelock.FileLock(top.with_name(f"{top.name}.lock"))
+
     def __enter__(self) -> Path:
         self._top.mkdir(parents=True, exist_ok=True)
-        self._folder = Path(tempfile.mkdtemp(dir=self._top))
-        self._lock = filelock.FileLock(f"{self._folder}.lock")
-        self._lock.acquire()
+        with self._guard(self._top):
+            self._folder = Path(tempfile.mkdtemp(dir=self._top))
+            self._lock = filelock.FileLock(f"{self._folder}.lock")
+            self._lock.acquire()
         return self._folder.resolve()
 
     def __exit__(self, *exception: object) -> None:
@@ -252,17 +255,19 @@ class WorkFolder:
         """Removes folders whose owner is gone."""
         if not top.is_dir():
             return
-        for folder in sorted(top.iterdir()):
-            if folder.suffix == ".lock" or not folder.is_dir():
-                continue
-            lock = filelock.FileLock(f"{folder}.lock")
-            try:
-                lock.acquire(timeout=0)
-            except filelock.Timeout:
-                continue
-            remove_folder(folder)
-            Path(f"{folder}.lock").unlink(missing_ok=True)
-            lock.release()
+        with WorkFolder._guard(top):
+            # A lock without its folder was left by somebody who ended between removing the two.
+            names = sorted({path.with_suffix("") if path.suffix == ".lock" else path for path in top.iterdir()})
+            for folder in names:
+                lock = filelock.FileLock(f"{folder}.lock")
+                try:
+                    lock.acquire(timeout=0)
+                except filelock.Timeout:
+                    continue
+                if folder.exists():
+                    remove_folder(folder)
+                Path(f"{folder}.lock").unlink(missing_ok=True)
+                lock.release()
 
 
 def remove_folder(folder: Path) -> None:
