@@ -10,9 +10,10 @@ import contextlib
 import hashlib
 import itertools
 import os
+import secrets
 import shutil
 import tempfile
-import threading
+import time
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
@@ -29,6 +30,8 @@ from yarrik.moving import move_range
 
 #: All objects and checkouts carry this time (seconds since 1970), so that no build can see when it ran.
 STILL_TIME = 946684800
+#: After so many seconds nobody comes back for a file that was begun.
+LEFT_BEHIND = 86400
 
 
 class MissingObject(LookupError):
@@ -58,6 +61,7 @@ class Store:
         self.root = root
         self._top = os.fspath(root)
         self._numbers = itertools.count()
+        self._token = secrets.token_hex(8)
         self._tree = lru_cache(maxsize=512)(self._load_tree)
 
     @cached_property
@@ -68,6 +72,7 @@ class Store:
             scratch.mkdir(parents=True, exist_ok=True)
             with tempfile.TemporaryFile(dir=scratch):
                 pass
+            _clear_left_behind(scratch)
         except OSError as error:
             raise YarrikError(
                 Trouble(
@@ -240,7 +245,8 @@ class Store:
     @contextlib.contextmanager
     def _fresh(self) -> Iterator[tuple[str, BinaryIO]]:
         """A new file in the scratch folder, to be moved to its place; it is removed when something goes wrong."""
-        name = f"{self._scratch}/{os.getpid()}-{threading.get_ident()}-{next(self._numbers)}"
+        # Process numbers come round again, in containers soon: what a killed build left must not be in the way.
+        name = f"{self._scratch}/{self._token}-{next(self._numbers)}"
         sink = open(name, "xb")  # noqa: SIM115 (closed by the user, and below)
         try:
             yield name, sink
@@ -265,6 +271,14 @@ class Store:
         except FileNotFoundError:
             os.makedirs(os.path.dirname(target), exist_ok=True)
             os.replace(name, target)
+
+
+def _clear_left_behind(scratch: Path) -> None:
+    """Removes what builds that were killed had begun; other builds may be at work here."""
+    for left in scratch.iterdir():
+        with contextlib.suppress(FileNotFoundError):
+            if left.stat().st_ctime < time.time() - LEFT_BEHIND:
+                left.unlink()
 
 
 def _settle(path: str | Path, mode: int) -> None:
