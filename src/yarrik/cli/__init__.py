@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 import io
 import sys
 from typing import NoReturn
@@ -38,7 +39,9 @@ def _top(
 
 def main() -> NoReturn:
     """The console command. Exit code 0: done, 1: the work failed, 2: the request was wrong."""
-    from yarrik.cli import boot, build, check, demo, inspect, look, pack  # noqa: F401 (they register their commands)
+    # Each module registers its commands; they are listed in this order, which is that of a first day.
+    for name in ("demo", "check", "build", "boot", "inspect", "pack", "look"):
+        importlib.import_module(f"yarrik.cli.{name}")
 
     for stream in (sys.stdout, sys.stderr):
         # A terminal that cannot show a sign gets a question mark, not a failure.
