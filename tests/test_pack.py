@@ -3,6 +3,7 @@
 import hashlib
 import os
 import random
+import struct
 import subprocess
 import unittest
 from pathlib import Path
@@ -10,6 +11,7 @@ from pathlib import Path
 from tests.support import ProgramTest
 from tests.test_read import facts_below, facts_in
 from yarrik.disk.archives import ArchiveDamaged, CpioReader
+from yarrik.disk.ext4_read import Ext4Reader
 from yarrik.errors import YarrikError
 from yarrik.rootfs import read_folder, read_owners
 
@@ -49,6 +51,48 @@ class FoldersArePacked(ProgramTest):
         self.assertIn("Links: 3", self.tool("debugfs", "-R", "stat /zlast", image))
         self.assertIn("Filesystem volume name:   packed", self.tool("dumpe2fs", "-h", image))
 
+    def test_ext4_keeps_extended_attributes_in_the_inode_or_in_a_block(self) -> None:
+        """Capabilities, access control lists, and values of every size that there is room for."""
+        tool, conf, empty = self.source / "bin/tool", self.source / "etc/conf", self.source / "etc/empty"
+        os.setxattr(conf, "user.note", b"short")
+        os.setxattr(conf, "user.long", bytes(range(256)) * 7)
+        os.setxattr(conf, "user.none", b"")
+        os.setxattr(empty, "user.odd", b"x" * 61)
+        acl = struct.pack("<I", 2) + b"".join(
+            struct.pack("<HHI", tag, rights, name)
+            for tag, rights, name in (
+                (1, 7, 0xFFFFFFFF),
+                (2, 4, 100),
+                (4, 5, 0xFFFFFFFF),
+                (16, 5, 0xFFFFFFFF),
+                (32, 0, 0xFFFFFFFF),
+            )
+        )
+        os.setxattr(empty, "system.posix_acl_access", acl)
+        if os.getuid() == 0:
+            os.setxattr(tool, "security.capability", struct.pack("<IIIII", 0x02000001, 1 << 10, 0, 0, 0))
+        image = self.pack("ext4")
+        self.tool("e2fsck", "-fn", image)
+        with image.open("rb") as disk:
+            reader = Ext4Reader(disk, 0, image.stat().st_size)
+            found = {one.path: reader.attributes(one) for one in reader.walk()}
+        for path in (tool, conf, empty, self.source / "zlast", self.source / "link"):
+            names = os.listxattr(path, follow_symlinks=False)
+            wanted = {name: os.getxattr(path, name, follow_symlinks=False) for name in names}
+            self.assertEqual(found["/" + str(path.relative_to(self.source))], wanted, path)
+        listed = self.tool("debugfs", "-R", "ea_list /etc/conf", image)
+        self.assertIn('user.note (5) = "short"', listed)
+        self.assertIn("user.long (1792)", listed)
+        if os.getuid() == 0:
+            self.assertIn("security.capability (20)", self.tool("debugfs", "-R", "ea_list /bin/tool", image))
+
+    def test_a_folder_that_was_a_filesystem_once_brings_its_own_lost_and_found(self) -> None:
+        (self.source / "lost+found").mkdir(mode=0o700)
+        (self.source / "lost+found/#12").write_text("found again")
+        image = self.pack("ext4")
+        self.tool("e2fsck", "-fn", image)
+        self.assertIn("#12", self.tool("debugfs", "-R", "ls /lost+found", image))
+
     def test_cpio_comes_back_through_cpio(self) -> None:
         archive = self.pack("cpio")
         out = self.folder / "unpacked"
@@ -57,10 +101,9 @@ class FoldersArePacked(ProgramTest):
             subprocess.run(
                 ["cpio", "-idm", "--no-absolute-filenames", "--quiet"], stdin=file, cwd=out, check=True, capture_output=True
             )
-        # cpio sets a folder's time before it fills it.
+        # cpio sets a folder's time before it fills it, and a link's not at all.
         timeless = [
-            {p: (*f[:3], 0 if (self.source / p[1:]).is_dir() else f[3], *f[4:]) for p, f in facts_below(top).items()}
-            for top in (out, self.source)
+            {path: (*f[:3], f[3] if f[5] else 0, *f[4:]) for path, f in facts_below(top).items()} for top in (out, self.source)
         ]
         self.assertEqual(timeless[0], timeless[1])
         self.assertEqual((out / "zlast").stat().st_ino, (out / "bin/tool").stat().st_ino)

@@ -11,12 +11,13 @@ import os
 import struct
 import uuid as uuids
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 
 import google_crc32c
 
+from yarrik.disk import ext4_attributes
 from yarrik.disk.records import Record
 from yarrik.moving import move_range
 from yarrik.rootfs import Node, RootTree
@@ -36,11 +37,12 @@ EXTENTS_PER_BLOCK = (BLOCK - 12 - 4) // 12
 DIRECTORY_TAIL = 12
 DIRECTORY_ROOM = BLOCK - DIRECTORY_TAIL
 FAST_LINK = 60
+LOST = "/lost+found"
 #: Files up to this size are read whole and written together with their neighbours, so many bytes at a time.
 SMALL = 128 << 10
 GATHERED = 4 << 20
 
-COMPATIBLE = 0x4  # has_journal
+COMPATIBLE = 0x4 | 0x8  # has_journal, ext_attr
 INCOMPATIBLE = 0x2 | 0x40 | 0x80 | 0x200  # filetype, extents, 64bit, flex_bg
 #                    sparse_super, large_file, huge_file, dir_nlink, extra_isize, metadata_csum
 READ_ONLY_COMPATIBLE = 0x1 | 0x2 | 0x8 | 0x20 | 0x40 | 0x400
@@ -144,8 +146,10 @@ INODE_RECORD = Record(
     ("flags", 0x20, "I"),
     ("block", 0x28, "60s"),
     ("generation", 0x64, "I"),
+    ("attribute_block_lo", 0x68, "I"),
     ("size_hi", 0x6C, "I"),
     ("sectors_hi", 0x74, "H"),
+    ("attribute_block_hi", 0x76, "H"),
     ("uid_hi", 0x78, "H"),
     ("gid_hi", 0x7A, "H"),
     ("checksum_lo", 0x7C, "H"),
@@ -300,6 +304,7 @@ class Item:
     tree_blocks: tuple[int, ...] = ()
     children: tuple[tuple[bytes, int, str], ...] = ()
     parent: int = ROOT_INODE
+    attribute_block: int = 0
 
 
 @dataclass(frozen=True)
@@ -377,6 +382,9 @@ class _Demand:
                 if len(name) > 255:
                     raise ValueError(f"the name {node.name[:40]!r}… is longer than 255 bytes")
                 folders[node.parent].append(node)
+            if node.attributes and not node.same_as:
+                ext4_attributes.check(node.attributes, node.path, BLOCK)
+                content += not ext4_attributes.fits_inode(node.attributes)
             if node.kind == "file" and not node.same_as:
                 blocks = -(-node.size // BLOCK)
                 # At the worst each group's border cuts a file once more; the tree's blocks are counted with it.
@@ -388,7 +396,7 @@ class _Demand:
                 content += 1
         for path, children in folders.items():
             names = [os.fsencode(child.name) for child in children]
-            content += _folder_blocks([b"lost+found", *names] if path == "/" else names)
+            content += _folder_blocks([b"lost+found", *names] if path == "/" and LOST not in folders else names)
         return _Demand(len(tree.nodes) + FIRST_INODE, content, folders)
 
     def blocks(self, geometry: Geometry) -> int:
@@ -479,12 +487,14 @@ def _allocate(tree: RootTree, geometry: Geometry, demand: _Demand) -> tuple[tupl
     length = journal_blocks(geometry.blocks)
     extents = allocator.take(length)
     items.append(Item(JOURNAL_INODE, None, "file", 0o600, length * BLOCK, 1, extents, allocator.tree_blocks(extents)))
-    items.append(Item(FIRST_INODE, None, "folder", 0o700, BLOCK, 2, allocator.take(1)))
+    own_lost = LOST not in demand.folders  # a folder that was a whole filesystem once brings its own
+    if own_lost:
+        items.append(Item(FIRST_INODE, None, "folder", 0o700, BLOCK, 2, allocator.take(1)))
     for node in tree.nodes:
         number = numbers[node.path]
         if node.kind == "folder":
             children = [(os.fsencode(child.name), numbers[child.path], child.kind) for child in demand.folders[node.path]]
-            if node.path == "/":
+            if node.path == "/" and own_lost:
                 children.insert(0, (b"lost+found", FIRST_INODE, "folder"))
             count = _folder_blocks([name for name, _, _ in children])
             extents = allocator.take(count)
@@ -504,6 +514,9 @@ def _allocate(tree: RootTree, geometry: Geometry, demand: _Demand) -> tuple[tupl
             target = os.fsencode(node.content) if node.kind == "link" else b""
             extents = allocator.take(1) if len(target) >= FAST_LINK else ()
             items.append(Item(number, node, node.kind, node.mode, len(target), links, extents))
+    for index, item in enumerate(items):
+        if item.node is not None and item.node.attributes and not ext4_attributes.fits_inode(item.node.attributes):
+            items[index] = replace(item, attribute_block=allocator.take(1)[0][0])
     return tuple(sorted(items, key=lambda item: item.number)), tuple(allocator.used)
 
 
@@ -573,6 +586,10 @@ class _Writer:
         elif item.kind == "file" and item.node is not None and item.size:
             self._file(item, item.node)
         for block, data in zip(item.tree_blocks, self._tree(item), strict=True):
+            self._put(block, data)
+        if item.attribute_block and item.node is not None:
+            block = item.attribute_block
+            data = ext4_attributes.block(item.node.attributes, block, BLOCK, lambda data: checksum(self.seed, data))
             self._put(block, data)
 
     def _file(self, item: Item, node: Node) -> None:
@@ -674,7 +691,8 @@ class _Writer:
         moment = self.plan.clock if node is None or node.modified is None else node.modified
         # The two low bits of the further field count eras of 2^32 seconds (chapter "Inode Timestamps").
         clock, more = moment & 0xFFFFFFFF, (moment - (moment + 0x80000000 & 0xFFFFFFFF) + 0x80000000) >> 32 & 3
-        sectors = (sum(count for _, count in item.extents) + len(item.tree_blocks)) * BLOCK // 512
+        blocks = sum(count for _, count in item.extents) + len(item.tree_blocks) + (item.attribute_block > 0)
+        sectors = blocks * BLOCK // 512
         block, flags = self._block_field(item)
         size, extra = item.size, EXTRA_SIZE
         data = bytearray(
@@ -684,6 +702,12 @@ class _Writer:
                 clock, more,
             )
         )  # fmt: skip
+        if node is not None and node.attributes:
+            if item.attribute_block:
+                INODE_RECORD.put(data, "attribute_block_lo", item.attribute_block & 0xFFFFFFFF)
+                INODE_RECORD.put(data, "attribute_block_hi", item.attribute_block >> 32)
+            else:
+                data[128 + EXTRA_SIZE :] = ext4_attributes.inode_tail(node.attributes)
         value = checksum(self.inode_seed(item.number), data)
         data[0x7C:0x7E] = (value & 0xFFFF).to_bytes(2, "little")
         data[0x82:0x84] = (value >> 16).to_bytes(2, "little")

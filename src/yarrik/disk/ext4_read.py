@@ -11,6 +11,7 @@ import struct
 from collections.abc import Iterator
 from typing import BinaryIO
 
+from yarrik.disk import ext4_attributes
 from yarrik.disk.ext4 import FAST_LINK, GROUP, INODE_RECORD, ROOT_INODE, SUPER
 from yarrik.disk.found import Found
 from yarrik.disk.records import Record, Value, number, raw_bytes
@@ -33,6 +34,7 @@ _KINDS = {
 }
 _GROUP_SHORT = Record(32, ("block_bitmap_lo", 0x0, "I"), ("inode_bitmap_lo", 0x4, "I"), ("inode_table_lo", 0x8, "I"))
 _SHORT_INODE = 128
+_ATTRIBUTES = ext4_attributes.MAGIC.to_bytes(4, "little")
 _PART = 1 << 20
 
 
@@ -300,6 +302,25 @@ class Ext4Reader:
                 return data + entries[offset : offset + size - 60]
             at += 16 + (length + 3 & ~3)
         raise Ext4Damaged("a file's inline data is not where it should be")
+
+    def attributes(self, found: Found) -> dict[str, bytes]:
+        """A path's extended attributes, from its inode and from its block of them."""
+        fields, inode = self._inode(found.handle)
+        start = _SHORT_INODE + number(fields, "extra_size")
+        answer: dict[str, bytes] = {}
+        try:
+            if inode[start : start + 4] == _ATTRIBUTES:
+                answer |= ext4_attributes.parse(inode[start + 4 :], 0)
+            block = number(fields, "attribute_block_lo") | (number(fields, "attribute_block_hi") << 32 if self._wide else 0)
+            if block:
+                data = self._blocks(block)
+                if data[:4] != _ATTRIBUTES:
+                    raise ValueError("a block of extended attributes is none")
+                answer |= ext4_attributes.parse(data[ext4_attributes.BLOCK_HEAD :], ext4_attributes.BLOCK_HEAD)
+        except ValueError as error:
+            raise Ext4Damaged(f"{found.path!r}: {error}") from error
+        answer.pop("system.data", None)  # content of a small file, not an attribute
+        return answer
 
     # Folders
 

@@ -128,10 +128,20 @@ def _node(
     device = (os.major(status.st_rdev), os.minor(status.st_rdev)) if kind in ("character", "block") else (0, 0)
     size = status.st_size if kind == "file" else 0
     modified = int(status.st_mtime // 1) if clock is None else clock
+    attributes = tuple((name, os.getxattr(place, name, follow_symlinks=False)) for name in _attribute_names(place))
     return Node(
         path, kind, stat.S_IMODE(status.st_mode), uid, gid, size, content, device, modified=modified,
-        same_as="" if same_as == path else same_as,
+        same_as="" if same_as == path else same_as, attributes=attributes,
     )  # fmt: skip
+
+
+def _attribute_names(place: str) -> list[str]:
+    """Names of extended attributes that belong to the file; those of this machine's security modules do not."""
+    try:
+        names = os.listxattr(place, follow_symlinks=False)
+    except OSError:  # a filesystem without any
+        return []
+    return sorted(name for name in names if name not in ("security.selinux", "security.ima", "security.evm"))
 
 
 def _apply(nodes: dict[str, Node], rows: list[OwnerRow], clock: int | None) -> None:

@@ -23,7 +23,7 @@ class Node:
     `content` is a file's digest or a link's destination, `size` is in bytes, `device` holds major and minor number,
     and `package` names who brought it (empty for what Yarrik itself or the image adds). `modified` is in seconds since
     1970, or None for the clock of whatever is written. `same_as` is the path of an earlier file that this is a further
-    name of (a hard link)."""
+    name of (a hard link). `attributes` are extended ones, by the names that the kernel shows."""
 
     path: str
     kind: Kind
@@ -36,6 +36,7 @@ class Node:
     package: str = ""
     modified: int | None = None
     same_as: str = ""
+    attributes: tuple[tuple[str, bytes], ...] = ()
 
     @property
     def parent(self) -> str:
