@@ -12,6 +12,7 @@ from tests.support import ProgramTest
 from tests.test_read import facts_below, facts_in
 from yarrik.disk.archives import ArchiveDamaged, CpioReader
 from yarrik.disk.ext4_read import Ext4Reader
+from yarrik.disk.squashfs import write_squashfs
 from yarrik.errors import YarrikError
 from yarrik.rootfs import read_folder, read_owners
 
@@ -124,6 +125,39 @@ class FoldersArePacked(ProgramTest):
                     for one in reader.walk() if one.path != "/"
                 }  # fmt: skip
             self.assertEqual(found, wanted)
+
+    def test_squashfs_comes_back_through_unsquashfs(self) -> None:
+        make = random.Random(4)
+        (self.source / "large").write_bytes(make.randbytes(300_000) + bytes(400_000) + b"text " * 100_000)
+        (self.source / "again").write_bytes((self.source / "large").read_bytes())
+        with (self.source / "sparse").open("wb") as file:
+            file.truncate(5_000_000)
+        (self.source / "many").mkdir()
+        for number in range(3000):
+            (self.source / f"many/an entry with a longer name, number {number}").write_bytes(make.randbytes(number % 7 * 100))
+        sizes = {}
+        for compression in ("zstd", "xz", "gzip"):
+            image = self.pack("squashfs", "--compress", compression)
+            out = self.folder / f"unpacked-{compression}"
+            self.tool("unsquashfs", "-no-progress", "-no-xattrs", "-d", out, image)
+            self.assertEqual(facts_below(out), facts_below(self.source), compression)
+            self.assertEqual((out / "zlast").stat().st_ino, (out / "bin/tool").stat().st_ino)
+            self.assertRegex(self.tool("unsquashfs", "-s", image), rf"Compression {compression}[\s\S]*Duplicates are removed")
+            sizes[compression] = image.stat().st_size
+            theirs = self.folder / "theirs"
+            theirs.unlink(missing_ok=True)
+            self.tool("mksquashfs", self.source, theirs, "-comp", compression, "-no-progress", "-quiet", "-no-xattrs")
+            self.assertLess(sizes[compression] / theirs.stat().st_size, 1.03, compression)
+
+    def test_squashfs_is_the_same_for_any_number_of_threads(self) -> None:
+        (self.source / "large").write_bytes(random.Random(4).randbytes(2_000_000) + b"text " * 400_000)
+        images = []
+        for threads in (1, 2, 7):
+            image = self.folder / f"threads-{threads}"
+            with image.open("xb") as sink:
+                write_squashfs(read_folder(self.source), sink, str, compression="gzip", threads=threads)
+            images.append(image.read_bytes())
+        self.assertEqual(len(set(images)), 1)
 
     def test_tar_comes_back_through_tar(self) -> None:
         out = self.folder / "unpacked"

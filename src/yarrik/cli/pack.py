@@ -19,8 +19,17 @@ class Form(StrEnum):
 
     ext4 = "ext4"
     fat = "fat"
+    squashfs = "squashfs"
     cpio = "cpio"
     tar = "tar"
+
+
+class Compression(StrEnum):
+    """How squashfs is compressed."""
+
+    zstd = "zstd"
+    xz = "xz"
+    gzip = "gzip"
 
 
 @app.command(
@@ -39,6 +48,7 @@ def pack(
         Path | None,
         typer.Option(metavar="FILE", help="A table PATH KIND MODE UID GID [MAJOR MINOR] that sets owners, modes, nodes."),
     ] = None,
+    compress: Annotated[Compression, typer.Option(help="How squashfs is compressed.")] = Compression.zstd,
     all_root: Annotated[bool, typer.Option("--all-root", help="Everything belongs to root.")] = False,
     clock: Annotated[
         int | None, typer.Option(metavar="SECONDS", help="The time of all, since 1970; without it files keep theirs.")
@@ -68,7 +78,7 @@ def pack(
     fresh = out.with_name(f".{out.name}.{os.getpid()}.new")
     try:
         try:
-            pack_folder(tree, fresh, form.value, size, label, clock or 0)
+            pack_folder(tree, fresh, form.value, size, label, clock or 0, compress.value)
             fresh.replace(out)
         finally:
             fresh.unlink(missing_ok=True)

@@ -89,6 +89,8 @@ def _reader(file: BinaryIO, start: int, size: int) -> tuple[Reader | None, str]:
             return CpioReader(file, start, size), ""
         except ArchiveDamaged as error:
             return None, f"damaged: {error}"
+    if head[:4] == b"hsqs":
+        return None, "squashfs, which can be written and not yet read"
     if not head.strip(b"\0"):
         return None, "empty, or a filesystem that is not known here"
     try:
