@@ -402,7 +402,7 @@ class FailuresSayWhatWhereAndWhatNext(WorkspaceTest):
 
     def test_outside_a_workspace_and_for_unknown_words_the_request_is_wrong(self) -> None:
         self.assertIn("error WORKSPACE-MISSING", self.yarrik("build", code=2))
-        self.assertIn("did you mean", self.yarrik("build", "pp", code=2, at=self.root) + "did you mean")
+        self.assertIn("did you mean `p`?", self.yarrik("build", "pp", code=2, at=self.root))
         self.yarrik("bild", code=2)
         self.yarrik("build", "--no-such-option", code=2)
         troubles = self.yarrik_json("build", "nothing", code=2, at=self.root)["troubles"]

@@ -24,8 +24,11 @@ from yarrik.disk import (
     write_ext4,
 )
 from yarrik.disk.ext4 import Geometry, checksum
+from yarrik.disk.gpt import ALL_ROLES
+from yarrik.disk.opening import open_image
 from yarrik.errors import YarrikError
 from yarrik.model import Blob, Disk, Partition
+from yarrik.model.rules import ROLES
 from yarrik.rootfs import Node, RootTree
 
 MIB = 1 << 20
@@ -359,6 +362,8 @@ class DisksOfEveryShape(DiskTest):
         twice = (Partition(name="a", size="5 MiB", copies=("a",)),)
         self.assertIn("two partitions are called `a`", self.refused(Disk(name="card", partition=twice)))
         self.assertIn("the disk has 4.0 MiB", self.refused(Disk(name="card", size="4 MiB", partition=five)))
+        long = (Partition(name="n" * 37, size="5 MiB", label="n"),)
+        self.assertIn("longer than 36 characters", self.refused(Disk(name="card", partition=long)))
         empty = (Partition(name="e", filesystem="none"),)
         self.assertIn("is empty, and has no size", self.refused(Disk(name="card", partition=empty)))
 
@@ -367,6 +372,21 @@ class DisksOfEveryShape(DiskTest):
         with self.assertRaises(YarrikError) as caught:
             self.write_disk(disk, [Node("/boot/link", "link", 0o777, content="Image")], apart=True)
         self.assertIn("FAT cannot hold the link /link", caught.exception.troubles[0].what)
+        self.assertEqual(caught.exception.troubles[0].code, "PARTITION-UNFIT")
+
+    def test_names_that_cannot_be_labels_are_shortened_to_one(self) -> None:
+        names = ("a rather long name for boot files", "a root filesystem's long name, ü")
+        disk = Disk(
+            name="card",
+            partition=(Partition(name=names[0], filesystem="fat", holds="boot"), Partition(name=names[1], holds="root")),
+        )
+        image, _ = self.write_disk(disk, apart=True)
+        with image.open("rb") as file:
+            labels = [part.reader.label for part in open_image(file, image.stat().st_size).partitions]
+        self.assertEqual(labels, ["ARATHERLONG", "a root filesyste"])
+
+    def test_every_role_that_may_be_written_has_a_number_in_both_tables(self) -> None:
+        self.assertEqual(sorted(ROLES), sorted(ALL_ROLES))
 
     def test_random_disks_never_overlap_unseen(self) -> None:
         generator = random.Random(6)

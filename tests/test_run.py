@@ -221,11 +221,9 @@ class ElfFilesAreRead(FolderTest):
     def test_other_files_are_none_and_broken_ones_are_told(self) -> None:
         self.assertIsNone(read_elf(self.write("text", "no")))
         whole = Path("/bin/sh").resolve().read_bytes()
-        for data in (b"\x7fELF", b"\x7fELF" + bytes(60), whole[:200], whole[:64] + bytes(4000)):
-            try:
+        for data in (b"\x7fELF", b"\x7fELF" + bytes(60), whole[:200]):
+            with self.assertRaisesRegex(ValueError, "does not read as one"):
                 read_elf(self.write("broken", data))
-            except ValueError as error:
-                self.assertIn("does not read as one", str(error))
 
 
 if __name__ == "__main__":

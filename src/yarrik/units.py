@@ -8,6 +8,10 @@ UNITS = {"": 1, "B": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "TiB": 1
 _SIZE = re.compile(r"\s*(\d+)\s*([A-Za-z]*)\s*\Z")
 
 
+class TooSmall(ValueError):
+    """Content does not fit into a size; the message gives both."""
+
+
 def parse_size(text: str) -> int:
     """`text` in bytes. Units are binary, with or without a blank before them.
 

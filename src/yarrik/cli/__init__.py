@@ -5,11 +5,12 @@ from __future__ import annotations
 import importlib
 import io
 import sys
+from pathlib import Path
 from typing import NoReturn
 
 import typer
 
-from yarrik.errors import YarrikError
+from yarrik.errors import Place, Trouble, YarrikError
 
 app = typer.Typer(
     name="yarrik",
@@ -54,4 +55,13 @@ def main() -> NoReturn:
 
         show_error(error, as_json="--json" in sys.argv[1:])
         sys.exit(error.exit_code)
+    except OSError as error:  # a full disk, a folder without rights: where no better word was found nearer to it
+        from yarrik.cli.view import show_error
+
+        place = Place(Path(str(error.filename)) if error.filename else None)
+        trouble = Trouble(
+            "IO-FAILED", error.strerror or str(error), place, remedy="check free space and rights, then try again"
+        )
+        show_error(YarrikError(trouble, "work"), as_json="--json" in sys.argv[1:])
+        sys.exit(1)
     sys.exit(0)

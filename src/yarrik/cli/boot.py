@@ -12,7 +12,7 @@ from yarrik.cli import app
 from yarrik.cli.options import JsonOption, ProductArgument, WorkspaceOption, opened
 
 if TYPE_CHECKING:
-    from yarrik.boot import BootOutcome
+    from yarrik.boot import BootOutcome, Talk
     from yarrik.model import Composition
 
 
@@ -85,7 +85,7 @@ def boot(
 
 
 def boot_product(
-    root: Path, composition: Composition, talk: tuple[object, ...], seconds: float, until_off: bool, keep_disk: bool, show: bool
+    root: Path, composition: Composition, talk: Talk, seconds: float, until_off: bool, keep_disk: bool, show: bool
 ) -> BootOutcome:
     """Starts the emulator of the composition's board with a copy of its image. Raises YarrikError when it cannot."""
     from yarrik.boot import run_emulator
@@ -94,7 +94,7 @@ def boot_product(
 
     command = emulator_command(composition, root)
     disk = scratch_disk(root, composition, fresh=not keep_disk)
-    lines = tuple(line for line in talk if isinstance(line, TalkLine))
+    lines = talk
     if not lines and composition.marker:
         lines = (TalkLine(expect=composition.marker),)
     words = [word.replace("{image}", str(disk)) for word in command]

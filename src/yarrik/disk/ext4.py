@@ -21,7 +21,7 @@ from yarrik.disk import ext4_attributes
 from yarrik.disk.records import Record
 from yarrik.moving import move_range
 from yarrik.rootfs import Node, RootTree
-from yarrik.units import round_up, shown_size
+from yarrik.units import TooSmall, round_up, shown_size
 
 BLOCK = 4096
 INODE = 256
@@ -344,7 +344,7 @@ def plan_ext4(
         geometry = _geometry(size // BLOCK, demand)
         if geometry is None or geometry.free < demand.blocks(geometry):
             least = _least(demand)
-            raise ValueError(f"the content needs {shown_size(least.blocks * BLOCK)}, and the size is {shown_size(size)}")
+            raise TooSmall(f"the content needs {shown_size(least.blocks * BLOCK)}, and the size is {shown_size(size)}")
     else:
         geometry = _least(demand)
         if spare_percent:

@@ -21,7 +21,7 @@ from yarrik.disk.found import Found
 from yarrik.disk.records import Record, number, raw_bytes
 from yarrik.moving import move_range
 from yarrik.rootfs import Node, RootTree
-from yarrik.units import round_up, shown_size
+from yarrik.units import TooSmall, round_up, shown_size
 
 SECTOR = 512
 ENTRY = 32
@@ -229,7 +229,7 @@ def plan_fat(
         found = _sized(size // SECTOR, shape, bits)
         if found is None:
             least = _fitting(shape, bits).sectors * SECTOR
-            raise ValueError(f"the content needs {shown_size(least)} as FAT, and the size is {shown_size(size)}")
+            raise TooSmall(f"the content needs {shown_size(least)} as FAT, and the size is {shown_size(size)}")
         geometry = found
     root, items = shape.laid_out(geometry)
     return FatPlan(geometry, serial & 0xFFFFFFFF, label, hidden, root, items)
@@ -241,6 +241,11 @@ def short_label(label: str) -> bytes:
     if len(text) > 11 or not all(sign in _SHORT_SIGNS or sign == " " for sign in text):
         raise ValueError(f"`{label}` cannot be the label of a FAT filesystem: eleven letters, digits and signs like - and _")
     return text.encode("ascii").ljust(11) if text else b"NO NAME    "
+
+
+def usual_label(name: str) -> str:
+    """A label made from a partition's name: what of it can stand in one."""
+    return "".join(sign for sign in name.upper() if sign in _SHORT_SIGNS)[:11]
 
 
 def _candidates(sectors: int, bits: int | None) -> Iterator[tuple[int, int]]:

@@ -243,6 +243,8 @@ def _problems(layout: DiskLayout, end: int) -> list[str]:
     reasons: list[str] = []
     names = [part.name for part in layout.partitions]
     reasons += [f"two partitions are called `{name}`" for name in sorted({name for name in names if names.count(name) > 1})]
+    if layout.table == "gpt":
+        reasons += [f"the name `{name}` is longer than 36 characters" for name in names if len(name.encode("utf-16-le")) > 72]
     if layout.table == "mbr" and len(names) > MOST:
         reasons.append(f'a classic table holds {MOST} partitions, and there are {len(names)}; use `table = "gpt"`')
     if layout.table == "none" and len(names) > 1:

@@ -8,7 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from yarrik.disk.ext4 import Ext4Plan, plan_ext4, write_ext4
-from yarrik.disk.fat import FatPlan, plan_fat, write_fat
+from yarrik.disk.fat import FatPlan, plan_fat, usual_label, write_fat
 from yarrik.disk.gpt import SECTOR, TABLE_SECTORS, encode_table
 from yarrik.disk.layout import DiskLayout, LayoutUnfit, derived_guid, lay_out_disk, numbered, start_of
 from yarrik.disk.mbr import encode_mbr
@@ -17,7 +17,7 @@ from yarrik.model import Disk, Partition
 from yarrik.model.rules import fit_percent, rest_of
 from yarrik.moving import move_range
 from yarrik.rootfs import RootTree
-from yarrik.units import parse_size, shown_size
+from yarrik.units import TooSmall, parse_size, shown_size
 
 BOOT_FOLDER = "/boot"
 
@@ -115,14 +115,14 @@ def _planned(
                 spare_percent=spare,
                 uuid=derived_guid("filesystem", *words),
                 hash_seed=derived_guid("hash seed", *words),
-                label=partition.label or partition.name,
+                label=partition.label or partition.name.encode()[:16].decode(errors="ignore"),
                 clock=clock,
             )
         if partition.filesystem == "fat":
             serial = int.from_bytes(derived_guid("filesystem", *words).bytes[:4], "big")
-            label = partition.label or partition.name.upper()
+            label = partition.label or usual_label(partition.name)
             return plan_fat(tree, size=size, spare_percent=spare, serial=serial, label=label, clock=clock)
-    except ValueError as error:
+    except TooSmall as error:
         raise YarrikError(
             Trouble(
                 "PARTITION-FULL",
@@ -132,6 +132,13 @@ def _planned(
             ),
             "work",
         ) from error
+    except ValueError as error:
+        raise YarrikError(
+            Trouble("PARTITION-UNFIT", f"partition `{partition.name}` of the disk `{disk.name}`: {error}",
+                    why=f"{partition.filesystem} cannot hold it, whatever the size",
+                    remedy="change what goes there, or the partition's `filesystem` or `label`"),
+            "work",
+        ) from error  # fmt: skip
     return None
 
 

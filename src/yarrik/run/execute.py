@@ -133,7 +133,8 @@ class Execution:
     def _kept(self, step: Step, fingerprint: str, inputs: Mapping[str, str]) -> StepReport | None:
         """The report of a step whose result is kept, here or by another workspace that shares the cache."""
         last = self._last.get(step.name)
-        if last is not None and last.fingerprint == fingerprint and all(map(self.store.has, last.outputs.values())):
+        if still_there(self.store, last, fingerprint):
+            assert last is not None
             return StepReport(step, "kept", fingerprint, outputs=last.outputs)
         result = self.store.result(fingerprint)
         if result is None:
@@ -156,10 +157,11 @@ class Execution:
             return self._failed(step, fingerprint, reason, started, _hole(self.store, str(error)))
         except YarrikError as error:
             return self._failed(step, fingerprint, reason, started, error)
-        except OSError as error:
-            place = Place(Path(str(error.filename)) if error.filename else None)
+        except (OSError, ValueError) as error:
+            file = getattr(error, "filename", None)
+            what = f"step `{step.name}` failed: {getattr(error, 'strerror', None) or error}"
             remedy = "check the disk's free space and your rights, then build again"
-            trouble = Trouble("STEP-FAILED", f"step `{step.name}` failed: {error.strerror or error}", place, remedy=remedy)
+            trouble = Trouble("STEP-FAILED", what, Place(Path(str(file)) if file else None), remedy=remedy)
             return self._failed(step, fingerprint, reason, started, YarrikError(trouble, "work"))
         last = self._last.get(step.name)
         same = last is not None and dict(last.outputs) == dict(result.outputs)
@@ -199,6 +201,11 @@ class Execution:
                 )
             troubles.append(trouble)
         return StepReport(step, "failed", fingerprint, reason, seconds, error=YarrikError(troubles, "work"))
+
+
+def still_there(store: Store, last: LastRun | None, fingerprint: str) -> bool:
+    """Whether a step's last run had this fingerprint, and all that it left is in the store."""
+    return last is not None and last.fingerprint == fingerprint and all(map(store.has, last.outputs.values()))
 
 
 def log_path(folder: Path, product: str, step: str) -> Path:

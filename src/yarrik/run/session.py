@@ -24,7 +24,7 @@ from yarrik.model import Composition, Workspace, load_workspace
 from yarrik.plan import Assessment, Graph, assess, plan_product
 from yarrik.resolve import Lock, read_lock
 from yarrik.run.events import Listener, silent
-from yarrik.run.execute import Execution, StepReport, WorkFolder, log_path
+from yarrik.run.execute import Execution, StepReport, WorkFolder, log_path, still_there
 from yarrik.run.sandbox import Sandbox
 from yarrik.toolchain import Toolchain, missing_program, probe
 
@@ -98,7 +98,7 @@ class Session:
 
         def lookup(step: str, fingerprint: str) -> Mapping[str, str] | None:
             last = last_runs.get(step)
-            if last is not None and last.fingerprint == fingerprint and all(map(self.store.has, last.outputs.values())):
+            if last is not None and still_there(self.store, last, fingerprint):
                 return last.outputs
             result = self.store.result(fingerprint)
             return result.outputs if result is not None else None
