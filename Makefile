@@ -2,7 +2,7 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux test lint setup benchmark benchmark-disks clean
+.PHONY: demo demo-linux test test-linux mutations mutations-long devicetree-corpus devicetree-tenth lint setup benchmark benchmark-disks clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
@@ -14,6 +14,24 @@ demo-linux: packages-demo packages-linux setup
 
 test: packages-demo packages-test setup
 	$(VENV)/bin/python -m unittest discover -s tests -t .
+
+# A real kernel mounts what we write: the one of demo-linux, in the emulator.
+test-linux: packages-test demo-linux
+	$(VENV)/bin/python -m unittest -v tests.kernel_mounts
+
+# Damaged images for every reader. The long run takes about half an hour.
+mutations: packages-test setup
+	$(VENV)/bin/python -m tests.mutations 2000
+
+mutations-long: packages-test setup
+	$(VENV)/bin/python -m tests.mutations 10000
+
+# The kernel's arm64 device tree sources give the same bytes as from the operating system's compiler: all, or every tenth.
+devicetree-corpus: packages-demo packages-linux packages-test setup
+	$(VENV)/bin/python -m tests.corpus
+
+devicetree-tenth: packages-demo packages-linux packages-test setup
+	$(VENV)/bin/python -m tests.corpus --every 10
 
 lint: setup
 	$(VENV)/bin/ruff check src tests benchmarks

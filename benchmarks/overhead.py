@@ -12,7 +12,8 @@ import tempfile
 import time
 from pathlib import Path
 
-LIMIT_RATIO = 5.0
+#: Starting Python with Typer takes 0.08 to 0.09 s here, so this is a good deal under a second.
+LIMIT_RATIO = 10.0
 RUNS = 5
 BARE = "import typer\napp = typer.Typer()\n@app.command()\ndef nothing() -> None: pass\napp()"
 STAND_IN = Path(__file__).parent.parent / "src/yarrik/demo/data/shelves/coast/recipes"

@@ -1,5 +1,6 @@
 """Boards with disks of several shapes, from their definitions to finished images."""
 
+import hashlib
 import json
 import unittest
 
@@ -149,6 +150,142 @@ class RecordsAreDescribedOnce(unittest.TestCase):
             self.record.pack(frist=1)
         with self.assertRaises(ValueError):
             self.record.packer("last", "first")
+
+
+EVERYTHING = """
+arch = "host"
+[kernel]
+recipe = "kernel"
+console = "ttyS0"
+[[disk]]
+name = "card"
+table = "hybrid"
+guid = "12345678-9abc-4def-8123-456789abcdef"
+signature = "0x1234abcd"
+also = ["zstd", "map", "sparse"]
+[[disk.partition]]
+name = "boot"
+filesystem = "fat"
+identifier = "CAFE-0001"
+in-mbr = true
+holds = "boot"
+[[disk.partition]]
+name = "root-a"
+filesystem = "squashfs"
+compression = "xz"
+read-only = true
+holds = "root"
+copies = ["root-b"]
+guid = "12345678-9abc-4def-8123-456789abcde0"
+[[disk.partition]]
+name = "data"
+filesystem = "ext4"
+size = "32 MiB"
+identifier = "12345678-9abc-4def-8123-456789abcde1"
+inodes = 9000
+reserved-percent = 2
+tables = "full"
+[[disk.partition]]
+name = "old"
+filesystem = "ext2"
+size = "4 MiB"
+[[disk.partition]]
+name = "swap"
+filesystem = "swap"
+type = "swap"
+size = "1 MiB"
+[[disk.partition]]
+name = "splash"
+filesystem = "raw"
+file = "splash.bin"
+size = "128 KiB"
+align = "4 KiB"
+"""
+
+
+class ABoardWithAllThatADiskCanHold(WorkspaceTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("w/s/boards/b.toml", EVERYTHING)
+        self.splash = bytes(range(256)) * 100
+        self.write("w/s/boards/splash.bin", self.splash)
+        self.yarrik("build", at=self.root)
+        self.image = self.root / "out/p/p.img"
+
+    def test_tables_and_identifiers_are_as_they_were_set(self) -> None:
+        said = self.tool("sgdisk", "-v", self.image)
+        self.assertRegex(said, r"No problems found|[Nn]o errors")
+        listed = self.tool("sgdisk", "-p", self.image)
+        self.assertIn("12345678-9ABC-4DEF-8123-456789ABCDEF", listed)
+        self.assertIn("12345678-9ABC-4DEF-8123-456789ABCDE0", self.tool("sgdisk", "-i", "2", self.image))
+        self.assertIn("12345678-9abc-4def-8123-456789abcde0", (self.root / "out/p/packages.json").read_text())
+        self.assertEqual(self.image.read_bytes()[440:444], bytes.fromhex("cdab3412"))
+        found = self.yarrik_json("inspect", self.image)
+        self.assertEqual(found["table"], "hybrid")
+        forms = [(part["name"], part["filesystem"]) for part in found["partitions"]]
+        self.assertEqual(forms, [("boot", "FAT12"), ("root-a", "squashfs"), ("root-b", "squashfs"), ("data", "ext4"),
+                                 ("old", "ext2"), ("swap", "swap"), ("splash", None)])  # fmt: skip
+        # The classic table shows the boot partition, and covers the rest.
+        entries = self.image.read_bytes()[446:510]
+        self.assertEqual([entries[at + 4] for at in (0, 16, 32, 48)], [0x0C, 0xEE, 0, 0])
+
+    def test_each_partition_is_sound(self) -> None:
+        found = {part["name"]: part for part in self.yarrik_json("inspect", self.image)["partitions"]}
+        data = self.image.read_bytes()
+        for name, words in (("boot", ("fsck.fat", "-n")), ("root-a", ("unsquashfs", "-s")), ("root-b", ("unsquashfs", "-l")),
+                            ("data", ("e2fsck", "-fn")), ("old", ("e2fsck", "-fn")), ("swap", ("swaplabel",))):  # fmt: skip
+            part = self.folder / name
+            part.write_bytes(data[found[name]["start"] : found[name]["start"] + found[name]["bytes"]])
+            with self.subTest(name):
+                self.tool(*words, part)
+        self.assertEqual((self.folder / "root-a").read_bytes(), (self.folder / "root-b").read_bytes())
+        header = self.tool("dumpe2fs", "-h", self.folder / "data")
+        self.assertIn("12345678-9abc-4def-8123-456789abcde1", header)
+        self.assertRegex(header, r"Reserved block count: +163\n")
+        self.assertEqual(self.tool("blkid", "-p", "-s", "UUID", "-o", "value", self.folder / "boot").strip(), "CAFE-0001")
+        start = found["splash"]["start"]
+        self.assertEqual(data[start : start + len(self.splash)], self.splash)
+
+    def test_what_is_written_beside_it_belongs_to_it(self) -> None:
+        out = self.root / "out/p"
+        data = self.image.read_bytes()
+        sums = (out / "SHA256SUMS").read_text()
+        for name in ("p.img.zst", "p.img.map.json", "p.img.sparse"):
+            self.assertIn(name, sums)
+        self.tool("zstd", "-q", "-d", out / "p.img.zst", "-o", self.folder / "plain")
+        self.assertEqual((self.folder / "plain").read_bytes(), data)
+        self.tool("simg2img", out / "p.img.sparse", self.folder / "whole")
+        self.assertEqual((self.folder / "whole").read_bytes(), data)
+        mapped = json.loads((out / "p.img.map.json").read_text())
+        self.assertEqual(mapped["sha256"], hashlib.sha256(data).hexdigest())
+        self.assertLess(sum(part["end"] - part["start"] for part in mapped["ranges"]), len(data) // 2)
+
+    def test_what_does_not_go_together_is_told(self) -> None:
+        for old, new, words in (
+            ("in-mbr = true\n", "", "mark them `in-mbr = true`"),
+            ('file = "splash.bin"\n', "", "names no `file`"),
+            ('size = "128 KiB"', 'size = "12 KiB"', "the content needs 25.0 KiB"),
+            ('compression = "xz"', 'compression = "gzip"\nlevel = 15', "gzip has levels from 1 to 9"),
+            (
+                'filesystem = "swap"\ntype = "swap"\nsize = "1 MiB"',
+                'filesystem = "swap"\nsize = "8 KiB"',
+                "40.0 KiB at the least",
+            ),
+        ):
+            self.assertIn(old, EVERYTHING)
+            self.write("w/s/boards/b.toml", EVERYTHING.replace(old, new, 1))
+            self.assertIn(words, self.yarrik("build", code=1, at=self.root))
+        for old, new, words in (
+            ('"CAFE-0001"', '"CAFE"', "identifies no filesystem"),
+            ('"0x1234abcd"', '"0"', "is no signature of a disk"),
+            ("reserved-percent = 2", "reserved-percent = 70", "70 is out of range: from 0 to 50"),
+            ("inodes = 9000", "inodes = 3", "3 is out of range: 16 or more"),
+            ('"12345678-9abc-4def-8123-456789abcde0"', '"12"', "is no GUID"),
+            ('also = ["zstd", "map", "sparse"]', 'also = ["zip"]', "zip"),
+        ):
+            self.assertIn(old, EVERYTHING)
+            self.write("w/s/boards/b.toml", EVERYTHING.replace(old, new, 1))
+            self.assertIn(words, self.yarrik("check", code=2, at=self.root))
 
 
 if __name__ == "__main__":

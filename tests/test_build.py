@@ -12,7 +12,7 @@ import unittest
 from pathlib import Path
 
 from tests.support import ProgramTest, WorkspaceTest
-from yarrik.disk import read_table
+from yarrik.disk.gpt import read_table
 
 RECIPES = "shelves/harbour/recipes"
 

@@ -4,8 +4,8 @@ import random
 import unittest
 from pathlib import Path
 
-from tests.support import FolderTest
-from yarrik.devicetree import BlobDamaged, SourceError, compile_source, decode_blob, encode_blob
+from tests.support import FolderTest, ProgramTest
+from yarrik.devicetree import BlobDamaged, SourceError, as_source, compile_source, decode_blob, encode_blob
 
 BOARD = Path(__file__).parent.parent / "src/yarrik/demo/data/shelves/harbour/boards/kittiwake.dts"
 
@@ -98,6 +98,71 @@ class SourcesCompileToTheSameBytes(FolderTest):
 
         cells = " ".join(f"(({expression(3)}) & 0xffffffff)" for _ in range(120))
         self.assert_same(self.write("e.dts", f"/dts-v1/;\n/ {{ v = <{cells}>; }};\n"))
+
+
+OVERLAY = """
+/dts-v1/;
+/plugin/;
+&{/} { note = "from the overlay"; };
+&i2c1 {
+    status = "okay";
+    gauge: sensor@48 { reg = <0x48>; supply = <&vdd &near>; };
+};
+&soc { near: other { partner = <&gauge>; clocks = <&clk 3>, <&clk 4>; }; };
+"""
+RETURNING = """
+/dts-v1/;
+/ { a { one; }; b: b { p = <1>; q = <2>; }; /omit-if-no-ref/ unused: u { }; /omit-if-no-ref/ used: v { }; c { r = <&used>; }; };
+/ { /delete-node/ a; };
+&b { /delete-property/ p; };
+/ { d; a { two; }; };
+&b { p = <3>; };
+first: &b { };
+second: &b { };
+/delete-node/ &unused;
+/ { /delete-node/ never-there; };
+"""
+
+
+class OverlaysAndWhatComesBack(FolderTest):
+    def test_the_same_bytes_with_and_without_symbols(self) -> None:
+        for name, text in (("overlay.dtso", OVERLAY), ("returning.dts", RETURNING), ("all.dts", EVERYTHING)):
+            source = self.write(name, text)
+            for symbols in (False, True):
+                with self.subTest(f"{name}, symbols: {symbols}"):
+                    theirs = self.folder / "theirs.dtb"
+                    self.tool("dtc", "-q", "-I", "dts", "-O", "dtb", *(["-@"] if symbols else []), "-o", theirs, source)
+                    self.assertEqual(encode_blob(compile_source(source, symbols=symbols)), theirs.read_bytes())
+
+    def test_shown_as_source_it_compiles_to_the_same_bytes_again(self) -> None:
+        for text in (OVERLAY, RETURNING, EVERYTHING):
+            tree = compile_source(self.write("x.dts", text))
+            again = compile_source(self.write("again.dts", as_source(tree)))
+            again.boot_cpu = tree.boot_cpu
+            self.assertEqual(encode_blob(again), encode_blob(tree))
+
+
+class TheCommand(ProgramTest):
+    def test_sources_go_through_the_preprocessor_when_they_use_it(self) -> None:
+        self.write("include/pins.h", "#define PIN(n) (0x100 + (n))\n")
+        source = self.write("b.dts", "/dts-v1/;\n#include <pins.h>\n/ { x: a { pin = <PIN(7)>; }; };\n")
+        self.yarrik("devicetree", "compile", source, "--out", "b.dtb", "--include", "include", "--symbols")
+        said = self.tool("dtc", "-q", "-I", "dtb", "-O", "dts", self.folder / "b.dtb")
+        self.assertIn("pin = <0x107>;", said)
+        self.assertIn('x = "/a";', said)
+        self.assertIn("pin = <0x107>;", self.yarrik("devicetree", "show", "b.dtb", "/a"))
+        self.assertIn("did you mean", self.yarrik("devicetree", "show", "b.dtb", "/aa", code=2))
+
+    def test_errors_name_the_file_and_line_that_people_edit(self) -> None:
+        self.write("include/part.dtsi", "/ {\n  ok;\n  broken = <1>\n};\n")
+        source = self.write("b.dts", "/dts-v1/;\n#include <part.dtsi>\n")
+        said = self.yarrik("devicetree", "compile", source, "--out", "b.dtb", "--include", "include", code=2)
+        self.assertRegex(said, r"where +include/part\.dtsi:4")
+        said = self.yarrik("devicetree", "compile", source, "--out", "b.dtb", code=2)
+        self.assertRegex(said, r"part\.dtsi[^\n]*\n +where +(\S*/)?b\.dts:2\n +next +.*--include")
+        self.assertFalse((self.folder / "b.dtb").exists())
+        said = self.yarrik("devicetree", "compile", BOARD, "--out", "no-folder/b.dtb", code=2)
+        self.assertIn("cannot write no-folder/b.dtb", said)
 
 
 class BlobsAreRead(FolderTest):

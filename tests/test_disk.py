@@ -11,24 +11,18 @@ import uuid
 from pathlib import Path
 
 from tests.support import FolderTest
-from yarrik.disk import (
-    FatReader,
-    LayoutUnfit,
-    TableDamaged,
-    lay_out_disk,
-    plan_ext4,
-    read_mbr,
-    read_table,
-    root_partition,
-    write_disk,
-    write_ext4,
-)
-from yarrik.disk.ext4 import Geometry, checksum
-from yarrik.disk.gpt import ALL_ROLES
+from yarrik.disk.ext4 import Ext4Plan, Geometry, plan_ext4, write_ext4
+from yarrik.disk.ext4_form import EXT2, EXT4, checksum
+from yarrik.disk.fat_read import FatReader
+from yarrik.disk.gpt import ALL_ROLES, TableDamaged, read_table
+from yarrik.disk.layout import LayoutUnfit, lay_out_disk, root_partition
+from yarrik.disk.mbr import read_mbr
 from yarrik.disk.opening import open_image
+from yarrik.disk.writing import write_disk
 from yarrik.errors import YarrikError
 from yarrik.model import Blob, Disk, Partition
 from yarrik.model.rules import ROLES
+from yarrik.moving import Target
 from yarrik.rootfs import Node, RootTree
 
 MIB = 1 << 20
@@ -43,14 +37,17 @@ class DiskTest(FolderTest):
     def file(self, path: str, data: bytes, mode: int = 0o644, uid: int = 0, gid: int = 0) -> Node:
         return Node(path, "file", mode, uid, gid, len(data), self.content(data))
 
+    def plan(self, nodes: list[Node], **options: object) -> Ext4Plan:
+        settings: dict = {"size": None, "uuid": uuid.UUID(int=7), "hash_seed": uuid.UUID(int=8), **options}
+        return plan_ext4(RootTree.of(nodes), content=self.folder.joinpath, **settings)
+
     def ext4(self, nodes: list[Node], name: str = "fs.img", **options: object) -> Path:
         """Writes a filesystem and has e2fsck look at it: not one word of complaint."""
-        settings: dict = {"size": None, "uuid": uuid.UUID(int=7), "hash_seed": uuid.UUID(int=8), "clock": 1767225600} | options
-        plan = plan_ext4(RootTree.of(nodes), **settings)
+        plan = self.plan(nodes, **{"clock": 1767225600, **options})
         image = self.folder / name
         with image.open("xb") as sink:
             os.ftruncate(sink.fileno(), plan.size)
-            write_ext4(plan, sink.fileno(), 0, lambda digest: self.folder / digest)
+            write_ext4(plan, Target(sink.fileno()), 0, self.folder.joinpath)
         self.assert_clean(image)
         return image
 
@@ -142,10 +139,10 @@ class Ext4IsAccepted(DiskTest):
         self.assertEqual(self.ext4(nodes, "fixed", size=64 * MIB).stat().st_size, 64 * MIB)
 
     def test_a_fit_of_one_block_less_is_refused(self) -> None:
-        nodes = [self.file("/data", bytes(2 * MIB + 1))]
-        fit = plan_ext4(RootTree.of(nodes), size=None, uuid=uuid.UUID(int=1), hash_seed=uuid.UUID(int=2))
+        nodes = [self.file("/data", b"x" * (2 * MIB + 1))]
+        fit = self.plan(nodes)
         with self.assertRaisesRegex(ValueError, "the content needs .* and the size is"):
-            plan_ext4(RootTree.of(nodes), size=fit.size - MIB, uuid=uuid.UUID(int=1), hash_seed=uuid.UUID(int=2))
+            self.plan(nodes, size=fit.size - MIB)
 
     def test_group_borders(self) -> None:
         """Last groups of every awkward length: too small for its own structures, with a backup, just one block."""
@@ -160,20 +157,24 @@ class Ext4IsAccepted(DiskTest):
         self.assertEqual(self.ext4(nodes, "one").read_bytes(), self.ext4(list(reversed(nodes)), "two").read_bytes())
 
     def test_names_and_links_that_cannot_be_held_are_told(self) -> None:
-        for node in (Node("/" + "x" * 256, "folder", 0o755), Node("/l", "link", 0o777, content="x" * 4096)):
+        for node in (
+            Node("/" + "x" * 256, "folder", 0o755),
+            Node("/l", "link", 0o777, content="x" * 4096),
+            Node("/lost+found", "fifo", 0o600),
+        ):
             with self.assertRaises(ValueError):
-                plan_ext4(RootTree.of([node]), size=None, uuid=uuid.UUID(int=1), hash_seed=uuid.UUID(int=2))
+                self.plan([node])
 
     def test_structures_never_overlap(self) -> None:
-        for blocks in (2000, 40_000, 600_000, 5_000_000):
-            geometry = Geometry(blocks, 2048)
+        for form, blocks in itertools.product((EXT4, EXT2), (2000, 40_000, 600_000, 5_000_000)):
+            geometry = Geometry(form, blocks, 2048, 3)
             seen: set[int] = set()
             for group in range(geometry.groups):
                 block_map, inode_map, table = geometry.structures(group)
                 for block in (block_map, inode_map, *range(table, table + geometry.table_blocks)):
                     self.assertNotIn(block, seen)
                     seen.add(block)
-            free = sum(length for _, length in geometry.free_runs())
+            free = sum(length for _, length in geometry.free_runs)
             heads = sum(geometry.head(group) for group in range(geometry.groups))
             self.assertEqual(free + len(seen) + heads, blocks)
 
@@ -216,7 +217,7 @@ class DisksAreAccepted(DiskTest):
 
     def test_content_that_is_too_large_says_what_weighs_most_and_writes_nothing(self) -> None:
         disk = Disk(name="card", partition=(Partition(name="root", holds="root", size="6 MiB"),))
-        heavy = self.file("/heavy", bytes(5 * MIB))
+        heavy = self.file("/heavy", b"x" * (5 * MIB))
         tree = RootTree.of([Node("/heavy", "file", 0o644, size=heavy.size, content=heavy.content, package="maps")])
         with self.assertRaises(YarrikError) as caught:
             write_disk(self.folder / "x.img", "p", disk, tree, 0, lambda digest: self.folder / digest)
@@ -257,7 +258,9 @@ class DisksOfEveryShape(DiskTest):
         file = self.folder / "disk.img"
         file.unlink(missing_ok=True)
         places = {name: self.write(f"blobs/{name}", data) for name, data in (blobs or {}).items()}
-        layout = write_disk(file, "p", disk, RootTree.of(nodes), 1767225600, lambda digest: self.folder / digest, places, apart)
+        layout, _ = write_disk(
+            file, "p", disk, RootTree.of(nodes), 1767225600, lambda digest: self.folder / digest, places, apart
+        )
         return file, layout
 
     def refused(self, disk: Disk, blobs: dict[str, bytes] | None = None) -> str:

@@ -8,7 +8,11 @@ import unittest
 from pathlib import Path
 
 from tests.support import FolderTest
-from yarrik.disk.fat import FatDamaged, FatGeometry, FatReader, FatUnfit, plan_fat, short_label, short_names, write_fat
+from yarrik.disk.fat import FatUnfit, plan_fat, write_fat
+from yarrik.disk.fat_form import FatGeometry
+from yarrik.disk.fat_names import short_label, short_names
+from yarrik.disk.fat_read import FatDamaged, FatReader
+from yarrik.moving import Target
 from yarrik.rootfs import Node, RootTree
 
 CLOCK = 1767225600 + 3 * 86400 + 7 * 3600 + 30
@@ -27,7 +31,7 @@ class FatTest(FolderTest):
         image = self.folder / name
         with image.open("xb") as sink:
             os.ftruncate(sink.fileno(), plan.size)
-            write_fat(plan, sink.fileno(), 0, lambda digest: self.folder / digest)
+            write_fat(plan, Target(sink.fileno()), 0, self.folder.joinpath)
         said = self.tool("fsck.fat", "-n", "-v", image)
         for word in ("differ", "Dirty", "orphan", "Bad", "bad", "Wrong", "wrong", "error", "Reclaim"):
             self.assertNotIn(word, said.replace("Checking for bad clusters", ""), said)

@@ -9,7 +9,8 @@ from pathlib import Path
 SOURCE = Path(__file__).parent.parent / "src/yarrik"
 #: From top to bottom: a room may use those below it. The last ones are single modules.
 ROOMS = ["cli", "demo", "run", "manifest", "plan", "boot", "disk", "rootfs", "resolve", "devicetree", "sources", "toolchain",
-         "model", "elf", "cache", "moving", "arch", "units", "errors"]  # fmt: skip
+         "model", "elf", "cache", "moving", "arch", "identifiers", "units",
+         "errors"]  # fmt: skip
 
 
 def modules() -> list[tuple[str, Path]]:
@@ -47,7 +48,7 @@ class TheHouseKeepsItsRules(unittest.TestCase):
             "import sys; sys.argv = ['yarrik', '--help']\n"
             "import yarrik.cli\n"
             "try:\n    yarrik.cli.main()\nexcept SystemExit:\n    pass\n"
-            "print('LOADED', *[m for m in ('elftools', 'google_crc32c', 'sqlite3', 'tarfile') if m in sys.modules])"
+            "print('LOADED', *[m for m in ('elftools', 'google_crc32c', 'numpy', 'sqlite3', 'tarfile') if m in sys.modules])"
         )
         done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
         self.assertIn("demo", done.stdout)

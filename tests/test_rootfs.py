@@ -7,7 +7,8 @@ from yarrik.errors import YarrikError
 from yarrik.model import Image, ImageFile, ImageFolder, ImageNode, User
 from yarrik.model.definitions import Root
 from yarrik.resolve import BuiltPackage, PackagedPath
-from yarrik.rootfs import Node, RootTree, assemble_root, quoted, unquoted
+from yarrik.rootfs import Node, RootTree, quoted, unquoted
+from yarrik.rootfs.assemble import assemble_root
 
 
 def package(name: str, *paths: PackagedPath) -> BuiltPackage:

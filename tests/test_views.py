@@ -2,11 +2,13 @@
 
 import contextlib
 import io
+import time
 import unittest
 from pathlib import Path
 from unittest import mock
 
-from yarrik.cli.view import BuildView, show_error, show_notes, show_table
+from tests.support import FolderTest
+from yarrik.cli.view import BuildView, show_error, show_notes, show_table, sign_of_life
 from yarrik.errors import Collector, Place, Trouble, YarrikError, nearest, suggestion
 from yarrik.run import StepEnded, StepStarted, StillRunning, SubjectEnded
 from yarrik.units import parse_size, round_up, shown_size
@@ -151,6 +153,18 @@ class SizesAreReadAndShown(unittest.TestCase):
             ["0 B", "1023 B", "1.0 KiB", "1.5 KiB", "11.0 MiB", "5120.0 GiB"],
         )
         self.assertEqual([round_up(n, 4) for n in (0, 1, 4, 5)], [0, 4, 4, 8])
+
+
+class LongWorkGivesASignOfLife(FolderTest):
+    def test_it_tells_how_far_a_file_is(self) -> None:
+        file = self.folder / "out"
+        said = io.StringIO()
+        with contextlib.redirect_stderr(said), sign_of_life(file, every=0.01):
+            file.write_bytes(b"x" * 100_000)
+            deadline = time.monotonic() + 20
+            while "written in" not in said.getvalue() and time.monotonic() < deadline:
+                time.sleep(0.01)
+        self.assertRegex(said.getvalue(), r"^  … [0-9.]+ (KiB|B) written in \d+ s\n")
 
 
 if __name__ == "__main__":

@@ -7,6 +7,9 @@ import re
 UNITS = {"": 1, "B": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "TiB": 1 << 40}
 _SIZE = re.compile(r"\s*(\d+)\s*([A-Za-z]*)\s*\Z")
 
+_FIT = re.compile(r"fit(\s*\+\s*(\d{1,3})\s*%)?\Z")
+_REST = re.compile(r"rest of (.+)\Z")
+
 
 class TooSmall(ValueError):
     """Content does not fit into a size; the message gives both."""
@@ -39,3 +42,26 @@ def shown_size(count: int) -> str:
 def round_up(value: int, step: int) -> int:
     """The least multiple of `step` that is not below `value`."""
     return -(-value // step) * step
+
+
+def check_partition_size(text: str) -> None:
+    rest = _REST.match(text)
+    if _FIT.match(text) is None:
+        try:
+            parse_size(rest.group(1) if rest else text)
+        except ValueError:
+            raise ValueError(
+                f"`{text}` is not a size; write for example `48 MiB`, `fit`, `fit + 20%` or `rest of 4 GiB`"
+            ) from None
+
+
+def fit_percent(text: str) -> int | None:
+    """The spare room that `fit + 20%` asks for; None when the size is fixed."""
+    match = _FIT.match(text)
+    return None if match is None else int(match.group(2) or 0)
+
+
+def rest_of(text: str) -> int | None:
+    """The size of the whole disk that `rest of 4 GiB` gives; None for other sizes."""
+    match = _REST.match(text)
+    return None if match is None else parse_size(match.group(1))

@@ -28,12 +28,6 @@ _X86 = Record(
     ("xload_flags", 0x236, "H"),
     ("init_size", 0x260, "I"),
 )
-_OTHER_KINDS = {
-    b"\x1f\x8b": "gzip-compressed data",
-    b"\x7fE": "an ELF file",
-    b"\xd0\x0d": "a device tree blob",
-    b"\x27\x05": "a wrapped image",
-}
 _LOADED_HIGH = 1
 _KERNEL_64 = 1
 

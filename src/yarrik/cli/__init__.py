@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import importlib
 import io
 import sys
@@ -40,8 +41,10 @@ def _top(
 
 def main() -> NoReturn:
     """The console command. Exit code 0: done, 1: the work failed, 2: the request was wrong."""
+    # Nearly all that is made lives until the end: looking for rings among it again and again would only take time.
+    gc.set_threshold(200_000, 20, 20)
     # Each module registers its commands; they are listed in this order, which is that of a first day.
-    for name in ("demo", "check", "build", "boot", "inspect", "pack", "look"):
+    for name in ("demo", "check", "build", "boot", "inspect", "pack", "devicetree", "look"):
         importlib.import_module(f"yarrik.cli.{name}")
 
     for stream in (sys.stdout, sys.stderr):

@@ -73,10 +73,15 @@ def show_report(report: BuildReport, hint: bool = True) -> None:
     text = f"{len(report.ran)} steps ran{tail}, {kept} kept, in {report.seconds:.1f} s"
     sys.stdout.write(f"{styled(report.product, 'bold')}: {text}\n")
     others = []
-    for file in sorted(report.out.iterdir()):
-        if file.suffix == ".img":
-            sys.stdout.write(f"  {shown_path(file)}  {shown_size(file.stat().st_size)}\n")
-        elif file.is_file() and not file.name.startswith(".") and file.name != "boot.log":
+    files = [file for file in sorted(report.out.iterdir()) if file.is_file() and not file.name.startswith(".")]
+    images = [file for file in files if file.suffix == ".img"]
+    for file in files:
+        image = next((image for image in images if file.name.startswith(image.name)), None)
+        if file == image:
+            beside = [other for other in files if other.name.startswith(file.name) and other != file]
+            more = "".join(f", {other.name[len(file.name) :]} {shown_size(other.stat().st_size)}" for other in beside)
+            sys.stdout.write(f"  {shown_path(file)}  {shown_size(file.stat().st_size)}{more}\n")
+        elif image is None and file.name != "boot.log":
             others.append(file.name)
     sys.stdout.write(f"  beside it: {', '.join(others)}\n")
     if hint:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import datetime
+import hashlib
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -21,15 +23,18 @@ if TYPE_CHECKING:
     "[bold]yarrik inspect card.img /etc[/bold] · [bold]yarrik inspect card.img --extract /boot --to boot-files[/bold]"
 )
 def inspect(
-    image: Annotated[Path, typer.Argument(help="An image, a single filesystem, or a device.")],
+    image: Annotated[Path, typer.Argument(help="An image, a single filesystem, an archive, or a device.")],
     paths: Annotated[list[str] | None, typer.Argument(metavar="[PATH]…", help="Paths in it to list.")] = None,
     partition: Annotated[str | None, typer.Option(metavar="NAME", help="Only this partition.")] = None,
     extract: Annotated[str | None, typer.Option(metavar="PATH", help="Takes this path out; needs --to.")] = None,
     to: Annotated[Path | None, typer.Option(metavar="FOLDER", help="Where --extract writes, and nowhere else.")] = None,
+    digest: Annotated[bool, typer.Option("--digest", help="Shows the SHA-256 of each file that is listed.")] = False,
     json: JsonOption = False,
 ) -> None:
-    """Shows an image: a map of the disk, its partitions, and files with owner, mode, size and links."""
-    from yarrik.disk.opening import file_size, open_image
+    """Shows an image: a map of the disk, its partitions, and files with owner, mode, size and links.
+
+    A path that is one file is shown with all that is known of it. Compressed and sparse images are expanded first."""
+    from yarrik.disk.opening import opened_image
     from yarrik.errors import Place, Trouble, YarrikError, suggestion
 
     if (extract is None) != (to is None):
@@ -37,28 +42,24 @@ def inspect(
             Trouble("USAGE", "--extract and --to go together", remedy="yarrik inspect IMAGE --extract PATH --to FOLDER")
         )
     try:
-        size = file_size(image)
-        file = image.open("rb")
-    except OSError as error:
-        raise YarrikError(Trouble("IMAGE-UNREADABLE", f"cannot read {image}: {error.strerror}", Place(image),
-                                  remedy="check the name, and that you may read it")) from error  # fmt: skip
-    with file:
-        opened = open_image(file, size)
-        names = [part.name for part in opened.partitions]
-        if partition is not None and partition not in names:
-            raise YarrikError(Trouble("PARTITION-UNKNOWN", f"there is no partition `{partition}`", Place(image),
-                                      remedy=suggestion(partition, names)))  # fmt: skip
-        chosen = [part for part in opened.partitions if partition in (None, part.name)]
-        try:
+        with opened_image(image) as opened:
+            names = [part.name for part in opened.partitions]
+            if partition is not None and partition not in names:
+                raise YarrikError(Trouble("PARTITION-UNKNOWN", f"there is no partition `{partition}`", Place(image),
+                                          remedy=suggestion(partition, names)))  # fmt: skip
+            chosen = [part for part in opened.partitions if partition in (None, part.name)]
             if extract is not None and to is not None:
                 _extract(image, chosen, extract, to, json)
             elif paths:
-                _list(image, chosen, paths, json)
+                _list(image, chosen, paths, digest, json)
             else:
                 _overview(image, opened, json)
-        except ValueError as error:
-            raise YarrikError(Trouble("IMAGE-DAMAGED", f"{image.name} cannot be read further: {error}", Place(image),
-                                      remedy="write or fetch it anew"), "work") from error  # fmt: skip
+    except OSError as error:
+        raise YarrikError(Trouble("IMAGE-UNREADABLE", f"cannot read {image}: {error.strerror or error}", Place(image),
+                                  remedy="check the name, and that you may read it")) from error  # fmt: skip
+    except ValueError as error:
+        raise YarrikError(Trouble("IMAGE-DAMAGED", f"{image.name} cannot be read further: {error}", Place(image),
+                                  remedy="write or fetch it anew"), "work") from error  # fmt: skip
 
 
 def _overview(image: Path, opened: OpenedImage, json: bool) -> None:
@@ -72,13 +73,20 @@ def _overview(image: Path, opened: OpenedImage, json: bool) -> None:
                 "image": str(image),
                 "bytes": opened.size,
                 "table": opened.table,
+                "unwrapped": opened.wrapped,
                 "problem": opened.problem,
                 "partitions": [_described(part) for part in opened.partitions],
             }
         )
         return
-    table = {"gpt": "GUID partition table", "mbr": "classic partition table", "none": "no partition table"}[opened.table]
-    sys.stdout.write(f"{styled(image.name, 'bold')}: {shown_size(opened.size)}, {table}\n")
+    table = {
+        "gpt": "GUID partition table",
+        "mbr": "classic partition table",
+        "hybrid": "GUID partition table, some of it in the classic one too",
+        "none": "no partition table",
+    }[opened.table]
+    wrapped = f", unwrapped from {opened.wrapped}" if opened.wrapped else ""
+    sys.stdout.write(f"{styled(image.name, 'bold')}: {shown_size(opened.size)}{wrapped}, {table}\n")
     if opened.problem:
         sys.stdout.write(f"  {styled('damaged', 'red')}  {opened.problem}\n")
     rows = []
@@ -143,7 +151,7 @@ def _missing(image: Path, path: str) -> Exception:
                                remedy=f"list what is there: yarrik inspect {image} /"))  # fmt: skip
 
 
-def _list(image: Path, chosen: list[FoundPartition], paths: list[str], json: bool) -> None:
+def _list(image: Path, chosen: list[FoundPartition], paths: list[str], digest: bool, json: bool) -> None:
     from yarrik.cli.view import print_json, show_table, styled
 
     answers: list[dict[str, object]] = []
@@ -155,12 +163,19 @@ def _list(image: Path, chosen: list[FoundPartition], paths: list[str], json: boo
             depth = path.rstrip("/").count("/") + 1
             shown = [one for one in inside if one.path == path or one.path.count("/") <= depth]
             if json:
-                answers += [_row(part, one) for one in inside]
+                answers += [_row(part, one, digest) for one in inside]
                 continue
             if len(chosen) > 1 or len(paths) > 1:
                 head = f"{part.name}: {path}" if len(chosen) > 1 and len(paths) > 1 else part.name if len(chosen) > 1 else path
                 sys.stdout.write(f"{styled(head, 'bold')}\n")
-            rows = [_line(one) for one in sorted(shown, key=lambda one: one.path) if one.path != path or one.kind != "folder"]
+            if len(inside) == 1 and inside[0].kind != "folder":
+                show_table(_facts(part, inside[0]))
+                continue
+            rows = [
+                (*_line(one), _digest(part, one)) if digest else _line(one)
+                for one in sorted(shown, key=lambda one: one.path)
+                if one.path != path or one.kind != "folder"
+            ]
             show_table(rows, right=(1, 2))
     if json:
         print_json({"ok": True, "image": str(image), "files": answers})
@@ -186,13 +201,43 @@ def _line(one: Found) -> tuple[str, str, str, str]:
     return f"{letter}{one.mode:04o}", f"{one.uid}:{one.gid}", size, name + more
 
 
+def _digest(part: FoundPartition, one: Found) -> str:
+    """The SHA-256 of a file's content; empty for what is no file."""
+    if one.kind != "file" or part.reader is None:
+        return ""
+    digest = hashlib.sha256()
+    for data in part.reader.content(one):
+        digest.update(data)
+    return digest.hexdigest()
+
+
+def _attributes(part: FoundPartition, one: Found) -> dict[str, str]:
+    """Extended attributes, with their values as text where they are text, and else as hexadecimal digits."""
+    assert part.reader is not None
+    found = sorted(part.reader.attributes(one).items())
+    return {
+        name: value.decode("ascii") if value.isascii() and value.decode("ascii").isprintable() else "0x" + value.hex()
+        for name, value in found
+    }
+
+
+def _facts(part: FoundPartition, one: Found) -> list[tuple[str, str]]:
+    """All that is known of one path."""
+    row = _row(part, one, True)
+    rows = [(name, str(value)) for name, value in row.items() if name not in ("partition", "modified", "attributes", "sha256")]
+    moment = datetime.datetime(1970, 1, 1) + datetime.timedelta(seconds=min(one.modified, 1 << 36))
+    rows.append(("modified", f"{moment:%Y-%m-%d %H:%M:%S} UTC"))
+    rows += _attributes(part, one).items()
+    return [*rows, ("sha256", str(row["sha256"]))] if one.kind == "file" else rows
+
+
 def _printable(text: str) -> str:
     from yarrik.rootfs import quoted
 
     return quoted(text)
 
 
-def _row(part: FoundPartition, one: Found) -> dict[str, object]:
+def _row(part: FoundPartition, one: Found, digest: bool) -> dict[str, object]:
     row: dict[str, object] = {
         "partition": part.name,
         "path": _printable(one.path),
@@ -208,6 +253,10 @@ def _row(part: FoundPartition, one: Found) -> dict[str, object]:
         row["to"] = _printable(one.target)
     if one.kind in ("character", "block"):
         row["device"] = f"{one.device[0]}:{one.device[1]}"
+    if attributes := _attributes(part, one):
+        row["attributes"] = attributes
+    if digest and one.kind == "file":
+        row["sha256"] = _digest(part, one)
     return row
 
 

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import sys
+import threading
 import time
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from yarrik.errors import YarrikError
+from yarrik.units import shown_size
 
 if TYPE_CHECKING:
     from yarrik.run import Event
@@ -139,3 +143,26 @@ def _fitting(text: str, taken: int = 73) -> str:
 
     room = max(20, shutil.get_terminal_size().columns - taken - 1)
     return text if len(text) <= room else text[: room - 1] + "…"
+
+
+@contextlib.contextmanager
+def sign_of_life(file: Path, every: float = 10.0) -> Iterator[None]:
+    """While a file is written that takes long, says every few seconds on the error stream how far it is."""
+    ended = threading.Event()
+    started = time.monotonic()
+
+    def tell() -> None:
+        while not ended.wait(every):
+            with contextlib.suppress(OSError):
+                stored = file.stat().st_blocks * 512
+                took = time.monotonic() - started
+                sys.stderr.write(f"  … {shown_size(stored)} written in {took:.0f} s\n")
+                sys.stderr.flush()
+
+    teller = threading.Thread(target=tell, daemon=True)
+    teller.start()
+    try:
+        yield
+    finally:
+        ended.set()
+        teller.join()

@@ -1,13 +1,13 @@
 """Reads device tree source, version 1 (Devicetree Specification v0.4, chapter 6), and resolves what refers to what.
 
 Each grammar rule is a method, with the rule as its docstring. Errors carry file, line and column, the line itself with
-a marker, and a hint. Overlays (`/plugin/`) and the C preprocessor's lines are not read here yet.
+a marker, and a hint; what a preprocessor says of lines and files is believed.
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -16,7 +16,7 @@ from yarrik.errors import Place, Trouble, YarrikError, suggestion
 
 _TOKENS = re.compile(
     r"""
-    (?P<blank>      \s+ | //[^\n]* | /\*.*?\*/ )
+    (?P<blank>      \s+ | //[^\n]* | /\*.*?\*/ | ^\#(?:line)?[ \t]+[0-9]+[^\n]* )
   | (?P<string>     "(?:[^"\\\n]|\\.)*" )
   | (?P<character>  '(?:[^'\\\n]|\\.[^']*)' )
   | (?P<directive>  /(?:dts-v1|plugin|memreserve|include|incbin|bits|delete-node|delete-property|omit-if-no-ref)/ )
@@ -27,12 +27,13 @@ _TOKENS = re.compile(
   | (?P<name>       [\w,.+?\#-]+(?:@[\w,.+?\#-]+)? )
   | (?P<operator>   <<|>>|<=|>=|==|!=|&&|\|\||[-+*/%&|^~!?:<>()\[\]{};=,/] )
     """,
-    re.VERBOSE | re.DOTALL,
+    re.VERBOSE | re.DOTALL | re.MULTILINE,
 )
+#: What a preprocessor leaves behind: the next line is line so-and-so of that file.
+_MARKER = re.compile(r'^#(?:line)?[ \t]+([0-9]+)(?:[ \t]+"((?:[^"\\\n]|\\.)*)")?[^\n]*$', re.MULTILINE)
 _NUMBER = re.compile(r"(?:0[xX][0-9a-fA-F]+|[0-9]+)(?:[uU]?[lL]{0,2}|[lL]{1,2}[uU])(?![\w.?#@])")
 _OPERATOR = re.compile(r"<<|>>|<=|>=|==|!=|&&|\|\||[-+*/%&|^~!?:<>()]")
 _ESCAPES = {"a": 7, "b": 8, "t": 9, "n": 10, "v": 11, "f": 12, "r": 13, "\\": 92, '"': 34, "'": 39}
-_LIMITS = {"node": 31}
 _MAX_DEPTH = 60
 _MASK = (1 << 64) - 1
 
@@ -56,19 +57,40 @@ class _File:
     at: int = 0
 
 
-def compile_source(path: Path) -> DeviceTree:
-    """Compiles a `.dts` file; `/include/` and `/incbin/` look beside the file that names them. Raises SourceError."""
-    return _Parser(path).run()
+def compile_source(path: Path, text: str | None = None, include: Sequence[Path] = (), symbols: bool = False) -> DeviceTree:
+    """Compiles a `.dts` or `.dtso` file, or what a preprocessor made of it (`text`).
+
+    `/include/` and `/incbin/` look beside the file that names them, then in the folders `include`. With `symbols`, all
+    labels are kept for overlays. Raises SourceError."""
+    return _Parser(path, include, symbols).run(text)
+
+
+def _told_place(text: str, token: _Token, line: int) -> tuple[Path, int]:
+    """File and line of a token, as the preprocessor's last word before it has them."""
+    last = None
+    for match in _MARKER.finditer(text, 0, token.start):
+        last = match
+    if last is None:
+        return token.file, line
+    name = Path(last.group(2).replace('\\"', '"')) if last.group(2) else token.file
+    return name, int(last.group(1)) + text.count("\n", last.end(), token.start) - 1
 
 
 @dataclass
 class _Parser:
     path: Path
+    folders: Sequence[Path] = ()
+    symbols: bool = False
+    plugin: bool = False
+    fragments: int = 0
     files: list[_File] = field(default_factory=list)
     texts: dict[Path, str] = field(default_factory=dict)
     token: _Token = field(default_factory=lambda: _Token("end", "", Path(), 0))
     tree: DeviceTree = field(default_factory=lambda: DeviceTree(TreeNode("")))
     labels: dict[str, TreeNode] = field(default_factory=dict)
+    phandles: dict[int, int] = field(default_factory=dict)
+    taken: set[int] = field(default_factory=set)
+    following: int = 1
 
     # Tokens
 
@@ -80,21 +102,22 @@ class _Parser:
         shown = text[begin:].split("\n", 1)[0].replace("\t", " ")
         marker = " " * (token.start - begin) + "^" * max(1, min(len(token.text), len(shown) - (token.start - begin)))
         column = token.start - begin + 1
+        file, line = _told_place(text, token, line)
         return SourceError(
-            Trouble("DTS-SYNTAX", f"{what} (column {column})", Place(token.file, line), why=f"\n  {shown}\n  {marker}",
+            Trouble("DTS-SYNTAX", f"{what} (column {column})", Place(file, line), why=f"\n  {shown}\n  {marker}",
                     remedy=hint or "correct the line")
         )  # fmt: skip
 
-    def open(self, path: Path, named_by: _Token | None = None) -> None:
+    def open(self, path: Path, named_by: _Token | None = None, text: str | None = None) -> None:
         if len(self.files) > 30:
             raise self.fail("files include each other too deep", named_by)
         try:
-            text = path.read_text(encoding="utf-8")
+            text = path.read_text(encoding="utf-8") if text is None else text
         except (OSError, UnicodeDecodeError) as error:
             reason = error.strerror if isinstance(error, OSError) else "it is not UTF-8 text"
             if named_by is None:
                 raise SourceError(Trouble("DTS-UNREADABLE", f"cannot read {path.name}: {reason}", Place(path),
-                                          remedy="check the name on the board")) from error  # fmt: skip
+                                          remedy="check the name, on the board or the command line")) from error  # fmt: skip
             raise self.fail(
                 f"cannot read {path.name}: {reason}", named_by, "includes are looked for beside this file"
             ) from error
@@ -148,15 +171,17 @@ class _Parser:
 
     # Grammar
 
-    def run(self) -> DeviceTree:
-        """source := "/dts-v1/;" memreserve* ( "/" node | reference node | delete )*"""
-        self.open(self.path)
+    def run(self, text: str | None = None) -> DeviceTree:
+        """source := "/dts-v1/;" [ "/plugin/;" ] memreserve* ( "/" node | reference node | delete )*"""
+        self.open(self.path, text=text)
         self.advance()
         self.include()
         if self.token.text != "/dts-v1/":
             raise self.fail("the source does not begin with `/dts-v1/;`", hint="add `/dts-v1/;` as the first line")
-        while self.accept("/dts-v1/"):
-            self.expect(";", "after /dts-v1/")
+        while self.token.text in ("/dts-v1/", "/plugin/"):
+            self.plugin = self.advance().text == "/plugin/" or self.plugin
+            self.expect(";", "after the source's head")
+            self.include()
         while self.token.kind != "end":
             self.include()
             token = self.token
@@ -176,6 +201,11 @@ class _Parser:
         self.resolve()
         return self.tree
 
+    def found_file(self, name: str, named: _Token) -> Path:
+        """A file that the source names: beside the file that does, or in one of the folders."""
+        beside = _told_place(self.texts.get(named.file, ""), named, 1)[0].parent / name
+        return next((place for place in (beside, *(folder / name for folder in self.folders)) if place.is_file()), beside)
+
     def include(self) -> None:
         """include := "/include/" STRING"""
         while self.token.text == "/include/":
@@ -185,7 +215,7 @@ class _Parser:
             if match is None:
                 raise self.fail("a file's name in quotes must follow /include/")
             file.at = match.end()
-            self.open(named.file.parent / match.group(1), named)
+            self.open(self.found_file(match.group(1), named), named)
             self.advance()
 
     def reservation(self) -> None:
@@ -204,15 +234,32 @@ class _Parser:
             self.contents(self.tree.root, 0)
         elif token.kind in ("labelref", "pathref"):
             self.advance()
-            node = self.referenced(token)
+            first = not self.tree.root.children and not self.tree.root.properties
+            apart = self.plugin and (first or self.sought(token) is None)
+            node = self.fragment(token) if apart else self.referenced(token)
             self.name_labels(node, labels, token)
             self.contents(node, 0)
+        elif self.accept("/omit-if-no-ref/"):
+            self.referenced(self.advance()).only_if_used = True
         elif self.accept("/delete-node/"):
             token = self.advance()
             self.delete(self.referenced(token))
         else:
             raise self.fail(f"`{token.text}` cannot stand at the top", hint="expected is `/ { … };` or `&label { … };`")
         self.expect(";", "after the closing brace")
+
+    def fragment(self, token: _Token) -> TreeNode:
+        """What an overlay lays upon a node of another tree: a numbered node that says where."""
+        node = TreeNode(f"fragment@{self.fragments}")
+        self.fragments += 1
+        self.tree.root.children[node.name] = node
+        if token.kind == "pathref":
+            node.properties["target-path"] = TreeProperty("target-path", token.text[2:-1].encode() + b"\0")
+        else:
+            reference = self.reference(token, 0, as_path=False)
+            node.properties["target"] = TreeProperty("target", b"\xff\xff\xff\xff", [reference])
+        inside = node.children["__overlay__"] = TreeNode("__overlay__")
+        return inside
 
     def label_list(self) -> list[str]:
         labels = []
@@ -221,13 +268,15 @@ class _Parser:
         return labels
 
     def name_labels(self, node: TreeNode, labels: list[str], token: _Token) -> None:
+        former = len(node.labels)
         for label in labels:
             known = self.labels.get(label)
             if known is not None and known is not node:
                 raise self.fail(f"the label `{label}` is given to two nodes", token, "rename one of them")
             self.labels[label] = node
             if label not in node.labels:
-                node.labels.append(label)
+                # Labels that come later stand before those that were there.
+                node.labels.insert(0 if former else len(node.labels), label)
 
     def contents(self, node: TreeNode, depth: int) -> None:
         """contents := "{" ( property | child | delete )* "}" """
@@ -244,19 +293,18 @@ class _Parser:
             if self.accept("/delete-node/"):
                 name = self.advance()
                 found = self.referenced(name) if name.kind in ("labelref", "pathref") else node.children.get(name.text)
-                if found is None:
-                    raise self.fail(
-                        f"there is no node `{name.text}` to delete here", name, suggestion(name.text, node.children)
-                    )
-                self.delete(found)
+                if found is not None:  # shared sources delete what some boards do not have
+                    self.delete(found)
                 self.expect(";", "after the deletion")
                 continue
             if self.accept("/delete-property/"):
                 name = self.advance()
-                node.properties.pop(name.text, None)
+                if name.text in node.properties:
+                    node.properties[name.text].deleted = True
                 self.expect(";", "after the deletion")
                 continue
-            self.accept("/omit-if-no-ref/")
+            only_if_used = self.accept("/omit-if-no-ref/")
+            labels += self.label_list()
             if self.token.kind not in ("name", "number", "label"):
                 found_text = f"`{token.text}`" if token.text else "the end of the file"
                 raise self.fail(f"the name of a property or node is missing; here stands {found_text}",
@@ -267,8 +315,8 @@ class _Parser:
                 child = node.children.get(name.text)
                 if child is None:
                     child = node.children[name.text] = TreeNode(name.text)
-                if len(name.text.split("@")[0]) > _LIMITS["node"]:
-                    raise self.fail(f"the node's name is longer than {_LIMITS['node']} characters", name)
+                child.deleted = False
+                child.only_if_used = only_if_used or child.only_if_used
                 self.name_labels(child, labels, name)
                 self.contents(child, depth + 1)
                 self.expect(";", "after the closing brace")
@@ -354,7 +402,7 @@ class _Parser:
             self.expect(",", "between offset and length")
             count = self.primary(64)
         self.expect(")", "after /incbin/")
-        path = token.file.parent / self.unescaped(name).decode("utf-8", "replace")
+        path = self.found_file(self.unescaped(name).decode("utf-8", "replace"), token)
         try:
             content = path.read_bytes()
         except OSError as error:
@@ -459,13 +507,15 @@ class _Parser:
         target = token.text[2:-1] if token.kind == "pathref" else token.text[1:]
         return Reference(offset, target, as_path, str(token.file), token.start)
 
-    def referenced(self, token: _Token) -> TreeNode:
+    def sought(self, token: _Token) -> TreeNode | None:
         if token.kind == "pathref":
-            found = self.tree.root.find(token.text[2:-1])
-        elif token.kind == "labelref":
-            found = self.labels.get(token.text[1:])
-        else:
+            return self.tree.root.find(token.text[2:-1])
+        return self.labels.get(token.text[1:])
+
+    def referenced(self, token: _Token) -> TreeNode:
+        if token.kind not in ("pathref", "labelref"):
             raise self.fail("a reference like `&label` belongs here", token)
+        found = self.sought(token)
         if found is None:
             known = self.labels if token.kind == "labelref" else [path for path, _ in self.tree.root.walk()]
             name = token.text[1:] if token.kind == "labelref" else token.text[2:-1]
@@ -473,11 +523,8 @@ class _Parser:
         return found
 
     def delete(self, node: TreeNode) -> None:
-        for _, parent in self.tree.root.walk():
-            for name, child in list(parent.children.items()):
-                if child is node:
-                    del parent.children[name]
         gone = {id(below) for _, below in node.walk()}
+        node.delete()
         self.labels = {label: kept for label, kept in self.labels.items() if id(kept) not in gone}
 
     def boot_cpu(self) -> int:
@@ -491,35 +538,97 @@ class _Parser:
 
     def resolve(self) -> None:
         """Puts phandles and paths where references stand; a node that is referred to gets the next free phandle."""
-        paths = {id(node): path for path, node in self.tree.root.walk()}
-        phandles: dict[int, int] = {}
-        for _, node in self.tree.root.walk():
+        root = self.tree.root
+        root.purge()
+        paths = {id(node): path for path, node in root.walk()}
+        self.phandles = {}
+        for _, node in root.walk():
             item = node.properties.get("phandle")
             if item is not None and len(item.value) == 4 and not item.references:
-                phandles[id(node)] = int.from_bytes(item.value, "big")
-        taken = set(phandles.values())
-        following = 1
-        for _, node in list(self.tree.root.walk()):
+                self.phandles[id(node)] = int.from_bytes(item.value, "big")
+        self.taken = set(self.phandles.values())
+        used: set[int] = set()
+        outside: dict[str, list[str]] = {}
+        local: list[tuple[str, str, int]] = []
+        for path, node in list(root.walk()):
             for item in list(node.properties.values()):
-                value = bytearray(item.value)
-                for reference in reversed([r for r in item.references if r.as_path]):
-                    target = self.target(reference)
-                    value[reference.offset : reference.offset] = paths[id(target)].encode("ascii") + b"\0"
-                shift = 0
-                for reference in item.references:
-                    target = self.target(reference)
-                    if reference.as_path:
-                        shift += len(paths[id(target)]) + 1
-                        continue
-                    if id(target) not in phandles:
-                        while following in taken:
-                            following += 1
-                        phandles[id(target)] = following
-                        taken.add(following)
-                        target.properties.setdefault("phandle", TreeProperty("phandle", following.to_bytes(4, "big")))
-                    at = reference.offset + shift
-                    value[at : at + 4] = phandles[id(target)].to_bytes(4, "big")
-                item.value = bytes(value)
+                if item.references:
+                    self.resolve_property(path, item, paths, used, outside, local)
+        for _, node in list(root.walk()):
+            if node.only_if_used and id(node) not in used and not (self.symbols and node.labels):
+                node.delete()
+        root.purge()
+        if self.symbols:
+            self.add_symbols(paths)
+        if outside:
+            fixups = root.children["__fixups__"] = TreeNode("__fixups__")
+            for label, places in outside.items():
+                data = b"".join(place.encode() + b"\0" for place in places)
+                fixups.properties[label] = TreeProperty(label, data)
+        if self.plugin and local:
+            self.add_local_fixups(local)
+
+    def resolve_property(
+        self,
+        path: str,
+        item: TreeProperty,
+        paths: dict[int, str],
+        used: set[int],
+        outside: dict[str, list[str]],
+        local: list[tuple[str, str, int]],
+    ) -> None:
+        """Fills one property's references in; those that only another tree can know are noted in `outside`."""
+        value = bytearray(item.value)
+        for reference in reversed([r for r in item.references if r.as_path]):
+            target = self.target(reference)
+            used.add(id(target))
+            value[reference.offset : reference.offset] = paths[id(target)].encode("ascii") + b"\0"
+        shift = 0
+        for reference in item.references:
+            if reference.as_path:
+                shift += len(paths[id(self.target(reference))]) + 1
+                continue
+            at = reference.offset + shift
+            if self.plugin and not reference.target.startswith("/") and reference.target not in self.labels:
+                outside.setdefault(reference.target, []).append(f"{path}:{item.name}:{at}")
+                continue
+            target = self.target(reference)
+            used.add(id(target))
+            value[at : at + 4] = self.phandle(target).to_bytes(4, "big")
+            local.append((path, item.name, at))
+        item.value = bytes(value)
+
+    def phandle(self, node: TreeNode) -> int:
+        """A node's phandle: its own, or the next that is free."""
+        if id(node) not in self.phandles:
+            while self.following in self.taken:
+                self.following += 1
+            self.phandles[id(node)] = self.following
+            self.taken.add(self.following)
+            node.properties.setdefault("phandle", TreeProperty("phandle", self.following.to_bytes(4, "big")))
+        return self.phandles[id(node)]
+
+    def add_symbols(self, paths: dict[int, str]) -> None:
+        """`__symbols__` says where each label is; all of them can be referred to."""
+        labelled = [node for _, node in self.tree.root.walk() if node.labels]
+        if not labelled:
+            return
+        symbols = self.tree.root.children.setdefault("__symbols__", TreeNode("__symbols__"))
+        for node in labelled:
+            for label in node.labels:
+                symbols.properties[label] = TreeProperty(label, paths[id(node)].encode("ascii") + b"\0")
+            self.phandle(node)
+
+    def add_local_fixups(self, local: list[tuple[str, str, int]]) -> None:
+        """`__local_fixups__` mirrors the tree and says where its own phandles stand, since they move with the base's."""
+        top = self.tree.root.children["__local_fixups__"] = TreeNode("__local_fixups__")
+        for path, name, at in local:
+            node = top
+            for word in path.strip("/").split("/"):
+                if word:
+                    node = node.children.setdefault(word, TreeNode(word))
+            item = node.properties.setdefault(name, TreeProperty(name, b""))
+            item.value += at.to_bytes(4, "big")
 
     def target(self, reference: Reference) -> TreeNode:
         form = "&{" + reference.target + "}" if reference.target.startswith("/") else "&" + reference.target

@@ -21,27 +21,48 @@ class Reference:
 
 @dataclass
 class TreeProperty:
-    """`value` is what the blob holds, once the references in it are resolved."""
+    """`value` is what the blob holds, once the references in it are resolved. What is `deleted` keeps its place, in case
+    it comes back."""
 
     name: str
     value: bytes
     references: list[Reference] = field(default_factory=list)
+    deleted: bool = False
 
 
 @dataclass
 class TreeNode:
-    """`name` has the unit address with it (`serial@9000000`); the top's name is empty."""
+    """`name` has the unit address with it (`serial@9000000`); the top's name is empty. What is `deleted` keeps its place,
+    in case it comes back."""
 
     name: str
     properties: dict[str, TreeProperty] = field(default_factory=dict)
     children: dict[str, TreeNode] = field(default_factory=dict)
     labels: list[str] = field(default_factory=list)
+    deleted: bool = False
+    only_if_used: bool = False
 
     def walk(self, path: str = "") -> Iterator[tuple[str, TreeNode]]:
         """This node and all below it, each with its full path, parents first."""
         yield path or "/", self
         for child in self.children.values():
-            yield from child.walk(f"{path}/{child.name}")
+            if not child.deleted:
+                yield from child.walk(f"{path}/{child.name}")
+
+    def delete(self) -> None:
+        """Takes the node away with all below it."""
+        self.deleted, self.only_if_used, self.labels = True, False, []
+        for item in self.properties.values():
+            item.deleted = True
+        for child in self.children.values():
+            child.delete()
+
+    def purge(self) -> None:
+        """Forgets what was deleted here and below."""
+        self.properties = {name: item for name, item in self.properties.items() if not item.deleted}
+        self.children = {name: child for name, child in self.children.items() if not child.deleted}
+        for child in self.children.values():
+            child.purge()
 
     def find(self, path: str) -> TreeNode | None:
         """The node at a path from here. A part without unit address fits the first node of that name."""
@@ -49,7 +70,7 @@ class TreeNode:
         for word in path.strip("/").split("/"):
             if not word or here is None:
                 continue
-            children = here.children
+            children = {name: child for name, child in here.children.items() if not child.deleted}
             here = children.get(word) or next(
                 (child for name, child in children.items() if name.split("@")[0] == word and "@" not in word), None
             )

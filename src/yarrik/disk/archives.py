@@ -1,15 +1,15 @@
-"""Archives of a tree: cpio in the form "newc" (Documentation/driver-api/early-userspace/buffer-format.rst), which the kernel
-unpacks as an initramfs, and POSIX pax tar. Both stream: nothing is held but the part that is being copied."""
+"""An archive of a tree: cpio in the form "newc" (Documentation/driver-api/early-userspace/buffer-format.rst), which the kernel
+unpacks as an initramfs. It streams: nothing is held but the part that is being copied."""
 
 from __future__ import annotations
 
 import os
-import tarfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import BinaryIO
 
 from yarrik.disk.found import Found
+from yarrik.disk.window import Window
 from yarrik.rootfs import Node, RootTree
 
 _MODES = {"folder": 0o040000, "file": 0o100000, "link": 0o120000, "character": 0o020000, "block": 0o060000, "fifo": 0o010000,
@@ -31,10 +31,7 @@ class ArchiveUnfit(ValueError):
     """The tree holds what this form of archive cannot."""
 
 
-# cpio
-
-
-def write_cpio(tree: RootTree, sink: BinaryIO, content: Callable[[str], Path], clock: int = 0) -> None:
+def write_cpio(tree: RootTree, sink: BinaryIO, content: Callable[[str], str | Path], clock: int = 0) -> None:
     """Writes the archive. Further names of a file come before the last one, which carries the content.
 
     Raises ArchiveUnfit for files of 4 GiB and more, which the form's eight digits cannot count."""
@@ -57,7 +54,7 @@ def write_cpio(tree: RootTree, sink: BinaryIO, content: Callable[[str], Path], c
         if body:
             written += _put(sink, body)
         elif size:
-            with content(node.content).open("rb") as source:
+            with open(content(node.content), "rb") as source:
                 left = size
                 while left:
                     part = source.read(min(_PART, left))
@@ -103,15 +100,10 @@ class CpioReader:
     form, label = "cpio", ""
 
     def __init__(self, disk: BinaryIO, offset: int, size: int) -> None:
-        self._disk, self._offset, self._size = disk, offset, size
+        self._size = size
+        self._read = Window(disk, offset, size, ArchiveDamaged).read
         self._bodies: dict[int, tuple[int, int]] = {}
         next(self._members(), None)  # a damaged beginning is told at once
-
-    def _read(self, at: int, count: int) -> bytes:
-        if at + count > self._size:
-            raise ArchiveDamaged("the archive is cut off")
-        self._disk.seek(self._offset + at)
-        return self._disk.read(count)
 
     def _members(self) -> Iterator[tuple[bytes, tuple[int, ...], int]]:
         """Name, the thirteen numbers, and where the content begins."""
@@ -159,30 +151,6 @@ class CpioReader:
         for at in range(0, found.size, _PART):
             yield self._read(found.handle + at, min(_PART, found.size - at))
 
-
-# tar
-
-
-def write_tar(tree: RootTree, sink: BinaryIO, content: Callable[[str], Path], clock: int = 0) -> None:
-    """Writes a pax archive; the library's writer does it, with everything that could differ held still."""
-    kinds = {"folder": tarfile.DIRTYPE, "file": tarfile.REGTYPE, "link": tarfile.SYMTYPE, "character": tarfile.CHRTYPE,
-             "block": tarfile.BLKTYPE, "fifo": tarfile.FIFOTYPE}  # fmt: skip
-    sockets = [node.path for node in tree.nodes if node.kind == "socket"]
-    if sockets:
-        raise ArchiveUnfit(f"a tar archive cannot hold the socket {sockets[0]}")
-    with tarfile.open(fileobj=sink, mode="w", format=tarfile.PAX_FORMAT, encoding="utf-8", errors="surrogateescape") as tar:
-        for node in tree.nodes:
-            member = tarfile.TarInfo("." if node.path == "/" else node.path[1:])
-            member.type, member.mode, member.uid, member.gid = kinds[node.kind], node.mode, node.uid, node.gid
-            member.mtime = clock if node.modified is None else node.modified
-            member.devmajor, member.devminor = node.device
-            if node.same_as:
-                member.type, member.linkname = tarfile.LNKTYPE, node.same_as[1:]
-                tar.addfile(member)
-            elif node.kind == "file":
-                member.size = node.size
-                with content(node.content).open("rb") as source:
-                    tar.addfile(member, source)
-            else:
-                member.linkname = node.content if node.kind == "link" else ""
-                tar.addfile(member)
+    def attributes(self, found: Found) -> dict[str, bytes]:
+        """None: this form has no room for extended attributes."""
+        return {}

@@ -12,9 +12,10 @@ from collections.abc import Iterator
 from typing import BinaryIO
 
 from yarrik.disk import ext4_attributes
-from yarrik.disk.ext4 import FAST_LINK, GROUP, INODE_RECORD, ROOT_INODE, SUPER
+from yarrik.disk.ext4_form import FAST_LINK, GROUP, INODE_RECORD, ROOT_INODE, SUPER, has_backup
 from yarrik.disk.found import Found
 from yarrik.disk.records import Record, Value, number, raw_bytes
+from yarrik.disk.window import Window
 
 _EXTENTS = 0x80000
 _INLINE = 0x10000000
@@ -49,7 +50,8 @@ class Ext4Reader:
     MOST_DEPTH = 200
 
     def __init__(self, disk: BinaryIO, offset: int, size: int) -> None:
-        self._disk, self._offset, self._size = disk, offset, size
+        self._size = size
+        self._read = Window(disk, offset, size, Ext4Damaged).read
         if size < 2048:
             raise Ext4Damaged("it is too short for a superblock")
         fields = SUPER.unpack(self._read(1024, SUPER.size))
@@ -73,7 +75,7 @@ class Ext4Reader:
         self._descriptor = max(32, number(fields, "descriptor_size")) if self._wide else 32
         self._meta_bg = bool(incompatible & _META_BG)
         # Where the descriptors' first meta block group would begin (superblock field s_first_meta_bg).
-        self._first_meta = int.from_bytes(self._read(1024 + 0x104, 4), "little")
+        self._first_meta = number(fields, "first_meta_group")
         # With clusters of several blocks (bigalloc), a bitmap's bit stands for a whole cluster.
         cluster = number(fields, "log_cluster_size") - log if number(fields, "read_only_compatible") & 0x200 else 0
         sound = (
@@ -106,15 +108,6 @@ class Ext4Reader:
     def form(self) -> str:
         return self._form
 
-    def _read(self, at: int, count: int) -> bytes:
-        if at < 0 or at + count > self._size:
-            raise Ext4Damaged("it is cut off")
-        self._disk.seek(self._offset + at)
-        data = self._disk.read(count)
-        if len(data) < count:
-            raise Ext4Damaged("it is cut off")
-        return data
-
     def _blocks(self, block: int, count: int = 1) -> bytes:
         if not 0 <= block <= block + count <= self.blocks:
             raise Ext4Damaged(f"it names the block {block}, which it does not have")
@@ -129,7 +122,7 @@ class Ext4Reader:
             table = group // per_block
             if self._meta_bg and table >= self._first_meta:
                 first = table * per_block
-                at = self._first + first * self._per_group + (1 if self._has_super(first) else 0)
+                at = self._first + first * self._per_group + (1 if has_backup(first) else 0)
             else:
                 at = 1024 // self.block + 1 + table  # the block after the one with the superblock
             data = self._blocks(at)[group % per_block * self._descriptor :]
@@ -139,12 +132,6 @@ class Ext4Reader:
             else:
                 self._tables[group] = number(_GROUP_SHORT.unpack(data[:32]), "inode_table_lo")
         return self._tables[group]
-
-    @staticmethod
-    def _has_super(group: int) -> bool:
-        from yarrik.disk.ext4 import has_backup
-
-        return has_backup(group)
 
     def _inode(self, index: int) -> tuple[dict[str, Value], bytes]:
         """An inode's fields, and all its bytes."""
@@ -162,6 +149,8 @@ class Ext4Reader:
         if kind is None:
             raise Ext4Damaged(f"{path!r} is of no kind that is known (mode {mode:o})")
         size = number(fields, "size_lo") | (number(fields, "size_hi") << 32 if kind == "file" else 0)
+        if size > self.block << 32:
+            raise Ext4Damaged(f"{path!r} is larger than any file can be")
         modified = number(fields, "content_time")
         modified -= (modified & 0x80000000) << 1
         if self._inode_size >= 0x8C and number(fields, "extra_size") >= 12:
@@ -261,7 +250,10 @@ class Ext4Reader:
         if flags & _ENCRYPTED:
             raise Ext4Damaged("it is encrypted")
         if flags & _INLINE:
-            yield self._inline(fields, inode, size)
+            data = self._inline(fields, inode, size)
+            yield data
+            # Some programs leave a file that is all hole marked so: the kernel reads zeros there.
+            yield from _zeros(size - len(data))
             return
         wanted = -(-size // self.block)
         position = 0  # in bytes
@@ -286,22 +278,14 @@ class Ext4Reader:
     def _inline(self, fields: dict[str, Value], inode: bytes, size: int) -> bytes:
         """Chapter "Inline Data": 60 bytes in the inode, more in its attribute `system.data`."""
         data = raw_bytes(fields, "block")[: min(size, 60)]
-        if size <= 60:
-            return data
         start = _SHORT_INODE + number(fields, "extra_size")
-        area = inode[start:]
-        if area[:4] != b"\0\0\2\xea":
-            raise Ext4Damaged("a file's inline data is not where it should be")
-        entries = area[4:]
-        at = 0
-        while at + 16 <= len(entries) and entries[at]:
-            length, index, offset, block, count = struct.unpack_from("<BBHII", entries, at)
-            if index == 7 and entries[at + 16 : at + 16 + length] == b"data" and block == 0:
-                if offset + count > len(entries) or 60 + count < size:
-                    break
-                return data + entries[offset : offset + size - 60]
-            at += 16 + (length + 3 & ~3)
-        raise Ext4Damaged("a file's inline data is not where it should be")
+        if size > 60 and inode[start : start + 4] == _ATTRIBUTES:
+            try:
+                more = dict(ext4_attributes.parse(inode[start + 4 :], 0)).get("system.data", b"")
+            except ValueError as error:
+                raise Ext4Damaged(f"a file's inline data is broken: {error}") from error
+            data += more[: size - 60]
+        return data
 
     def attributes(self, found: Found) -> dict[str, bytes]:
         """A path's extended attributes, from its inode and from its block of them."""

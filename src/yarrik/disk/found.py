@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Protocol
 
 
@@ -23,6 +23,10 @@ class Found:
     links: int = 1
     handle: int = 0
 
+    def changed(self, **changes: object) -> Found:
+        """The same with other values."""
+        return replace(self, **changes)  # type: ignore[arg-type]
+
 
 class Reader(Protocol):
     """A filesystem that can be listed and read. Both raise ValueError with a sentence for what is damaged."""
@@ -40,4 +44,8 @@ class Reader(Protocol):
 
     def content(self, found: Found) -> Iterator[bytes]:
         """A file's bytes, in parts."""
+        ...
+
+    def attributes(self, found: Found) -> dict[str, bytes]:
+        """A path's extended attributes by the names that the kernel shows; empty for forms that have none."""
         ...

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-import hashlib
 import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 from yarrik.disk.gpt import ALL_ROLES, READ_ONLY, SECTOR, TABLE_SECTORS, PartitionTable, TableEntry
 from yarrik.disk.gpt import BOOTABLE as GPT_BOOTABLE
-from yarrik.disk.mbr import MOST, MbrEntry
+from yarrik.disk.mbr import MOST, PROTECTIVE, MbrEntry
+from yarrik.identifiers import derived_guid, identifier_of
 from yarrik.model import Disk, Partition
-from yarrik.model.rules import partition_type, rest_of
-from yarrik.units import parse_size, round_up, shown_size
+from yarrik.model.rules import partition_type
+from yarrik.units import parse_size, rest_of, round_up, shown_size
 
 ALIGNMENT = 1 << 20
 
@@ -92,17 +92,24 @@ class DiskLayout:
 
     @property
     def mbr(self) -> list[MbrEntry]:
-        return [
-            MbrEntry(part.number, _mbr_type(part.definition), part.start // SECTOR, part.size // SECTOR, part.bootable)
-            for part in self.partitions
+        """The classic table's entries. A hybrid disk's has the partitions that are to be seen in it, and behind them one
+        that covers the GPT, so that programs that know that one do not write over it."""
+        seen = [part for part in self.partitions if self.table != "hybrid" or part.definition.in_mbr]
+        entries = [
+            MbrEntry(number, _mbr_type(part.definition), part.start // SECTOR, part.size // SECTOR, part.bootable)
+            for number, part in enumerate(seen, 1)
         ]
+        if self.table == "hybrid":
+            first = min((entry.first for entry in entries), default=self.size // SECTOR)
+            entries.append(MbrEntry(len(entries) + 1, PROTECTIVE, 1, first - 1, False))
+        return entries
 
     @property
     def areas(self) -> list[Area]:
         """All that lies on the disk, in order: tables, blobs, partitions."""
         areas = [Area(part.name, part.start, part.size) for part in self.partitions]
         areas += [Area(f"blob {blob.file}", blob.start, blob.size) for blob in self.blobs]
-        if self.table == "gpt":
+        if has_gpt(self.table):
             areas += [
                 Area("partition table", 0, (1 + TABLE_SECTORS) * SECTOR),
                 Area("partition table, copy", self.size - TABLE_SECTORS * SECTOR, TABLE_SECTORS * SECTOR),
@@ -129,21 +136,32 @@ def _mbr_type(partition: Partition) -> int:
     return ALL_ROLES[role][1]
 
 
-def derived_guid(*words: str) -> uuid.UUID:
-    """An identifier made from names: the same for the same names, everywhere (RFC 9562, version 8)."""
-    digest = bytearray(hashlib.sha256("\0".join(("yarrik", *words)).encode()).digest()[:16])
-    digest[6] = digest[6] & 0x0F | 0x80
-    digest[8] = digest[8] & 0x3F | 0x80
-    return uuid.UUID(bytes=bytes(digest))
+def image_name(product: str, disk: str, count: int) -> str:
+    """An image file's name: the product's, with the disk's when there are several."""
+    return f"{product}.img" if count == 1 else f"{product}-{disk}.img"
 
 
-def partition_guid(product: str, disk: str, partition: str) -> uuid.UUID:
-    return derived_guid("partition", product, disk, partition)
+def has_gpt(table: str) -> bool:
+    return table in ("gpt", "hybrid")
 
 
-def disk_signature(product: str, disk: str) -> int:
+def partition_guid(product: str, disk: Disk, name: str, partition: Partition) -> uuid.UUID:
+    """A partition's GUID: the one that is set, or one that derives from its names. Copies have one of their own."""
+    if partition.guid and name == partition.name:
+        return uuid.UUID(partition.guid)
+    return derived_guid("partition", product, disk.name, name)
+
+
+def filesystem_guid(product: str, disk: Disk, partition: Partition) -> uuid.UUID:
+    """A filesystem's identifier: the one that is set, or one that derives from the names. FAT takes its first 32 bits."""
+    return identifier_of(partition.identifier, "filesystem", product, disk.name, partition.name)
+
+
+def disk_signature(product: str, disk: Disk) -> int:
     """A classic table's 32-bit signature; never zero, which means that there is none."""
-    return int.from_bytes(derived_guid("signature", product, disk).bytes[:4], "big") or 1
+    if disk.signature:
+        return int(disk.signature, 16)
+    return int.from_bytes(derived_guid("signature", product, disk.name).bytes[:4], "big") or 1
 
 
 def numbered(disk: Disk) -> list[tuple[int, str, Partition]]:
@@ -158,9 +176,9 @@ def root_partition(product: str, disks: Sequence[Disk]) -> str | None:
         for number, name, partition in numbered(disk):
             if partition.holds == "root":
                 if disk.table == "mbr":
-                    return f"PARTUUID={disk_signature(product, disk.name):08x}-{number:02x}"
-                if disk.table == "gpt":
-                    return f"PARTUUID={partition_guid(product, disk.name, name)}"
+                    return f"PARTUUID={disk_signature(product, disk):08x}-{number:02x}"
+                if has_gpt(disk.table):
+                    return f"PARTUUID={partition_guid(product, disk, name, partition)}"
     return None
 
 
@@ -207,7 +225,7 @@ def lay_out_disk(product: str, disk: Disk, sizes: Sequence[int], blobs: Sequence
             partition,
             name,
             number,
-            partition_guid(product, disk.name, name),
+            partition_guid(product, disk, name, partition),
             start,
             size,
             partition.bootable if partition.bootable is not None else partition.holds == bearer and name == partition.name,
@@ -220,15 +238,15 @@ def lay_out_disk(product: str, disk: Disk, sizes: Sequence[int], blobs: Sequence
         for offset in blob_offsets(blob.offset, blob.copies)
     )
     end = max([end, *(blob.start + blob.size for blob in raw)])
-    if disk.table == "gpt":
+    if has_gpt(disk.table):
         end += TABLE_SECTORS * SECTOR
     asked = parse_size(disk.size) if disk.size else next((r for _, _, p in names if (r := rest_of(p.size)) is not None), 0)
     whole = asked or round_up(end, ALIGNMENT if disk.table != "none" else SECTOR)
     layout = DiskLayout(
         disk.name,
         disk.table,
-        derived_guid("disk", product, disk.name),
-        disk_signature(product, disk.name),
+        uuid.UUID(disk.guid) if disk.guid else derived_guid("disk", product, disk.name),
+        disk_signature(product, disk),
         whole,
         partitions,
         raw,
@@ -243,10 +261,12 @@ def _problems(layout: DiskLayout, end: int) -> list[str]:
     reasons: list[str] = []
     names = [part.name for part in layout.partitions]
     reasons += [f"two partitions are called `{name}`" for name in sorted({name for name in names if names.count(name) > 1})]
-    if layout.table == "gpt":
+    if has_gpt(layout.table):
         reasons += [f"the name `{name}` is longer than 36 characters" for name in names if len(name.encode("utf-16-le")) > 72]
     if layout.table == "mbr" and len(names) > MOST:
         reasons.append(f'a classic table holds {MOST} partitions, and there are {len(names)}; use `table = "gpt"`')
+    if layout.table == "hybrid" and not 0 < len(layout.mbr) - 1 < MOST:
+        reasons.append(f"a hybrid disk shows one to {MOST - 1} partitions in its classic table: mark them `in-mbr = true`")
     if layout.table == "none" and len(names) > 1:
         reasons.append("a disk without a table holds one partition")
     if end > layout.size:

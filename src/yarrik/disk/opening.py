@@ -2,16 +2,23 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import BinaryIO
 
-from yarrik.disk.archives import ArchiveDamaged, CpioReader
-from yarrik.disk.ext4_read import Ext4Damaged, Ext4Reader
-from yarrik.disk.fat import FatDamaged, FatReader
+from yarrik.disk.archives import CpioReader
+from yarrik.disk.compressing import compression_of, expanded
+from yarrik.disk.ext4_read import Ext4Reader
+from yarrik.disk.fat_read import FatReader
+from yarrik.disk.flashing_form import expand_sparse, is_sparse
 from yarrik.disk.found import Found, Reader
 from yarrik.disk.gpt import BOOTABLE, SECTOR, TableDamaged, read_table
 from yarrik.disk.mbr import PROTECTIVE, MbrDamaged, read_mbr
+from yarrik.disk.squashfs_read import SquashfsReader
+from yarrik.disk.swap import SwapReader
+from yarrik.disk.tar import TarReader
 
 
 @dataclass(frozen=True)
@@ -31,12 +38,14 @@ class FoundPartition:
 
 @dataclass(frozen=True)
 class OpenedImage:
-    """`table` is `gpt`, `mbr` or `none`; `problem` says what is wrong with a table that is there."""
+    """`table` is `gpt`, `mbr`, `hybrid` or `none`; `problem` says what is wrong with a table that is there. `wrapped` is what
+    it had to be unwrapped from: a compression, or `sparse`."""
 
     table: str
     size: int
     partitions: tuple[FoundPartition, ...]
     problem: str = ""
+    wrapped: str = ""
 
 
 def open_image(file: BinaryIO, size: int) -> OpenedImage:
@@ -55,7 +64,7 @@ def open_image(file: BinaryIO, size: int) -> OpenedImage:
                            str(entry.guid), str(entry.type_guid), bool(entry.attributes & BOOTABLE))
                 for number, entry in enumerate(table.entries, 1)
             ]  # fmt: skip
-            return OpenedImage("gpt", size, tuple(parts))
+            return OpenedImage("hybrid" if _shows_more(head) else "gpt", size, tuple(parts))
     whole = _partition(file, "", 0, 0, size, "", "", False)
     if whole.reader is not None and not problem:
         return OpenedImage("none", size, (whole,))
@@ -73,40 +82,59 @@ def open_image(file: BinaryIO, size: int) -> OpenedImage:
     return OpenedImage("mbr", size, tuple(parts), problem)
 
 
+def _shows_more(sector: bytes) -> bool:
+    """Whether the classic table before a GPT has more than the entry that protects it."""
+    return any(sector[446 + 16 * index + 4] not in (0, PROTECTIVE) for index in range(4))
+
+
 def _partition(
     file: BinaryIO, name: str, number: int, start: int, size: int, identifier: str, kind: str, bootable: bool
 ) -> FoundPartition:
-    reader, problem = _reader(file, start, size)
+    reader, problem = reader_at(file, start, size)
     return FoundPartition(name, number, start, size, identifier, kind, bootable, reader, problem)
 
 
-def _reader(file: BinaryIO, start: int, size: int) -> tuple[Reader | None, str]:
+def reader_at(file: BinaryIO, start: int, size: int) -> tuple[Reader | None, str]:
     """The reader for what lies there, or a sentence on why there is none."""
     file.seek(start)
-    head = file.read(2048)
+    head = file.read(min(4096, size))
+    kind: Callable[[BinaryIO, int, int], Reader] | None = None
     if head[:6] in (b"070701", b"070702"):
-        try:
-            return CpioReader(file, start, size), ""
-        except ArchiveDamaged as error:
-            return None, f"damaged: {error}"
-    if head[:4] == b"hsqs":
-        return None, "squashfs, which can be written and not yet read"
-    if not head.strip(b"\0"):
+        kind = CpioReader
+    elif head[:4] == b"hsqs":
+        kind = SquashfsReader
+    elif head[4086:4096] == b"SWAPSPACE2":
+        kind = SwapReader
+    elif head[1024 + 0x38 : 1024 + 0x3A] == b"\x53\xef":
+        kind = Ext4Reader
+    elif head[510:512] == b"\x55\xaa" and (head[54:57] == b"FAT" or head[82:87] == b"FAT32"):
+        kind = FatReader
+    elif head[257:262] == b"ustar":
+        kind = TarReader
+    elif not head.strip(b"\0"):
         return None, "empty, or a filesystem that is not known here"
+    else:
+        return None, "nothing that is known here"
     try:
-        if head[1024 + 0x38 : 1024 + 0x3A] == b"\x53\xef":
-            return Ext4Reader(file, start, size), ""
-        if head[510:512] == b"\x55\xaa" and (head[54:57] == b"FAT" or head[82:87] == b"FAT32"):
-            return FatReader(file, start, size), ""
-    except (Ext4Damaged, FatDamaged) as error:
+        return kind(file, start, size), ""
+    except ValueError as error:
         return None, f"damaged: {error}"
-    return None, "nothing that is known here"
 
 
-def file_size(path: Path) -> int:
-    """The size of a file or of a block device, in bytes."""
+@contextmanager
+def opened_image(path: Path) -> Iterator[OpenedImage]:
+    """An image file, or a compressed or sparse one, which is expanded first. Raises OSError, and ValueError for damage."""
     with path.open("rb") as file:
-        return file.seek(0, 2)
+        size = file.seek(0, 2)
+        file.seek(0)
+        head = file.read(512)
+        form = compression_of(head)
+        if form is None and not is_sparse(head):
+            yield open_image(file, size)
+            return
+        packed = expanded(file, form) if form is not None else expand_sparse(file, size)
+        with packed:
+            yield replace(open_image(packed, packed.seek(0, 2)), wrapped=form or "sparse")
 
 
 def below(found: Found, path: str) -> bool:

@@ -2,49 +2,36 @@
 
 from __future__ import annotations
 
-import os
+from dataclasses import replace
 from pathlib import Path
 
-from yarrik.disk.archives import write_cpio, write_tar
-from yarrik.disk.ext4 import plan_ext4, write_ext4
-from yarrik.disk.fat import plan_fat, write_fat
-from yarrik.disk.layout import derived_guid
-from yarrik.disk.squashfs import write_squashfs
-from yarrik.model.rules import check_partition_size, fit_percent
+from yarrik.disk.filesystems import STREAMED, Wish, plan_filesystem, truncated, write_streamed
 from yarrik.rootfs import RootTree
-from yarrik.units import parse_size
+from yarrik.units import TooSmall, check_partition_size, fit_percent, parse_size, shown_size
 
 
-def pack_folder(tree: RootTree, out: Path, form: str, size: str, label: str, clock: int, compression: str = "zstd") -> None:
+def pack_folder(tree: RootTree, out: Path, wish: Wish, size: str = "fit") -> tuple[tuple[int, int], ...]:
     """Writes `tree` to `out`, which must not exist; nodes' contents are paths. `size` is like a partition's.
 
-    Identifiers derive from the label. Raises ValueError with a sentence when the form cannot hold the tree."""
+    Returns which ranges of the file (start, end) hold something.
+
+    Raises ValueError with a sentence when the form cannot hold the tree."""
     check_partition_size(size)
     spare = fit_percent(size)
     count = None if spare is not None else parse_size(size)
+    wish = replace(wish, size=count, spare_percent=spare or 0)
     with out.open("xb") as sink:
-        if form == "ext4":
-            plan = plan_ext4(
-                tree,
-                size=count,
-                spare_percent=spare or 0,
-                uuid=derived_guid("packed", label),
-                hash_seed=derived_guid("packed hash seed", label),
-                label=label,
-                clock=clock,
-            )
-            os.ftruncate(sink.fileno(), count or plan.size)
-            write_ext4(plan, sink.fileno(), 0, str)
-        elif form == "fat":
-            serial = int.from_bytes(derived_guid("packed", label).bytes[:4], "big")
-            fat = plan_fat(tree, size=count, spare_percent=spare or 0, serial=serial, label=label, clock=clock)
-            os.ftruncate(sink.fileno(), count or fat.size)
-            write_fat(fat, sink.fileno(), 0, Path)
-        elif form == "squashfs":
-            write_squashfs(tree, sink, str, clock, compression)
-        elif form == "cpio":
-            write_cpio(tree, sink, Path, clock)
-        elif form == "tar":
-            write_tar(tree, sink, Path, clock)
-        else:
-            raise ValueError(f"`{form}` is no form that is known")
+        if wish.form in STREAMED:
+            if count is not None and wish.form != "squashfs":
+                raise ValueError(f"{wish.form} has no size of its own; leave --size away")
+            write_streamed(tree, wish, str, sink)
+            written = sink.seek(0, 2)
+            room = count if count is not None else written + written * (spare or 0) // 100
+            if written > room:
+                raise TooSmall(f"the content needs {shown_size(written)}, and the size is {shown_size(room)}")
+            sink.truncate(room)
+            return ((0, written),)
+        plan = plan_filesystem(tree, wish, str, out)
+        target = truncated(sink, count or plan.size)
+        plan.write(target, 0)
+        return target.written

@@ -4,6 +4,10 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from yarrik.disk.tables import Table
 
 Value = int | bytes | tuple[int, ...]
 
@@ -55,6 +59,12 @@ class Record:
             form += f"{offset - end}x{part.format[1:]}"
             end = offset + part.size
         return struct.Struct(form + f"{self.size - end}x").pack
+
+    def table(self, count: int) -> Table:
+        """So many structures as a table of zeros, whose columns have the fields' names; bytes are columns of raw bytes."""
+        from yarrik.disk.tables import zeros
+
+        return zeros(count, self.size, [(name, offset, form.format) for name, (offset, form) in self._fields.items()])
 
     def put(self, data: bytearray, name: str, value: Value) -> None:
         offset, form = self._fields[name]

@@ -1,5 +1,4 @@
-"""The squashfs 4.0 filesystem, written: the kernel's Documentation/filesystems/squashfs.rst and fs/squashfs/squashfs_fs.h are
-the specification.
+"""The squashfs 4.0 filesystem, written: `squashfs_form` says how it looks.
 
 Contents come first (blocks of each file, then tails of several files together as fragments), compressed in parallel
 threads and written in order, so that the bytes are the same for any number of them; then inodes, folders and tables.
@@ -7,109 +6,67 @@ threads and written in order, so that the bytes are the same for any number of t
 
 from __future__ import annotations
 
-import hashlib
 import itertools
 import os
 import struct
-from collections import deque
-from collections.abc import Callable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
-from io import FileIO
+from functools import cached_property
 from pathlib import Path
 from typing import BinaryIO
 
-from yarrik.disk.records import Record
+from yarrik.disk.squashfs_contents import Contents, Stored
+from yarrik.disk.squashfs_form import (
+    ATTRIBUTE,
+    ATTRIBUTE_PREFIXES,
+    ATTRIBUTE_SET,
+    ATTRIBUTE_TABLE,
+    BLOCK,
+    COMPRESSORS,
+    DEVICE,
+    DUPLICATES_STORED_ONCE,
+    ENTRY,
+    EXPORTABLE,
+    FILE,
+    FOLDER,
+    FRAGMENT,
+    HAS_OPTIONS,
+    INDEX,
+    INODE,
+    LINK,
+    LONG,
+    LONG_DEVICE,
+    LONG_FILE,
+    LONG_FOLDER,
+    LONG_PIPE,
+    LZ4_OPTIONS,
+    MAGIC,
+    METADATA,
+    MOST_IN_RUN,
+    MOST_NAME,
+    NO_ATTRIBUTES,
+    NO_ATTRIBUTES_AT_ALL,
+    NOTHING,
+    PIPE,
+    PLAIN_FILE,
+    RUN,
+    SUPER,
+    TYPES,
+    UNCOMPRESSED_METADATA,
+    compressor,
+)
 from yarrik.rootfs import Node, RootTree
 
-BLOCK = 131072
-METADATA = 8192
-UNCOMPRESSED_BLOCK = 1 << 24
-UNCOMPRESSED_METADATA = 0x8000
-NOTHING = 0xFFFFFFFFFFFFFFFF
-NO_FRAGMENT = 0xFFFFFFFF
-MOST_IN_RUN = 256
-COMPRESSORS = {"gzip": 1, "xz": 4, "zstd": 6}
-#: duplicates are stored once, inodes can be found by number (export table), there are no extended attributes
-FLAGS = 0x0040 | 0x0080 | 0x0200
-
-_SUPER = Record(
-    96,
-    ("magic", 0, "I"),
-    ("inodes", 4, "I"),
-    ("made_at", 8, "I"),
-    ("block_size", 12, "I"),
-    ("fragments", 16, "I"),
-    ("compressor", 20, "H"),
-    ("block_log", 22, "H"),
-    ("flags", 24, "H"),
-    ("ids", 26, "H"),
-    ("major", 28, "H"),
-    ("minor", 30, "H"),
-    ("root_inode", 32, "Q"),
-    ("bytes_used", 40, "Q"),
-    ("id_table", 48, "Q"),
-    ("attribute_table", 56, "Q"),
-    ("inode_table", 64, "Q"),
-    ("folder_table", 72, "Q"),
-    ("fragment_table", 80, "Q"),
-    ("export_table", 88, "Q"),
-)
-_FOLDER, _FILE, _LINK, _BLOCK, _CHARACTER, _FIFO, _SOCKET = range(1, 8)
-_LONG = 7  # added to a type for its extended form
-_TYPES = {
-    "folder": _FOLDER,
-    "file": _FILE,
-    "link": _LINK,
-    "block": _BLOCK,
-    "character": _CHARACTER,
-    "fifo": _FIFO,
-    "socket": _SOCKET,
-}
+_FILE_HEAD = INODE.packer("type", "mode", "uid", "gid", "modified", "number")
+_PLAIN_FILE = PLAIN_FILE.packer("type", "mode", "uid", "gid", "modified", "number", "start", "fragment", "offset", "size")
+_FILE_REST = FILE.packer("start", "fragment", "offset", "size")
+_RUN = RUN.packer("count", "start", "number")
+_ENTRY = ENTRY.packer("offset", "number", "type", "size")
 
 
 class SquashfsUnfit(ValueError):
     """The tree holds what squashfs cannot."""
-
-
-def compressor(name: str, level: int | None = None) -> Callable[[bytes], bytes]:
-    """The function that compresses one block. Raises ValueError for a name that is not known."""
-    if name == "gzip":
-        import zlib
-
-        return lambda data: zlib.compress(data, 9 if level is None else level)
-    if name == "xz":
-        import lzma
-
-        # The kernel's reader has a dictionary of a block's size and no more.
-        filters = [{"id": lzma.FILTER_LZMA2, "preset": 6 if level is None else level, "dict_size": BLOCK}]
-        return lambda data: lzma.compress(data, lzma.FORMAT_XZ, lzma.CHECK_CRC32, filters=filters)
-    if name == "zstd":
-        import threading
-
-        import zstandard
-
-        local = threading.local()
-
-        def compress(data: bytes) -> bytes:
-            if not hasattr(local, "compressor"):
-                local.compressor = zstandard.ZstdCompressor(level=15 if level is None else level)
-            result: bytes = local.compressor.compress(data)
-            return result
-
-        return compress
-    raise ValueError(f"`{name}` is no compression that is known: {', '.join(COMPRESSORS)}")
-
-
-@dataclass(frozen=True)
-class _Content:
-    """Where a file's bytes lie: first block, sizes of blocks as they are stored, and its tail in a fragment."""
-
-    start: int
-    sizes: tuple[int, ...]
-    sparse: int
-    fragment: int = NO_FRAGMENT
-    offset: int = 0
 
 
 @dataclass
@@ -122,6 +79,11 @@ class _Metadata:
     starts: list[int] = field(default_factory=lambda: [0])
 
     @property
+    def length(self) -> int:
+        """Bytes so far, before compression."""
+        return (len(self.starts) - 1) * METADATA + len(self.pending)
+
+    @property
     def place(self) -> tuple[int, int]:
         return len(self.out), len(self.pending)
 
@@ -130,10 +92,23 @@ class _Metadata:
         while len(self.pending) >= METADATA:
             self._close(METADATA)
 
+    def add_many(self, parts: list[bytes], pool: ThreadPoolExecutor) -> list[int]:
+        """Adds parts to an empty stream, compressed in parallel; returns the reference to each."""
+        data = b"".join(parts)
+        whole = [data[at : at + METADATA] for at in range(0, len(data) - METADATA + 1, METADATA)]
+        for block, small in zip(whole, pool.map(self.compress, whole), strict=True):
+            self._put(block, small)
+        self.pending += data[len(whole) * METADATA :]
+        starts = self.starts
+        ends = itertools.accumulate(map(len, parts), initial=0)
+        return [starts[end >> 13] << 16 | end & (METADATA - 1) for end, _ in zip(ends, parts, strict=False)]
+
     def _close(self, count: int) -> None:
         data = bytes(self.pending[:count])
         del self.pending[:count]
-        small = self.compress(data)
+        self._put(data, self.compress(data))
+
+    def _put(self, data: bytes, small: bytes) -> None:
         if len(small) < len(data):
             self.out += struct.pack("<H", len(small)) + small
         else:
@@ -172,46 +147,54 @@ class _Writer:
     compression: str
     compress: Callable[[bytes], bytes]
     pool: ThreadPoolExecutor
-    position: int = _SUPER.size
-    waiting: deque[tuple[Future[bytes], bytes, Callable[[int, int], None]]] = field(default_factory=deque)
-    tail: bytearray = field(default_factory=bytearray)
-    fragments: list[tuple[int, int]] = field(default_factory=list)
-    fragment_count: int = 0
+    position: int = SUPER.size
     ids: dict[int, int] = field(default_factory=dict)
+    attributes: dict[bytes, int] = field(default_factory=dict)
+    attribute_counts: list[int] = field(default_factory=list)
 
     def run(self) -> int:
         self.sink.seek(self.position)
-        contents = self._contents()
-        numbers = self._numbers()
-        inodes, folders, references = self._inodes(contents, numbers)
+        options = self.compression == "lz4"
+        if options:  # stored as it is, in a metadata block of its own
+            data = LZ4_OPTIONS.pack(version=1, flags=1)
+            self._put(struct.pack("<H", len(data) | UNCOMPRESSED_METADATA) + data)
+        contents = Contents(self.sink, self.position, self.content, self.compress, self.pool)
+        files = [at for at, node in enumerate(self.nodes) if node.kind == "file"]
+        stored = dict(zip(files, contents.store([self.nodes[at] for at in files]), strict=True))
+        self.position = contents.position
+        inodes, folders, references = self._inodes(stored)
         inode_table = self.position
         self._put(inodes.finish())
         folder_table = self.position
         self._put(folders.finish())
-        fragment_table = self._table(b"".join(struct.pack("<QII", start, size, 0) for start, size in self.fragments))
-        export_table = self._table(b"".join(struct.pack("<Q", references[number]) for number in sorted(references)))
+        fragment_table = self._table(b"".join(FRAGMENT.pack(start=start, size=size) for start, size in contents.fragments))
+        export_table = self._table(struct.pack(f"<{len(references)}Q", *references))
         id_table = self._table(b"".join(struct.pack("<I", one) for one in self.ids))
+        attribute_table = self._attribute_table()
         used = self.position
         self.sink.seek(0)
         self.sink.write(
-            _SUPER.pack(
-                magic=0x73717368,
-                inodes=len(references),
+            SUPER.pack(
+                magic=MAGIC,
+                inodes=len(self.nodes),
                 made_at=max(0, self.clock) & 0xFFFFFFFF,
                 block_size=BLOCK,
-                fragments=len(self.fragments),
+                fragments=len(contents.fragments),
                 compressor=COMPRESSORS[self.compression],
                 block_log=BLOCK.bit_length() - 1,
-                flags=FLAGS,
+                flags=DUPLICATES_STORED_ONCE
+                | EXPORTABLE
+                | HAS_OPTIONS * options
+                | NO_ATTRIBUTES_AT_ALL * (not self.attributes),
                 ids=len(self.ids),
                 major=4,
-                root_inode=references[numbers["/"]],
+                root_inode=references[0],
                 bytes_used=used,
                 id_table=id_table,
-                attribute_table=NOTHING,
+                attribute_table=attribute_table,
                 inode_table=inode_table,
                 folder_table=folder_table,
-                fragment_table=fragment_table if self.fragments else NOTHING,
+                fragment_table=fragment_table if contents.fragments else NOTHING,
                 export_table=export_table,
             )
         )
@@ -223,228 +206,205 @@ class _Writer:
         self.sink.write(data)
         self.position += len(data)
 
-    # Contents
-
-    def _submit(self, data: bytes, settle: Callable[[int, int], None]) -> None:
-        """Has a block compressed; `settle` is told where it went and with what size, in the order of submitting."""
-        self.waiting.append((self.pool.submit(self.compress, data), data, settle))
-        while len(self.waiting) > 64:
-            self._drain_one()
-
-    def _drain_one(self) -> None:
-        future, data, settle = self.waiting.popleft()
-        small = future.result()
-        start = self.position
-        if len(small) < len(data):
-            self._put(small)
-            settle(start, len(small))
-        else:
-            self._put(data)
-            settle(start, len(data) | UNCOMPRESSED_BLOCK)
-
-    def _drain(self) -> None:
-        while self.waiting:
-            self._drain_one()
-
-    def _contents(self) -> dict[str, _Content]:
-        """Stores the content of each file once, and returns where it lies, by path."""
-        same = self._duplicates()
-        stored: dict[str, _Content] = {}
-        parts: dict[str, tuple[list[int], list[int], int, int, int]] = {}
-        for node in self.tree.nodes:
-            if node.kind != "file" or node.same_as or same.get(node.path, node.path) != node.path:
-                continue
-            parts[node.path] = self._store(node)
-        if self.tail:
-            self._close_fragment()
-        self._drain()
-        for path, (starts, sizes, sparse, fragment, offset) in parts.items():
-            stored[path] = _Content(starts[0] if starts else 0, tuple(sizes), sparse, fragment, offset)
-        for node in self.tree.nodes:
-            if node.kind == "file" and not node.same_as and node.path not in stored:
-                stored[node.path] = stored[same[node.path]]
-        return stored
-
-    def _duplicates(self) -> dict[str, str]:
-        """For files that are alike the path of the first of them. Only files of the same size are read for it."""
-        sizes: dict[int, list[Node]] = {}
-        for node in self.tree.nodes:
-            if node.kind == "file" and node.size and not node.same_as:
-                sizes.setdefault(node.size, []).append(node)
-        same: dict[str, str] = {}
-        for nodes in sizes.values():
-            if len(nodes) > 1:
-                seen: dict[str, str] = {}
-                for node in nodes:
-                    with open(self.content(node.content), "rb") as file:
-                        digest = hashlib.file_digest(file, "sha256").hexdigest()
-                    same[node.path] = seen.setdefault(digest, node.path)
-        return same
-
-    def _store(self, node: Node) -> tuple[list[int], list[int], int, int, int]:
-        starts: list[int] = []
-        sizes = [0] * (node.size // BLOCK)
-        sparse = 0
-        with open(self.content(node.content), "rb", buffering=0) as file:
-            for index in range(node.size // BLOCK):
-                data = _exactly(file, BLOCK, node)
-                if not data.strip(b"\0"):
-                    sparse += BLOCK  # a block of zeros takes no room: its size is zero
-                    continue
-
-                def settle(start: int, size: int, index: int = index) -> None:
-                    if not starts:
-                        starts.append(start)
-                    sizes[index] = size
-
-                self._submit(data, settle)
-            rest = _exactly(file, node.size % BLOCK, node)
-        if not rest:
-            return starts, sizes, sparse, NO_FRAGMENT, 0
-        if len(self.tail) + len(rest) > BLOCK:
-            self._close_fragment()
-        offset = len(self.tail)
-        self.tail += rest
-        return starts, sizes, sparse, self.fragment_count, offset
-
-    def _close_fragment(self) -> None:
-        self._submit(bytes(self.tail), lambda start, size: self.fragments.append((start, size)))
-        self.tail = bytearray()
-        self.fragment_count += 1
-
     # Inodes and folders
 
-    def _numbers(self) -> dict[str, int]:
-        numbers: dict[str, int] = {}
-        counter = itertools.count(1)
-        for node in self.tree.nodes:
-            if not node.same_as:
-                numbers[node.path] = next(counter)
-        for node in self.tree.nodes:
-            if node.same_as:
-                numbers[node.path] = numbers[node.same_as]
-        return numbers
+    @cached_property
+    def nodes(self) -> list[Node]:
+        """Those that have an inode of their own; its number is the place in this list, counted from 1."""
+        return [node for node in self.tree.nodes if not node.same_as]
 
-    def _inodes(self, contents: dict[str, _Content], numbers: dict[str, int]) -> tuple[_Metadata, _Metadata, dict[int, int]]:
-        """The inode and folder tables, and a reference to each inode by its number. Folders come after what they hold."""
+    def _inodes(self, stored: dict[int, Stored]) -> tuple[_Metadata, _Metadata, list[int]]:
+        """The inode and folder tables, and a reference to each inode. Folders come after what they hold."""
         inodes, folders = _Metadata(self.compress), _Metadata(self.compress)
-        references: dict[int, int] = {}
-        links: dict[str, int] = {}
-        children: dict[str, list[Node]] = {node.path: [] for node in self.tree.nodes if node.kind == "folder"}
-        for node in self.tree.nodes:
-            links[node.same_as or node.path] = links.get(node.same_as or node.path, 0) + 1
-            if node.path != "/":
-                children[node.parent].append(node)
-
-        def place(number: int, data: bytes) -> None:
-            start, offset = inodes.place
-            references[number] = start << 16 | offset
-            inodes.add(data)
-
-        for node in reversed(self.tree.nodes):  # what lies deeper comes later in the tree, so folders follow their content
-            if node.kind == "folder" or node.same_as:
-                continue
-            place(numbers[node.path], self._inode(node, numbers[node.path], links[node.path], contents.get(node.path)))
-        for node in reversed(self.tree.nodes):
-            if node.kind != "folder":
-                continue
-            start, offset = folders.place
-            listing = _listing(children[node.path], numbers, references)
+        index = {node.path: at for at, node in enumerate(self.nodes)}
+        links = [1] * len(self.nodes)
+        inside: dict[int, list[tuple[bytes, int]]] = {at: [] for at, node in enumerate(self.nodes) if node.kind == "folder"}
+        encode = os.fsencode
+        for node in self.tree.nodes[1:]:
+            parent, _, text = node.path.rpartition("/")
+            name = text.encode() if text.isascii() else encode(text)
+            if len(name) > MOST_NAME:
+                raise SquashfsUnfit(f"the name {text[:40]!r}… is longer than {MOST_NAME} bytes")
+            at = index[node.same_as or node.path]
+            inside[index[parent or "/"]].append((name, at))
+            if node.same_as:
+                links[at] += 1
+        kinds = [TYPES[node.kind] for node in self.nodes]
+        others = [at for at in range(len(self.nodes)) if at not in inside]
+        references = [0] * len(self.nodes)
+        parts = [
+            self._small_file(at, stored[at])
+            if kinds[at] == TYPES["file"] and links[at] == 1 and self.nodes[at].size < BLOCK and not self.nodes[at].attributes
+            else self._inode(at, links[at], stored.get(at))
+            for at in others
+        ]
+        for at, reference in zip(others, inodes.add_many(parts, self.pool), strict=True):
+            references[at] = reference
+        for at in reversed(inside):  # what lies deeper comes later in the tree
+            children = sorted(inside[at])
+            begin, (start, offset) = folders.length, folders.place
+            listing, runs = _listing(children, kinds, references)
             folders.add(listing)
-            count = 2 + sum(child.kind == "folder" for child in children[node.path])
-            size = len(listing) + 3
+            node = self.nodes[at]
             # The top's parent is a number that no inode has.
-            parent = numbers[node.parent] if node.path != "/" else len(numbers) + 1
-            number = numbers[node.path]
-            if size < 0x10000:
-                head = self._head(node, _FOLDER, number)
-                place(number, head + struct.pack("<IIHHI", start, count, size, offset, parent))
+            parent_number = index[node.parent] + 1 if at else len(self.nodes) + 1
+            count = 2 + sum(kinds[child] == TYPES["folder"] for _, child in children)
+            attributes = self._attributes_of(node)
+            size = len(listing) + 3
+            body = {"links": count, "size": size, "start": start, "offset": offset, "parent": parent_number}
+            begun, begun_at = inodes.place
+            references[at] = begun << 16 | begun_at
+            if size < 0x10000 and attributes == NO_ATTRIBUTES and len(listing) <= METADATA:
+                inodes.add(self._head(node, TYPES["folder"], at + 1) + FOLDER.pack(**body))
             else:
-                head = self._head(node, _FOLDER + _LONG, number)
-                place(number, head + struct.pack("<IIIIHHI", count, size, start, parent, 0, offset, 0xFFFFFFFF))
+                entries = _index(runs, folders, begin)
+                long = LONG_FOLDER.pack(**body, index_count=len(entries), attributes=attributes)
+                inodes.add(self._head(node, TYPES["folder"] + LONG, at + 1) + long + b"".join(entries))
         return inodes, folders, references
+
+    def _small_file(self, at: int, stored: Stored) -> bytes:
+        """The inode that most files have: less than a block, one name, nothing else to say."""
+        node = self.nodes[at]
+        modified = self.clock if node.modified is None else node.modified
+        if not 0 <= modified <= 0xFFFFFFFF:
+            modified = min(max(0, modified), 0xFFFFFFFF)
+        return _PLAIN_FILE(
+            TYPES["file"],
+            node.mode,
+            self._id(node.uid),
+            self._id(node.gid),
+            modified,
+            at + 1,
+            0,
+            stored.fragment,
+            stored.offset,
+            node.size,
+        )
 
     def _head(self, node: Node, kind: int, number: int) -> bytes:
         modified = self.clock if node.modified is None else node.modified
-        return struct.pack(
-            "<HHHHII", kind, node.mode, self._id(node.uid), self._id(node.gid), min(max(0, modified), 0xFFFFFFFF), number
-        )
+        modified = min(max(0, modified), 0xFFFFFFFF)
+        return _FILE_HEAD(kind, node.mode, self._id(node.uid), self._id(node.gid), modified, number)
 
     def _id(self, value: int) -> int:
-        index = self.ids.setdefault(value, len(self.ids))
+        index = self.ids.get(value)
+        if index is not None:
+            return index
+        index = self.ids[value] = len(self.ids)
         if index > 0xFFFF:
             raise SquashfsUnfit("there are more than 65536 different owners and groups")
         return index
 
-    def _inode(self, node: Node, number: int, links: int, content: _Content | None) -> bytes:
+    def _inode(self, at: int, links: int, content: Stored | None) -> bytes:
+        node, number = self.nodes[at], at + 1
+        attributes = self._attributes_of(node)
+        bare = attributes == NO_ATTRIBUTES
+        kind = TYPES[node.kind]
         if node.kind == "file":
             assert content is not None
             sizes = struct.pack(f"<{len(content.sizes)}I", *content.sizes)
-            if links == 1 and node.size < 1 << 32 and content.start < 1 << 32 and not content.sparse:
-                head = self._head(node, _FILE, number)
-                return head + struct.pack("<IIII", content.start, content.fragment, content.offset, node.size) + sizes
-            head = self._head(node, _FILE + _LONG, number)
-            fields = (content.start, node.size, content.sparse, links, content.fragment, content.offset, 0xFFFFFFFF)
-            return head + struct.pack("<QQQIIII", *fields) + sizes
-        head = self._head(node, _TYPES[node.kind], number)
+            if bare and links == 1 and node.size < 1 << 32 and content.start < 1 << 32 and not content.sparse:
+                body = _FILE_REST(content.start, content.fragment, content.offset, node.size)
+                return self._head(node, kind, number) + body + sizes
+            long = LONG_FILE.pack(
+                start=content.start,
+                size=node.size,
+                sparse=content.sparse,
+                links=links,
+                fragment=content.fragment,
+                offset=content.offset,
+                attributes=attributes,
+            )
+            return self._head(node, kind + LONG, number) + long + sizes
+        head = self._head(node, kind if bare else kind + LONG, number)
         if node.kind == "link":
             target = os.fsencode(node.content)
-            return head + struct.pack("<II", links, len(target)) + target
+            tail = b"" if bare else struct.pack("<I", attributes)
+            return head + LINK.pack(links=links, size=len(target)) + target + tail
         if node.kind in ("block", "character"):
             major, minor = node.device
-            return head + struct.pack("<II", links, minor & 0xFF | major << 8 | (minor & ~0xFF) << 12)
-        return head + struct.pack("<I", links)
+            device = minor & 0xFF | major << 8 | (minor & ~0xFF) << 12
+            if bare:
+                return head + DEVICE.pack(links=links, device=device)
+            return head + LONG_DEVICE.pack(links=links, device=device, attributes=attributes)
+        return head + (PIPE.pack(links=links) if bare else LONG_PIPE.pack(links=links, attributes=attributes))
+
+    def _attributes_of(self, node: Node) -> int:
+        """The number of a set of extended attributes; sets that are alike are kept once."""
+        if not node.attributes:
+            return NO_ATTRIBUTES
+        data = b""
+        for name, value in node.attributes:
+            prefix = next((prefix for prefix in ATTRIBUTE_PREFIXES if name.startswith(prefix)), None)
+            if prefix is None:
+                raise SquashfsUnfit(f"squashfs cannot hold the extended attribute `{name}` of {node.path}")
+            rest = name[len(prefix) :].encode("utf-8", "surrogateescape")
+            data += ATTRIBUTE.pack(type=ATTRIBUTE_PREFIXES.index(prefix), size=len(rest)) + rest
+            data += struct.pack("<I", len(value)) + value
+        if data not in self.attributes:
+            self.attributes[data] = len(self.attributes)
+            self.attribute_counts.append(len(node.attributes))
+        return self.attributes[data]
 
     # Tables
 
-    def _table(self, data: bytes) -> int:
-        """Writes a table in metadata blocks and after it the list of where they begin; returns the place of the list."""
+    def _attribute_table(self) -> int:
+        """Attributes one after another, then the sets of them, then a table that says where both are."""
+        if not self.attributes:
+            return NOTHING
+        stream, sets = _Metadata(self.compress), b""
+        for data, count in zip(self.attributes, self.attribute_counts, strict=True):
+            start, offset = stream.place
+            sets += ATTRIBUTE_SET.pack(place=start << 16 | offset, count=count, size=len(data))
+            stream.add(data)
+        table = ATTRIBUTE_TABLE.pack(start=self.position, count=len(self.attributes))
+        self._put(stream.finish())
+        return self._table(sets, bytes(table))
+
+    def _table(self, data: bytes, head: bytes = b"") -> int:
+        """Writes a table in metadata blocks, and after it `head` and the list of where they begin; returns their place."""
         stream = _Metadata(self.compress)
         stream.add(data)
         start = self.position
         self._put(stream.finish())
         places = [start + place for place in stream.starts[:-1]]
         here = self.position
-        self._put(struct.pack(f"<{len(places)}Q", *places))
+        self._put(head + struct.pack(f"<{len(places)}Q", *places))
         return here
 
 
-def _exactly(file: FileIO, count: int, node: Node) -> bytes:
-    """So many bytes of an unbuffered file."""
+def _listing(
+    children: list[tuple[bytes, int]], kinds: list[int], references: list[int]
+) -> tuple[bytes, list[tuple[int, bytes]]]:
+    """A folder's listing, and for each run in it where it begins and its first name.
+
+    A run's inodes lie in one metadata block, with numbers near the first one's."""
     out = bytearray()
-    while len(out) < count:
-        part = file.read(count - len(out))
-        if not part:
-            raise ValueError(f"{node.path} is shorter than it was when it was listed")
-        out += part
-    return bytes(out)
+    begins: list[tuple[int, bytes]] = []
+    run, block, first, count = bytearray(), -1, 0, 0
+    for name, at in children:
+        reference = references[at]
+        if reference >> 16 != block or not -32768 <= at - first <= 32767 or count == MOST_IN_RUN:
+            if count:
+                out += _RUN(count - 1, block, first + 1) + run
+            block, first, count = reference >> 16, at, 0
+            begins.append((len(out), name))
+            run.clear()
+        run += _ENTRY(reference & 0xFFFF, at - first, kinds[at], len(name) - 1)
+        run += name
+        count += 1
+    if count:
+        out += _RUN(count - 1, block, first + 1) + run
+    return bytes(out), begins
 
 
-def _runs(children: list[Node], numbers: dict[str, int], references: dict[int, int]) -> Iterator[list[Node]]:
-    """Children in runs whose inodes lie in one metadata block, with numbers near the first one's."""
-    run: list[Node] = []
-    for child in sorted(children, key=lambda child: os.fsencode(child.name)):
-        if run:
-            first = numbers[run[0].path]
-            near = -32768 <= numbers[child.path] - first <= 32767
-            together = references[numbers[child.path]] >> 16 == references[first] >> 16
-            if not near or not together or len(run) == MOST_IN_RUN:
-                yield run
-                run = []
-        run.append(child)
-    if run:
-        yield run
-
-
-def _listing(children: list[Node], numbers: dict[str, int], references: dict[int, int]) -> bytes:
-    out = bytearray()
-    for run in _runs(children, numbers, references):
-        first = numbers[run[0].path]
-        out += struct.pack("<III", len(run) - 1, references[first] >> 16, first)
-        for child in run:
-            name = os.fsencode(child.name)
-            if len(name) > 256:
-                raise SquashfsUnfit(f"the name {child.name[:40]!r}… is longer than 256 bytes")
-            number = numbers[child.path]
-            out += struct.pack("<HhHH", references[number] & 0xFFFF, number - first, _TYPES[child.kind], len(name) - 1) + name
-    return bytes(out)
+def _index(runs: list[tuple[int, bytes]], folders: _Metadata, begin: int) -> list[bytes]:
+    """For each metadata block that a listing reaches into, its first run: so that a reader need not begin at the top."""
+    index: list[bytes] = []
+    reached = begin // METADATA
+    for position, name in runs:
+        block = (begin + position) // METADATA
+        if block > reached:
+            reached = block
+            index.append(bytes(INDEX.pack(position=position, start=folders.starts[block], size=len(name) - 1)) + name)
+    return index

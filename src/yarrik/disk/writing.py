@@ -2,22 +2,20 @@
 
 from __future__ import annotations
 
-import os
+import tempfile
 from collections.abc import Callable, Mapping
-from dataclasses import replace
 from pathlib import Path
 
-from yarrik.disk.ext4 import Ext4Plan, plan_ext4, write_ext4
-from yarrik.disk.fat import FatPlan, plan_fat, usual_label, write_fat
+from msgspec.structs import replace
+
+from yarrik.disk.filesystems import Planned, Wish, plan_filesystem, ready_file, truncated, usual_name
 from yarrik.disk.gpt import SECTOR, TABLE_SECTORS, encode_table
-from yarrik.disk.layout import DiskLayout, LayoutUnfit, derived_guid, lay_out_disk, numbered, start_of
+from yarrik.disk.layout import DiskLayout, LayoutUnfit, filesystem_guid, has_gpt, lay_out_disk, numbered, start_of
 from yarrik.disk.mbr import encode_mbr
 from yarrik.errors import Trouble, YarrikError
 from yarrik.model import Disk, Partition
-from yarrik.model.rules import fit_percent, rest_of
-from yarrik.moving import move_range
 from yarrik.rootfs import RootTree
-from yarrik.units import TooSmall, parse_size, shown_size
+from yarrik.units import TooSmall, fit_percent, parse_size, rest_of, shown_size
 
 BOOT_FOLDER = "/boot"
 
@@ -31,52 +29,54 @@ def write_disk(
     content: Callable[[str], Path],
     blobs: Mapping[str, Path] | None = None,
     boot_apart: bool = False,
-) -> DiskLayout:
-    """Writes the image to `file` (which must not exist) and returns the layout.
+) -> tuple[DiskLayout, tuple[tuple[int, int], ...]]:
+    """Writes the image to `file` (which must not exist); returns the layout, and which ranges of the image (start, end)
+    hold something that has to reach a card.
 
     `content` tells where the file with a digest lies, `blobs` where each raw file does; `clock` is in seconds since 1970.
     With `boot_apart`, what is below /boot lies on a partition of its own. Raises YarrikError when something does not
     fit, before anything is written."""
-    blob_files = [(blobs or {})[blob.file] for blob in disk.blob]
+    files = blobs or {}
+    blob_files = [files[blob.file] for blob in disk.blob]
     blob_sizes = [path.stat().st_size for path in blob_files]
     for blob, size in zip(disk.blob, blob_sizes, strict=True):
         if blob.at_most and size > parse_size(blob.at_most):
             raise _unfit(disk, f"the blob {blob.file} has {shown_size(size)}, and its room is {blob.at_most}", "")
-    plans: dict[str, Ext4Plan | FatPlan | None] = {}
+    plans: dict[str, Planned | None] = {}
     sizes: list[int] = []
-    for number, name, partition in numbered(disk):
-        fixed = _fixed_size(disk, partition, number, sizes, blob_sizes)
-        if partition.name not in plans:
-            plans[partition.name] = _planned(product, disk, partition, _tree(root, partition, boot_apart), fixed, clock)
-        plan = plans[partition.name]
-        sizes.append(max(plan.size if plan is not None else 0, fixed or 0))
-        if plan is None and not fixed:
-            raise _unfit(disk, f"the partition `{name}` is empty, and has no size", "")
-    try:
-        layout = lay_out_disk(product, disk, sizes, blob_sizes)
-    except LayoutUnfit as error:
-        raise _unfit(disk, "; ".join(error.reasons), f"the disk would look so:\n{error.drawing}") from error
-    with file.open("xb") as sink:
-        handle = sink.fileno()
-        os.ftruncate(handle, layout.size)
-        if layout.table == "gpt":
-            first, last = encode_table(layout.gpt)
-            os.pwrite(handle, first, 0)
-            os.pwrite(handle, last, layout.size - TABLE_SECTORS * SECTOR)
-        for placed in layout.partitions:
-            plan = plans[placed.definition.name]
-            if isinstance(plan, Ext4Plan):
-                write_ext4(plan, handle, placed.start, content)
-            elif isinstance(plan, FatPlan):
-                write_fat(plan, handle, placed.start, content)
-        sources = dict(zip((blob.file for blob in disk.blob), blob_files, strict=True))
-        for raw in layout.blobs:
-            with sources[raw.file].open("rb") as source:
-                move_range(source.fileno(), 0, handle, raw.start, raw.size)
-        if layout.table == "mbr":
-            # A loader may fill the sector's first 440 bytes; the table comes over it.
-            os.pwrite(handle, encode_mbr(layout.signature, layout.mbr)[440:], 440)
-    return layout
+    with tempfile.TemporaryDirectory(prefix="writing-", dir=file.parent) as scratch:
+        for number, name, partition in numbered(disk):
+            fixed = _fixed_size(disk, partition, number, sizes, blob_sizes)
+            if partition.name not in plans:
+                tree = _tree(root, partition, boot_apart)
+                wish = _wish(product, disk, partition, fixed, clock)
+                plans[partition.name] = _planned(disk, partition, tree, wish, content, files, Path(scratch, str(number)))
+            plan = plans[partition.name]
+            sizes.append(max(plan.size if plan is not None else 0, fixed or 0))
+            if plan is None and not fixed:
+                raise _unfit(disk, f"the partition `{name}` is empty, and has no size", "")
+        try:
+            layout = lay_out_disk(product, disk, sizes, blob_sizes)
+        except LayoutUnfit as error:
+            raise _unfit(disk, "; ".join(error.reasons), f"the disk would look so:\n{error.drawing}") from error
+        with file.open("xb") as sink:
+            target = truncated(sink, layout.size)
+            if has_gpt(layout.table):
+                first, last = encode_table(layout.gpt)
+                target.put(0, first)
+                target.put(layout.size - TABLE_SECTORS * SECTOR, last)
+            for placed in layout.partitions:
+                plan = plans[placed.definition.name]
+                if plan is not None:
+                    plan.write(target, placed.start)
+            sources = dict(zip((blob.file for blob in disk.blob), blob_files, strict=True))
+            for raw in layout.blobs:
+                with sources[raw.file].open("rb") as source:
+                    target.move(source.fileno(), 0, raw.start, raw.size)
+            if layout.table in ("mbr", "hybrid"):
+                # A loader may fill the sector's first 440 bytes; the table comes over it.
+                target.put(440, encode_mbr(layout.signature, layout.mbr)[440:])
+    return layout, target.written
 
 
 def _tree(root: RootTree, partition: Partition, boot_apart: bool) -> RootTree:
@@ -97,31 +97,45 @@ def _fixed_size(disk: Disk, partition: Partition, number: int, sizes: list[int],
         return parse_size(partition.size)
     if number != len(numbered(disk)):
         raise _unfit(disk, f"the partition `{partition.name}` takes the rest of the disk, and is not the last", "")
-    end = whole - (TABLE_SECTORS * SECTOR if disk.table == "gpt" else 0)
+    end = whole - (TABLE_SECTORS * SECTOR if has_gpt(disk.table) else 0)
     rest = end - start_of(disk, sizes, blobs)
     return max(0, rest // (1 << 20) * (1 << 20))
 
 
+def _wish(product: str, disk: Disk, partition: Partition, size: int | None, clock: int) -> Wish:
+    form = partition.filesystem
+    return Wish(
+        form,
+        filesystem_guid(product, disk, partition),
+        size,
+        fit_percent(partition.size) or 0,
+        partition.label or usual_name(form, partition.name),
+        clock,
+        partition.inodes,
+        partition.reserved_percent,
+        partition.tables == "full",
+        partition.compression,
+        partition.level,
+    )
+
+
 def _planned(
-    product: str, disk: Disk, partition: Partition, tree: RootTree, size: int | None, clock: int
-) -> Ext4Plan | FatPlan | None:
-    words = (product, disk.name, partition.name)
-    spare = fit_percent(partition.size) or 0
+    disk: Disk,
+    partition: Partition,
+    tree: RootTree,
+    wish: Wish,
+    content: Callable[[str], Path],
+    files: Mapping[str, Path],
+    scratch: Path,
+) -> Planned | None:
+    if partition.filesystem == "none":
+        return None
     try:
-        if partition.filesystem == "ext4":
-            return plan_ext4(
-                tree,
-                size=size,
-                spare_percent=spare,
-                uuid=derived_guid("filesystem", *words),
-                hash_seed=derived_guid("hash seed", *words),
-                label=partition.label or partition.name.encode()[:16].decode(errors="ignore"),
-                clock=clock,
-            )
-        if partition.filesystem == "fat":
-            serial = int.from_bytes(derived_guid("filesystem", *words).bytes[:4], "big")
-            label = partition.label or usual_label(partition.name)
-            return plan_fat(tree, size=size, spare_percent=spare, serial=serial, label=label, clock=clock)
+        if partition.filesystem == "raw":
+            if partition.file is None:
+                raise _unfit(disk, f"the raw partition `{partition.name}` names no `file`", "")
+            return ready_file(files[partition.file], wish)
+        return plan_filesystem(tree, wish, content, scratch)
     except TooSmall as error:
         raise YarrikError(
             Trouble(
@@ -139,7 +153,6 @@ def _planned(
                     remedy="change what goes there, or the partition's `filesystem` or `label`"),
             "work",
         ) from error  # fmt: skip
-    return None
 
 
 def _unfit(disk: Disk, what: str, why: str) -> YarrikError:

@@ -8,11 +8,13 @@ from typing import Any, BinaryIO
 
 import msgspec
 
-from yarrik.disk import FatReader, MbrDamaged, TableDamaged, read_mbr, read_table
-from yarrik.disk.ext4 import BLOCK, SUPER
-from yarrik.disk.ext4 import checksum as crc32c
-from yarrik.disk.fat import FatDamaged
-from yarrik.disk.gpt import SECTOR
+from yarrik.disk.ext4_form import BLOCK, SUPER
+from yarrik.disk.ext4_form import checksum as crc32c
+from yarrik.disk.fat_read import FatDamaged, FatReader
+from yarrik.disk.gpt import SECTOR, TableDamaged, read_table
+from yarrik.disk.layout import image_name
+from yarrik.disk.mbr import MbrDamaged, read_mbr
+from yarrik.disk.opening import reader_at
 from yarrik.disk.records import number
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.units import shown_size
@@ -30,7 +32,7 @@ def verify_out(out: Path, product: str) -> list[str]:
     partitions: dict[str, str] = {}
     manifest = msgspec.json.decode((out / "packages.json").read_bytes())
     for disk in manifest["disks"]:
-        image = out / (f"{product}.img" if len(manifest["disks"]) == 1 else f"{product}-{disk['name']}.img")
+        image = out / image_name(product, disk["name"], len(manifest["disks"]))
         with image.open("rb") as file:
             starts = _starts(file, image, disk["table"])
             for number_, wanted in enumerate(disk["partitions"], 1):
@@ -83,7 +85,13 @@ def _filesystem(file: BinaryIO, image: Path, wanted: dict[str, Any]) -> str:
         except FatDamaged as error:
             raise _wrong(image, f"partition {wanted['name']} is no sound FAT filesystem: {error}") from error
         return f"FAT{reader.bits} of {size}, {files} files"
-    return f"{size} of nothing"
+    if wanted["filesystem"] in ("none", "raw"):
+        return f"{size} of {'raw data' if wanted['filesystem'] == 'raw' else 'nothing'}"
+    other, problem = reader_at(file, wanted["start"], wanted["bytes"])
+    if other is None or other.form != wanted["filesystem"]:
+        found = other.form if other is not None else problem
+        raise _wrong(image, f"partition {wanted['name']} holds no sound {wanted['filesystem']}: {found}")
+    return f"{other.form} of {size}, {sum(entry.kind == 'file' for entry in other.walk())} files"
 
 
 def _wrong(file: Path, what: str) -> YarrikError:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime
-from typing import Literal
+from typing import Annotated, Literal
 
 import msgspec
 
@@ -11,6 +11,9 @@ from yarrik.model.rules import (
     Account,
     Alignment,
     ConfigName,
+    DiskSignature,
+    FilesystemIdentifier,
+    Guid,
     HostName,
     ImagePath,
     Mode,
@@ -100,10 +103,14 @@ class Emulator(Definable, frozen=True, kw_only=True):
 
 class Partition(Definable, frozen=True, kw_only=True):
     """`copies` are the names of further partitions with the same content. `bootable` marks where boot files are looked
-    for; without it that is the partition that holds them."""
+    for; without it that is the partition that holds them. `raw` takes its content from `file`.
+
+    `guid` is the partition's and `identifier` the filesystem's; without them they derive from the names. `in_mbr` shows
+    it in a hybrid disk's classic table too."""
 
     name: OneLine
-    filesystem: Literal["ext4", "fat", "none"] = "ext4"
+    filesystem: Literal["ext4", "ext2", "fat", "squashfs", "swap", "raw", "none"] = "ext4"
+    file: Relative | None = None
     size: PartitionSize = "fit"
     holds: Literal["root", "boot", "nothing"] = "nothing"
     type: PartitionType = ""
@@ -112,6 +119,14 @@ class Partition(Definable, frozen=True, kw_only=True):
     bootable: bool | None = None
     read_only: bool = False
     copies: tuple[OneLine, ...] = ()
+    guid: Guid = ""
+    identifier: FilesystemIdentifier = ""
+    in_mbr: bool = False
+    inodes: Annotated[int, msgspec.Meta(ge=16)] | None = None
+    reserved_percent: Annotated[int, msgspec.Meta(ge=0, le=50)] = 0
+    tables: Literal["lazy", "full"] = "lazy"
+    compression: Literal["", "zstd", "xz", "gzip", "lz4"] = ""
+    level: Annotated[int, msgspec.Meta(ge=0, le=22)] | None = None
 
 
 class Blob(Definable, frozen=True, kw_only=True):
@@ -124,10 +139,14 @@ class Blob(Definable, frozen=True, kw_only=True):
 
 
 class Disk(Definable, frozen=True, kw_only=True):
-    """`size` is the whole disk's; without it the disk is as large as what lies on it."""
+    """`size` is the whole disk's; without it the disk is as large as what lies on it. `also` names what is written beside
+    the image: compressed ones, a map of its blocks, the form that flashing protocols take."""
 
     name: Name
-    table: Literal["gpt", "mbr", "none"] = "gpt"
+    table: Literal["gpt", "mbr", "hybrid", "none"] = "gpt"
+    guid: Guid = ""
+    signature: DiskSignature = ""
+    also: tuple[Literal["zstd", "gzip", "xz", "map", "sparse"], ...] = ()
     size: Size = ""
     partition: tuple[Partition, ...] = ()
     blob: tuple[Blob, ...] = ()

@@ -196,6 +196,11 @@ def _check(value: object, shape: Any, path: KeyPath, document: Document, partial
                         mark.check(value)
                     except ValueError as error:
                         yield _trouble("VALUE-UNFIT", str(error), path, document)
+                elif isinstance(mark, msgspec.Meta) and isinstance(value, int):
+                    least, most = mark.ge or 0, mark.le
+                    if value < least or (most is not None and value > most):
+                        limits = f"from {least} to {most}" if most is not None else f"{least} or more"
+                        yield _trouble("VALUE-UNFIT", f"{value} is out of range: {limits}", path, document)
     elif origin in (typing.Union, types.UnionType):
         choices = [choice for choice in typing.get_args(shape) if choice is not type(None)]
         yield from _check(value, choices[0], path, document, partial)

@@ -8,14 +8,13 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Annotated
 
-from yarrik.units import parse_size
+from yarrik.identifiers import check_filesystem_identifier, check_guid, is_guid
+from yarrik.units import check_partition_size, parse_size
 
 _NAME = re.compile(r"[a-z0-9][a-z0-9+.-]*\Z")
 _REQUIREMENT = re.compile(r"\s*([a-z0-9][a-z0-9+.-]*)\s*(.*)\Z", re.DOTALL)
 _HOST = re.compile(r"[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?\Z")
 _ACCOUNT = re.compile(r"[a-z_][a-z0-9_-]{0,30}\Z")
-_FIT = re.compile(r"fit(\s*\+\s*(\d{1,3})\s*%)?\Z")
-_REST = re.compile(r"rest of (.+)\Z")
 _CONFIG = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*\Z")
 _VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*\Z")
 
@@ -65,29 +64,6 @@ def check_mode(text: str) -> None:
         raise ValueError(f"`{text}` is not a mode: three or four octal digits, like `0755`")
 
 
-def check_partition_size(text: str) -> None:
-    rest = _REST.match(text)
-    if _FIT.match(text) is None:
-        try:
-            parse_size(rest.group(1) if rest else text)
-        except ValueError:
-            raise ValueError(
-                f"`{text}` is not a size; write for example `48 MiB`, `fit`, `fit + 20%` or `rest of 4 GiB`"
-            ) from None
-
-
-def fit_percent(text: str) -> int | None:
-    """The spare room that `fit + 20%` asks for; None when the size is fixed."""
-    match = _FIT.match(text)
-    return None if match is None else int(match.group(2) or 0)
-
-
-def rest_of(text: str) -> int | None:
-    """The size of the whole disk that `rest of 4 GiB` gives; None for other sizes."""
-    match = _REST.match(text)
-    return None if match is None else parse_size(match.group(1))
-
-
 def check_size(text: str) -> None:
     parse_size(text)
 
@@ -106,14 +82,17 @@ def partition_type(text: str) -> uuid.UUID | int | None:
     """A GUID, the byte of a classic table, or None for a role's name."""
     if re.fullmatch(r"0x[0-9a-fA-F]{2}", text):
         return int(text, 16)
-    if re.fullmatch(r"[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}", text):
-        return uuid.UUID(text)
-    return None
+    return uuid.UUID(text) if is_guid(text) else None
 
 
 def check_partition_type(text: str) -> None:
     if text not in ROLES and partition_type(text) is None:
         raise ValueError(f"`{text}` is no type of partition: a role ({', '.join(ROLES)}), a GUID, or a byte like `0x83`")
+
+
+def check_disk_signature(text: str) -> None:
+    if text and (re.fullmatch(r"0x[0-9A-Fa-f]{8}", text) is None or int(text, 16) == 0):
+        raise ValueError(f"`{text}` is no signature of a disk: eight digits of 0-9 and a-f, like `0x1234abcd`, and not zero")
 
 
 def check_sha256(text: str) -> None:
@@ -153,6 +132,9 @@ Mode = Annotated[str, Rule(check_mode)]
 PartitionSize = Annotated[str, Rule(check_partition_size)]
 Size = Annotated[str, Rule(check_size)]
 Alignment = Annotated[str, Rule(check_alignment)]
+Guid = Annotated[str, Rule(check_guid)]
+FilesystemIdentifier = Annotated[str, Rule(check_filesystem_identifier)]
+DiskSignature = Annotated[str, Rule(check_disk_signature)]
 PartitionType = Annotated[str, Rule(check_partition_type)]
 Sha256 = Annotated[str, Rule(check_sha256)]
 Relative = Annotated[str, Rule(check_relative)]

@@ -9,7 +9,7 @@ from typing import Protocol
 
 from yarrik.arch import ARCHES
 from yarrik.cache import Tree
-from yarrik.disk import has_boot_partition, root_partition
+from yarrik.disk.layout import has_boot_partition, root_partition
 from yarrik.errors import Collector, Place, Trouble, YarrikError
 from yarrik.model import Composition, Definition, PackageRule, Recipe, Workspace
 from yarrik.plan.actions import (
@@ -417,6 +417,14 @@ class _Planner:
             )
             for disk, one in enumerate(board.value.disk)
             for index, blob in enumerate(one.blob)
+        } | {
+            part.file: (
+                board.folder_of("disk", str(disk), "partition", str(index)) / part.file,
+                board.place("disk", str(disk), "partition", str(index)),
+            )
+            for disk, one in enumerate(board.value.disk)
+            for index, part in enumerate(one.partition)
+            if part.file is not None
         }
         boot = self._add(
             Step(

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import operator
 import os
 import re
 import stat
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from yarrik.errors import Collector, Place, Trouble, YarrikError
 from yarrik.rootfs.tree import Kind, Node, RootTree, unquoted
@@ -20,6 +23,7 @@ _KINDS: dict[int, Kind] = {
     stat.S_IFIFO: "fifo",
     stat.S_IFSOCK: "socket",
 }
+_name_of = operator.attrgetter("name")
 _LETTERS: dict[str, Kind] = {"d": "folder", "c": "character", "b": "block", "p": "fifo"}
 
 
@@ -95,25 +99,36 @@ def read_folder(
 
     With `all_root` everything belongs to root; `owners` go before that. With `clock` (seconds since 1970) everything
     has that time. Raises YarrikError for what cannot be read, and for lines of the table that fit nothing."""
-    nodes: dict[str, Node] = {}
+    nodes: list[Node] = []
     inodes: dict[tuple[int, int], str] = {}
     try:
-        nodes["/"] = _node("/", os.fspath(folder), folder.stat(), {}, all_root, clock)
-        waiting = [("", os.fspath(folder))]
+        nodes.append(_node("/", os.fspath(folder), folder.stat(), {}, all_root, clock))
+        # Folders are gone into as they come, so that the nodes come in the order of a tree.
+        waiting = [iter(_listed("", os.fspath(folder)))]
         while waiting:
-            prefix, place = waiting.pop()
-            for item in sorted(os.scandir(place), key=lambda item: item.name):
-                path = f"{prefix}/{item.name}"
+            for path, item in waiting[-1]:
                 status = item.stat(follow_symlinks=False)
-                nodes[path] = _node(path, item.path, status, inodes, all_root, clock)
+                nodes.append(_node(path, item.path, status, inodes, all_root, clock))
                 if stat.S_ISDIR(status.st_mode):
-                    waiting.append((path, item.path))
+                    waiting.append(iter(_listed(path, item.path)))
+                    break
+            else:
+                waiting.pop()
     except OSError as error:
         raise YarrikError(Trouble("FOLDER-UNREADABLE", f"cannot read {error.filename}: {error.strerror}", Place(folder),
                                   remedy="name a folder that you may read")) from error  # fmt: skip
-    _apply(nodes, owners or [], clock)
-    tree = RootTree.of(nodes.values())
-    return _first_names_first(tree) if any(node.same_as for node in tree.nodes) else tree
+    if not owners:
+        tree = RootTree(tuple(nodes))
+    else:
+        by_path = {node.path: node for node in nodes}
+        _apply(by_path, owners, clock)
+        tree = RootTree.of(by_path.values())
+    return _first_names_first(tree) if inodes else tree
+
+
+def _listed(path: str, place: str) -> list[tuple[str, os.DirEntry[str]]]:
+    """What a folder holds with its paths in the tree, in order."""
+    return [(f"{path}/{item.name}", item) for item in sorted(os.scandir(place), key=_name_of)]
 
 
 def _node(
@@ -127,8 +142,9 @@ def _node(
     content = os.readlink(place) if kind == "link" else place if kind == "file" else ""
     device = (os.major(status.st_rdev), os.minor(status.st_rdev)) if kind in ("character", "block") else (0, 0)
     size = status.st_size if kind == "file" else 0
-    modified = int(status.st_mtime // 1) if clock is None else clock
-    attributes = tuple((name, os.getxattr(place, name, follow_symlinks=False)) for name in _attribute_names(place))
+    modified = status.st_mtime_ns // 1_000_000_000 if clock is None else clock
+    names = _attribute_names(place)
+    attributes = tuple((name, os.getxattr(place, name, follow_symlinks=False)) for name in names) if names else ()
     return Node(
         path, kind, stat.S_IMODE(status.st_mode), uid, gid, size, content, device, modified=modified,
         same_as="" if same_as == path else same_as, attributes=attributes,
@@ -141,7 +157,7 @@ def _attribute_names(place: str) -> list[str]:
         names = os.listxattr(place, follow_symlinks=False)
     except OSError:  # a filesystem without any
         return []
-    return sorted(name for name in names if name not in ("security.selinux", "security.ima", "security.evm"))
+    return names and sorted(name for name in names if name not in ("security.selinux", "security.ima", "security.evm"))
 
 
 def _apply(nodes: dict[str, Node], rows: list[OwnerRow], clock: int | None) -> None:

@@ -16,8 +16,7 @@ Kind = Literal["folder", "file", "link", "character", "block", "fifo", "socket"]
 _PERCENT = re.compile(rb"%([0-9A-F]{2})")
 
 
-@dataclass(frozen=True, slots=True)
-class Node:
+class Node(msgspec.Struct, frozen=True, gc=False):
     """One path, from the top like `/etc/passwd`, in the form of `os.fsdecode`.
 
     `content` is a file's digest or a link's destination, `size` is in bytes, `device` holds major and minor number,

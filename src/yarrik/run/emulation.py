@@ -7,9 +7,9 @@ from pathlib import Path
 
 from yarrik.cache.store import copy_sparse
 from yarrik.devicetree import blob_name
+from yarrik.disk.layout import image_name
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.model import Composition
-from yarrik.run.session import image_name
 
 
 def emulator_command(composition: Composition, root: Path) -> list[str]:

@@ -16,13 +16,15 @@ from yarrik.boot import (
     read_kernel,
 )
 from yarrik.devicetree import DeviceTree, SourceError, blob_name, compile_source, encode_blob, text_of
-from yarrik.disk import write_disk
+from yarrik.disk.layout import image_name
+from yarrik.disk.sidecars import BESIDE, write_beside
 from yarrik.elf import read_elf
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.manifest import describe_files, describe_packages
 from yarrik.plan import Assemble, Describe, PlaceBootFiles, WriteDisks
 from yarrik.resolve import Chosen, choose_packages
-from yarrik.rootfs import Node, RootTree, assemble_root
+from yarrik.rootfs import Node, RootTree
+from yarrik.rootfs.assemble import assemble_root
 from yarrik.run.packages import decode_packages, encode_packages
 from yarrik.run.perform import Context, perform, taken
 
@@ -146,18 +148,22 @@ def _compiled(folder: Path, original: Path, name: str) -> DeviceTree:
 
 @perform.register
 def _(action: WriteDisks, context: Context) -> dict[str, str]:
+    from yarrik.disk.writing import write_disk  # loads NumPy, which a build with nothing to do need not wait for
+
     store = context.store
     root = RootTree.decode(store.get_bytes(context.inputs["root"]))
     outputs: dict[str, str] = {}
     layouts: list[object] = []
     for disk in action.disks:
         file = context.work / f"{disk.name}.img"
-        blobs = {}
-        for blob in disk.blob:
-            digest = taken(context, f"blob {blob.file}")
-            blobs[blob.file] = store.object_path(digest)
-        layout = write_disk(file, action.product, disk, root, action.clock, store.object_path, blobs, action.boot_apart)
+        named = [blob.file for blob in disk.blob] + [part.file for part in disk.partition if part.file is not None]
+        raw = {name: store.object_path(taken(context, f"blob {name}")) for name in named}
+        layout, written = write_disk(file, action.product, disk, root, action.clock, store.object_path, raw, action.boot_apart)
         context.say(f"{disk.name}: {layout.size} bytes")
+        for kind in disk.also:
+            beside = context.work / f"{disk.name}{BESIDE[kind]}"
+            write_beside(file, image_name(action.product, disk.name, len(action.disks)), written, kind, beside)
+            outputs[f"beside:{disk.name}:{kind}"] = store.put_file(beside, move=True)
         outputs[f"disk:{disk.name}"] = store.put_file(file, move=True)
         layouts.append(
             {

@@ -18,6 +18,8 @@ from yarrik.cache import Memory, MissingObject, Store, Tree, changed_paths, defa
 from yarrik.cache.store import copy_sparse
 from yarrik.cache.tree import plain_modes
 from yarrik.devicetree import blob_name
+from yarrik.disk.layout import image_name
+from yarrik.disk.sidecars import BESIDE
 from yarrik.errors import Collector, Place, Trouble, YarrikError
 from yarrik.manifest import checksum_list
 from yarrik.model import Composition, Workspace, load_workspace
@@ -180,6 +182,10 @@ class Session:
         outputs = {name: digest for report in reports for name, digest in report.outputs.items()
                    if report.step.kind in ("boot", "write", "describe")}  # fmt: skip
         files = {image_name(composition.name, disk, len(graph.disks)): outputs[f"disk:{disk}"] for disk in graph.disks}
+        for output, digest in outputs.items():
+            if output.startswith("beside:"):
+                _, disk, kind = output.split(":")
+                files[image_name(composition.name, disk, len(graph.disks)) + BESIDE[kind]] = digest
         files |= {name: outputs[name] for name in ("packages.json", "files.json")}
         if "device-tree" in outputs:
             files[blob_name(composition.board.value.kernel.device_tree)] = outputs["device-tree"]
@@ -251,11 +257,6 @@ class Session:
     def close(self) -> None:
         if "memory" in self.__dict__:
             self.memory.close()
-
-
-def image_name(product: str, disk: str, count: int) -> str:
-    """An image file's name: the product's, with the disk's when there are several."""
-    return f"{product}.img" if count == 1 else f"{product}-{disk}.img"
 
 
 def _mark(path: Path) -> str:

@@ -1,0 +1,71 @@
+"""A block map: which ranges of an image hold data, with a digest for each and one for all, as JSON.
+
+Whoever writes the image to a card needs these ranges alone, and can tell what went wrong, and where."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Sequence
+from typing import BinaryIO
+
+import msgspec
+
+BLOCK = 4096
+_PART = 1 << 20
+
+
+class MappedRange(msgspec.Struct, frozen=True):
+    """Where it starts and ends, in bytes, and the SHA-256 of what lies there."""
+
+    start: int
+    end: int
+    sha256: str
+
+
+class BlockMap(msgspec.Struct, frozen=True):
+    """An image's name, size in bytes and SHA-256 (of all of it, holes as zeros), and its ranges in order."""
+
+    image: str
+    size: int
+    sha256: str
+    ranges: tuple[MappedRange, ...]
+
+    def encode(self) -> bytes:
+        return msgspec.json.format(msgspec.json.encode(self), indent=1) + b"\n"
+
+
+def map_blocks(image: BinaryIO, name: str, size: int, written: Sequence[tuple[int, int]]) -> BlockMap:
+    """The map of an image of which the ranges `written` (start, end) have to be stored; they are widened to whole blocks."""
+    whole = hashlib.sha256()
+    ranges: list[MappedRange] = []
+    reached = 0
+    for start, end in _widened(written, size):
+        _zeros(whole, start - reached)
+        image.seek(start)
+        digest = hashlib.sha256()
+        for at in range(start, end, _PART):
+            part = image.read(min(_PART, end - at))
+            digest.update(part)
+            whole.update(part)
+        ranges.append(MappedRange(start, end, digest.hexdigest()))
+        reached = end
+    _zeros(whole, size - reached)
+    return BlockMap(name, size, whole.hexdigest(), tuple(ranges))
+
+
+def _widened(written: Sequence[tuple[int, int]], size: int) -> list[tuple[int, int]]:
+    found: list[tuple[int, int]] = []
+    for start, end in written:
+        start, end = start // BLOCK * BLOCK, min(size, -(-end // BLOCK) * BLOCK)
+        if found and start <= found[-1][1]:
+            found[-1] = (found[-1][0], max(end, found[-1][1]))
+        else:
+            found.append((start, end))
+    return found
+
+
+def _zeros(digest: hashlib._Hash, count: int) -> None:
+    zeros = bytes(_PART)
+    while count > 0:
+        digest.update(zeros[: min(count, _PART)])
+        count -= _PART
