@@ -1,11 +1,15 @@
 """Trees, the store, and the memory of a workspace."""
 
 import os
+import sqlite3
+import threading
 import unittest
 from pathlib import Path
 
+from filelock import FileLock
+
 from tests.support import FolderTest
-from yarrik.cache import Entry, Memory, Result, Store, Tree, TreeDamaged, changed_paths, read_tree
+from yarrik.cache import Entry, LastRun, Memory, Result, Store, Tree, TreeDamaged, changed_paths, read_tree
 from yarrik.cache.store import copy_sparse
 from yarrik.errors import YarrikError
 
@@ -147,6 +151,32 @@ class TheMemoryIsOnlyAnAid(FolderTest):
             memory.digest_of(file)
         memory.close()
         self.assertEqual(set(Memory(self.folder / "m.sqlite")._digests), {str(old)})
+
+    def test_a_memory_that_another_build_is_making_is_waited_for_and_kept(self) -> None:
+        file = self.folder / "m.sqlite"
+        other = sqlite3.connect(file, isolation_level=None, check_same_thread=False)
+        lock = FileLock(f"{file}.lock", thread_local=False)
+        lock.acquire()
+        other.execute("begin immediate")
+        other.execute("create table made_by_the_other (x)")
+
+        def finish() -> None:
+            other.execute("commit")
+            other.close()
+            lock.release()
+
+        timer = threading.Timer(0.3, finish)
+        timer.start()
+        Memory(file).close()
+        timer.join()
+        names = sqlite3.connect(file).execute("select name from sqlite_master").fetchall()
+        self.assertIn(("made_by_the_other",), names)
+
+    def test_a_file_that_is_no_memory_any_more_is_begun_anew(self) -> None:
+        file = self.write("m.sqlite", "something else altogether\n" * 100)
+        memory = Memory(file)
+        memory.learn("a", b"1")
+        self.assertEqual(memory.fact("a"), b"1")
 
     def test_names_that_are_no_text_do_not_hurt(self) -> None:
         memory = Memory(self.folder / "m.sqlite")

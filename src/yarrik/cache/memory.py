@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
+from filelock import FileLock
 
 from yarrik.cache.tree import file_digest
 
@@ -24,6 +25,8 @@ create table if not exists runs (
 create table if not exists facts (name text primary key, value blob not null) without rowid;
 """
 _FRESH_NS = 2_000_000_000
+#: What SQLite says of a file that is no database (the low byte of its result codes).
+_RUINED = (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB)
 
 
 @dataclass(frozen=True)
@@ -51,13 +54,18 @@ class Memory:
     def __init__(self, file: Path) -> None:
         file.parent.mkdir(parents=True, exist_ok=True)
         self._lock = threading.Lock()
-        try:
-            self._database = _opened(file)
-        except sqlite3.DatabaseError:
-            # Not a memory any more, whatever happened to it. Losing it costs time only, so begin anew.
-            for name in (file.name, f"{file.name}-wal", f"{file.name}-shm"):
-                file.with_name(name).unlink(missing_ok=True)
-            self._database = _opened(file)
+        # One at a time: changing the journal's mode does not wait for others as SQLite's other locks do, and who begins
+        # anew must not take the file from under a build that has just made it.
+        with FileLock(f"{file}.lock"):
+            try:
+                self._database = _opened(file)
+            except sqlite3.DatabaseError as error:
+                if error.sqlite_errorcode & 0xFF not in _RUINED:
+                    raise
+                # Not a memory any more, whatever happened to it. Losing it costs time only, so begin anew.
+                for name in (file.name, f"{file.name}-wal", f"{file.name}-shm"):
+                    file.with_name(name).unlink(missing_ok=True)
+                self._database = _opened(file)
         rows = self._database.execute("select path, status, digest from digests")
         self._digests: dict[str, tuple[str, str]] = {path: (status, digest) for path, status, digest in rows}
         self._learned: dict[str, tuple[str, str]] = {}
