@@ -9,7 +9,7 @@ from pathlib import Path
 from filelock import FileLock
 
 from tests.support import FolderTest
-from yarrik.cache import Entry, LastRun, Memory, Result, Store, Tree, TreeDamaged, changed_paths, read_tree
+from yarrik.cache import Entry, Memory, Result, Store, Tree, TreeDamaged, changed_paths, read_tree
 from yarrik.cache.store import copy_sparse
 from yarrik.errors import YarrikError
 

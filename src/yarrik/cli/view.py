@@ -12,7 +12,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from yarrik.errors import YarrikError
+from yarrik.errors import Trouble, YarrikError
 from yarrik.units import shown_size
 
 if TYPE_CHECKING:
@@ -46,15 +46,25 @@ def show_error(error: YarrikError, as_json: bool) -> None:
         print_json({"ok": False, "troubles": [trouble.as_json() for trouble in error.troubles]})
         return
     sys.stdout.flush()
-    for trouble in error.troubles:
-        head = styled(f"error {trouble.code}:", "bold red", sys.stderr)
+    _show_troubles(error.troubles, "error", "bold red")
+    if len(error.troubles) > 1:
+        sys.stderr.write(f"{len(error.troubles)} errors\n")
+
+
+def show_warnings(troubles: Sequence[Trouble]) -> None:
+    """What is likely wrong and does not stop the work, in the same form as errors."""
+    sys.stdout.flush()
+    _show_troubles(troubles, "warning", "bold yellow")
+
+
+def _show_troubles(troubles: Iterable[Trouble], word: str, style: str) -> None:
+    for trouble in troubles:
+        head = styled(f"{word} {trouble.code}:", style, sys.stderr)
         lines = [f"{head} {trouble.what}"]
         for name, text in (("where", str(trouble.place)), ("why", trouble.why), ("next", trouble.remedy)):
             if text:
                 lines.append(f"  {styled(name.ljust(5), 'dim', sys.stderr)}  {text}")
         sys.stderr.write("\n".join(lines) + "\n")
-    if len(error.troubles) > 1:
-        sys.stderr.write(f"{len(error.troubles)} errors\n")
 
 
 def show_notes(notes: Iterable[str]) -> None:

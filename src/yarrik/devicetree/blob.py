@@ -24,9 +24,11 @@ def blob_name(source: str) -> str:
     return source.removesuffix(".dts") + ".dtb"
 
 
-def encode_blob(tree: DeviceTree) -> bytes:
-    """The tree as a blob: header, reservations, structure, strings, in this order."""
-    strings = bytearray()
+def encode_blob(tree: DeviceTree, room: int = 0, spare_reservations: int = 0) -> bytes:
+    """The tree as a blob: header, reservations, structure, strings, in this order.
+
+    `room` bytes at the end, and empty entries among the reservations, are left for a bootloader to fill in."""
+    strings = bytearray(tree.names)
     structure = bytearray()
 
     def name_offset(name: str) -> int:
@@ -47,10 +49,10 @@ def encode_blob(tree: DeviceTree) -> bytes:
 
     put(tree.root)
     structure += struct.pack(">I", _END)
-    reservations = b"".join(struct.pack(">QQ", *pair) for pair in [*tree.reservations, (0, 0)])
+    reservations = b"".join(struct.pack(">QQ", *pair) for pair in [*tree.reservations, *[(0, 0)] * (spare_reservations + 1)])
     at_structure = _HEADER.size + len(reservations)
     at_strings = at_structure + len(structure)
-    total = at_strings + len(strings)
+    total = at_strings + len(strings) + room
     header = _HEADER.pack(
         MAGIC,
         total,
@@ -63,7 +65,7 @@ def encode_blob(tree: DeviceTree) -> bytes:
         len(strings),
         len(structure),
     )
-    return header + reservations + bytes(structure) + bytes(strings)
+    return header + reservations + bytes(structure) + bytes(strings) + bytes(room)
 
 
 def _padded(data: bytes) -> bytes:
@@ -96,7 +98,13 @@ def decode_blob(data: bytes) -> DeviceTree:
         reservations.append((pair[0], pair[1]))
     strings = data[at_strings : at_strings + strings_size]
     root = _structure(data[at_structure : at_structure + structure_size], strings)
-    return DeviceTree(root, reservations, boot_cpu)
+    return DeviceTree(root, reservations, boot_cpu, strings)
+
+
+def _name(data: bytes) -> str:
+    if not all(33 <= byte < 127 for byte in data):
+        raise BlobDamaged("a name in it is no text")
+    return data.decode("ascii")
 
 
 def _structure(data: bytes, strings: bytes) -> TreeNode:
@@ -116,7 +124,7 @@ def _structure(data: bytes, strings: bytes) -> TreeNode:
             end = data.find(b"\0", at)
             if end < 0 or len(trail) >= _MAX_DEPTH or (root is not None and not trail):
                 raise BlobDamaged("a node has no name, or nodes are nested too deep")
-            node = TreeNode(data[at:end].decode("ascii", "replace"))
+            node = TreeNode(_name(data[at:end]))
             at = round_up(end + 1, 4)
             if trail:
                 trail[-1].children[node.name] = node
@@ -130,7 +138,7 @@ def _structure(data: bytes, strings: bytes) -> TreeNode:
             name_end = strings.find(b"\0", name_at)
             if at + length > len(data) or name_end < 0:
                 raise BlobDamaged("a property reaches beyond the blob")
-            name = strings[name_at:name_end].decode("ascii", "replace")
+            name = _name(strings[name_at:name_end])
             trail[-1].properties[name] = TreeProperty(name, data[at : at + length])
             at = round_up(at + length, 4)
         elif token != _NOTHING:

@@ -27,15 +27,19 @@ def _print(node: TreeNode, indent: str, lines: list[str]) -> None:
 
 
 def _property(item: TreeProperty) -> str:
+    return f"{item.name} = {as_value(item)};" if item.value else f"{item.name};"
+
+
+def as_value(item: TreeProperty) -> str:
+    """A property's value as a source would have it: texts, cells or bytes, whatever it looks like; "" for none."""
     value = item.value
     if not value:
-        return f"{item.name};"
+        return ""
     if _is_text(value):
-        return f"{item.name} = {', '.join(_quoted(part) for part in value[:-1].split(bytes(1)))};"
+        return ", ".join(_quoted(part) for part in value[:-1].split(bytes(1)))
     if len(value) % 4 == 0:
-        cells = " ".join(f"{int.from_bytes(value[at : at + 4], 'big'):#x}" for at in range(0, len(value), 4))
-        return f"{item.name} = <{cells}>;"
-    return f"{item.name} = [{value.hex(' ')}];"
+        return "<" + " ".join(f"{int.from_bytes(value[at : at + 4], 'big'):#x}" for at in range(0, len(value), 4)) + ">"
+    return f"[{value.hex(' ')}]"
 
 
 def _is_text(value: bytes) -> bool:

@@ -7,10 +7,11 @@ a marker, and a hint; what a preprocessor says of lines and files is believed.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from yarrik.devicetree.checks import Finding, check_tree
 from yarrik.devicetree.tree import DeviceTree, Reference, TreeNode, TreeProperty
 from yarrik.errors import Place, Trouble, YarrikError, suggestion
 
@@ -27,7 +28,7 @@ _TOKENS = re.compile(
   | (?P<name>       [\w,.+?\#-]+(?:@[\w,.+?\#-]+)? )
   | (?P<operator>   <<|>>|<=|>=|==|!=|&&|\|\||[-+*/%&|^~!?:<>()\[\]{};=,/] )
     """,
-    re.VERBOSE | re.DOTALL | re.MULTILINE,
+    re.VERBOSE | re.DOTALL | re.MULTILINE | re.ASCII,
 )
 #: What a preprocessor leaves behind: the next line is line so-and-so of that file.
 _MARKER = re.compile(r'^#(?:line)?[ \t]+([0-9]+)(?:[ \t]+"((?:[^"\\\n]|\\.)*)")?[^\n]*$', re.MULTILINE)
@@ -35,6 +36,7 @@ _NUMBER = re.compile(r"(?:0[xX][0-9a-fA-F]+|[0-9]+)(?:[uU]?[lL]{0,2}|[lL]{1,2}[u
 _OPERATOR = re.compile(r"<<|>>|<=|>=|==|!=|&&|\|\||[-+*/%&|^~!?:<>()]")
 _ESCAPES = {"a": 7, "b": 8, "t": 9, "n": 10, "v": 11, "f": 12, "r": 13, "\\": 92, '"': 34, "'": 39}
 _MAX_DEPTH = 60
+_MANY = 20
 _MASK = (1 << 64) - 1
 
 
@@ -61,8 +63,21 @@ def compile_source(path: Path, text: str | None = None, include: Sequence[Path] 
     """Compiles a `.dts` or `.dtso` file, or what a preprocessor made of it (`text`).
 
     `/include/` and `/incbin/` look beside the file that names them, then in the folders `include`. With `symbols`, all
-    labels are kept for overlays. Raises SourceError."""
+    labels are kept for overlays. Raises SourceError with all that is wrong."""
     return _Parser(path, include, symbols).run(text)
+
+
+def compile_and_check(
+    path: Path,
+    text: str | None = None,
+    include: Sequence[Path] = (),
+    symbols: bool = False,
+    silenced: Collection[str] = (),
+) -> tuple[DeviceTree, list[Trouble]]:
+    """As `compile_source`, and what the checks find likely wrong, but for those whose codes are silenced."""
+    parser = _Parser(path, include, symbols)
+    tree = parser.run(text)
+    return tree, [parser.found(one) for one in check_tree(tree.root) if one.code not in silenced]
 
 
 def _told_place(text: str, token: _Token, line: int) -> tuple[Path, int]:
@@ -91,11 +106,18 @@ class _Parser:
     phandles: dict[int, int] = field(default_factory=dict)
     taken: set[int] = field(default_factory=set)
     following: int = 1
+    troubles: list[Trouble] = field(default_factory=list)
+    labels_before: bool = False
+    labels_skipped: bool = False
 
     # Tokens
 
     def fail(self, what: str, token: _Token | None = None, hint: str = "") -> SourceError:
         token = token or self.token
+        return SourceError(self.trouble("DTS-SYNTAX", what, token, "", hint or "correct the line"))
+
+    def trouble(self, code: str, what: str, token: _Token, why: str, remedy: str) -> Trouble:
+        """A trouble at a token: its place, and the line itself with a marker."""
         text = self.texts.get(token.file, "")
         line = text.count("\n", 0, token.start) + 1
         begin = text.rfind("\n", 0, token.start) + 1
@@ -103,10 +125,39 @@ class _Parser:
         marker = " " * (token.start - begin) + "^" * max(1, min(len(token.text), len(shown) - (token.start - begin)))
         column = token.start - begin + 1
         file, line = _told_place(text, token, line)
-        return SourceError(
-            Trouble("DTS-SYNTAX", f"{what} (column {column})", Place(file, line), why=f"\n  {shown}\n  {marker}",
-                    remedy=hint or "correct the line")
-        )  # fmt: skip
+        return Trouble(code, f"{what} (column {column})", Place(file, line), f"{why}\n  {shown}\n  {marker}", remedy)
+
+    def found(self, finding: Finding) -> Trouble:
+        """What a check found, at the place in the source where it stands."""
+        mark = (finding.item.at if finding.item is not None else None) or finding.node.at
+        if mark is None:
+            return Trouble(finding.code, finding.what, Place(self.path), finding.why, finding.remedy)
+        text = finding.item.name if finding.item is not None and finding.item.at is not None else finding.node.name or "/"
+        return self.trouble(finding.code, finding.what, _Token("", text, *mark), finding.why, finding.remedy)
+
+    def note(self, error: SourceError) -> None:
+        """Keeps an error for the end, so that one run tells of several; too many are enough."""
+        self.troubles += [trouble for trouble in error.troubles if trouble not in self.troubles]
+        self.labels_skipped = self.labels_skipped or self.labels_before
+        if len(self.troubles) >= _MANY:
+            raise SourceError(self.troubles)
+
+    def skip(self) -> None:
+        """Goes on behind the statement that has an error: after its `;`, or before the brace that ends the node."""
+        depth = 0
+        while self.token.kind != "end":
+            text = self.token.text
+            self.labels_skipped = self.labels_skipped or self.token.kind == "label"
+            if text == "}" and depth == 0:
+                return
+            depth += (text == "{") - (text == "}")
+            try:
+                self.advance()
+            except SourceError:
+                self.files[-1].at += 1  # one that has no meaning anywhere: it was told of already, or follows from that
+                continue
+            if text == ";" and depth == 0:
+                return
 
     def open(self, path: Path, named_by: _Token | None = None, text: str | None = None) -> None:
         if len(self.files) > 30:
@@ -184,21 +235,25 @@ class _Parser:
             self.include()
         while self.token.kind != "end":
             self.include()
-            token = self.token
-            if token.kind == "end":
+            if self.token.kind == "end":
                 break
-            if token.kind == "label" and not token.text.startswith("/"):
+            try:
                 labels = self.label_list()
                 if self.token.text == "/memreserve/":
                     self.reservation()
                 else:
                     self.top(labels)
-            elif token.text == "/memreserve/":
-                self.reservation()
-            else:
-                self.top([])
+            except SourceError as error:
+                self.note(error)
+                self.skip()
+                self.accept("}")
+                self.accept(";")
+        if self.labels_skipped:
+            raise SourceError(self.troubles)  # what is said of missing labels would follow from these
         self.tree.boot_cpu = self.boot_cpu()
         self.resolve()
+        if self.troubles:
+            raise SourceError(self.troubles)
         return self.tree
 
     def found_file(self, name: str, named: _Token) -> Path:
@@ -235,7 +290,7 @@ class _Parser:
         elif token.kind in ("labelref", "pathref"):
             self.advance()
             first = not self.tree.root.children and not self.tree.root.properties
-            apart = self.plugin and (first or self.sought(token) is None)
+            apart = self.plugin and (first or token.kind == "pathref" or self.sought(token) is None)
             node = self.fragment(token) if apart else self.referenced(token)
             self.name_labels(node, labels, token)
             self.contents(node, 0)
@@ -265,6 +320,7 @@ class _Parser:
         labels = []
         while self.token.kind == "label":
             labels.append(self.advance().text[:-1])
+        self.labels_before = bool(labels)
         return labels
 
     def name_labels(self, node: TreeNode, labels: list[str], token: _Token) -> None:
@@ -285,49 +341,63 @@ class _Parser:
         self.expect("{", "before a node's contents")
         children_begun = False
         while True:
-            self.include()
-            labels = self.label_list()
-            token = self.token
-            if self.accept("}"):
-                return
-            if self.accept("/delete-node/"):
-                name = self.advance()
-                found = self.referenced(name) if name.kind in ("labelref", "pathref") else node.children.get(name.text)
-                if found is not None:  # shared sources delete what some boards do not have
-                    self.delete(found)
-                self.expect(";", "after the deletion")
-                continue
-            if self.accept("/delete-property/"):
-                name = self.advance()
-                if name.text in node.properties:
-                    node.properties[name.text].deleted = True
-                self.expect(";", "after the deletion")
-                continue
-            only_if_used = self.accept("/omit-if-no-ref/")
-            labels += self.label_list()
-            if self.token.kind not in ("name", "number", "label"):
-                found_text = f"`{token.text}`" if token.text else "the end of the file"
-                raise self.fail(f"the name of a property or node is missing; here stands {found_text}",
-                                hint="is a `}` or `;` missing above?")  # fmt: skip
+            try:
+                kind = self.statement(node, depth, children_begun)
+                if kind == "end":
+                    return
+                children_begun = children_begun or kind == "child"
+            except SourceError as error:
+                if self.token.kind == "end":
+                    raise
+                self.note(error)
+                self.skip()
+
+    def statement(self, node: TreeNode, depth: int, children_begun: bool) -> str:
+        """One property, child or deletion, and which of them it was; or the brace that ends the node."""
+        self.include()
+        labels = self.label_list()
+        token = self.token
+        if self.accept("}"):
+            return "end"
+        if self.accept("/delete-node/"):
             name = self.advance()
-            if self.token.text == "{":
-                children_begun = True
-                child = node.children.get(name.text)
-                if child is None:
-                    child = node.children[name.text] = TreeNode(name.text)
-                child.deleted = False
-                child.only_if_used = only_if_used or child.only_if_used
-                self.name_labels(child, labels, name)
-                self.contents(child, depth + 1)
-                self.expect(";", "after the closing brace")
-            elif children_begun:
-                raise self.fail(f"the property `{name.text}` stands after a child node", name, "put properties before children")
-            else:
-                item = TreeProperty(name.text, b"")
-                if self.accept("="):
-                    self.value(item)
-                self.expect(";", f"after the property `{name.text}`")
-                node.properties[name.text] = item
+            found = self.referenced(name) if name.kind in ("labelref", "pathref") else node.children.get(name.text)
+            if found is not None:  # shared sources delete what some boards do not have
+                self.delete(found)
+            self.expect(";", "after the deletion")
+            return "deletion"
+        if self.accept("/delete-property/"):
+            name = self.advance()
+            if name.text in node.properties:
+                node.properties[name.text].deleted = True
+            self.expect(";", "after the deletion")
+            return "deletion"
+        only_if_used = self.accept("/omit-if-no-ref/")
+        labels += self.label_list()
+        if self.token.kind not in ("name", "number", "label"):
+            found_text = f"`{token.text}`" if token.text else "the end of the file"
+            raise self.fail(f"the name of a property or node is missing; here stands {found_text}",
+                            hint="is a `}` or `;` missing above?")  # fmt: skip
+        name = self.advance()
+        if self.token.text == "{":
+            child = node.children.get(name.text)
+            if child is None:
+                child = node.children[name.text] = TreeNode(name.text)
+            child.at = (name.file, name.start)
+            child.deleted = False
+            child.only_if_used = only_if_used or child.only_if_used
+            self.name_labels(child, labels, name)
+            self.contents(child, depth + 1)
+            self.expect(";", "after the closing brace")
+            return "child"
+        if children_begun:
+            raise self.fail(f"the property `{name.text}` stands after a child node", name, "put properties before children")
+        item = TreeProperty(name.text, b"", at=(name.file, name.start))
+        if self.accept("="):
+            self.value(item)
+        self.expect(";", f"after the property `{name.text}`")
+        node.properties[name.text] = item
+        return "property"
 
     def value(self, item: TreeProperty) -> None:
         """value := data ( "," data )*      data := STRING | cells | bytes | reference | "/incbin/" ( … )"""
@@ -553,7 +623,11 @@ class _Parser:
         for path, node in list(root.walk()):
             for item in list(node.properties.values()):
                 if item.references:
-                    self.resolve_property(path, item, paths, used, outside, local)
+                    self.labels_before = False
+                    try:
+                        self.resolve_property(path, item, paths, used, outside, local)
+                    except SourceError as error:
+                        self.note(error)
         for _, node in list(root.walk()):
             if node.only_if_used and id(node) not in used and not (self.symbols and node.labels):
                 node.delete()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from pathlib import Path
 
 
 @dataclass
@@ -19,6 +20,10 @@ class Reference:
     start: int
 
 
+#: Where something stands in a source: its file, and characters from that file's begin.
+Mark = tuple[Path, int]
+
+
 @dataclass
 class TreeProperty:
     """`value` is what the blob holds, once the references in it are resolved. What is `deleted` keeps its place, in case
@@ -28,6 +33,7 @@ class TreeProperty:
     value: bytes
     references: list[Reference] = field(default_factory=list)
     deleted: bool = False
+    at: Mark | None = None
 
 
 @dataclass
@@ -41,6 +47,7 @@ class TreeNode:
     labels: list[str] = field(default_factory=list)
     deleted: bool = False
     only_if_used: bool = False
+    at: Mark | None = None
 
     def walk(self, path: str = "") -> Iterator[tuple[str, TreeNode]]:
         """This node and all below it, each with its full path, parents first."""
@@ -64,6 +71,14 @@ class TreeNode:
         for child in self.children.values():
             child.purge()
 
+    def find_exact(self, path: str) -> TreeNode | None:
+        """The node at a path from here, each part written out with its unit address."""
+        here: TreeNode | None = self
+        for word in path.strip("/").split("/"):
+            if word and here is not None:
+                here = here.children.get(word)
+        return here
+
     def find(self, path: str) -> TreeNode | None:
         """The node at a path from here. A part without unit address fits the first node of that name."""
         here: TreeNode | None = self
@@ -79,11 +94,21 @@ class TreeNode:
 
 @dataclass
 class DeviceTree:
-    """A whole tree with its memory reservations (address and size in bytes)."""
+    """A whole tree with its memory reservations (address and size in bytes).
+
+    `names` are the names of properties as the blob held them that the tree was read from, each with a zero at its end:
+    a blob that is changed keeps their order."""
 
     root: TreeNode
     reservations: list[tuple[int, int]] = field(default_factory=list)
     boot_cpu: int = 0
+    names: bytes = b""
+
+    def note_name(self, name: str) -> None:
+        """Puts a property's name behind the others, when it is not among them."""
+        wanted = name.encode("ascii", "replace") + b"\0"
+        if self.names and wanted not in self.names:
+            self.names += wanted
 
 
 def text_of(value: bytes) -> str | None:
