@@ -1,0 +1,48 @@
+"""Firmware's text settings: `key=value` lines in a file of the boot partition, which people edit as well.
+
+Whatever is not a setting (comments, sections, blank lines) stays where it is when a value changes.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+
+_LINE = re.compile(r"(?P<before>\s*)(?P<key>[^\s=#\[][^=#]*?)(?P<equals>\s*=\s*)(?P<value>.*?)(?P<after>\s*)\Z")
+_KEY = re.compile(r"[A-Za-z0-9_.,:-]+\Z")
+
+
+class SettingUnfit(ValueError):
+    """A key or value that the file cannot hold; the message says why."""
+
+
+def read_settings(text: str) -> dict[str, str]:
+    """All settings; a key that stands twice keeps the last value, as for readers."""
+    found = {}
+    for line in text.splitlines():
+        if match := _LINE.match(line):
+            found[match["key"].strip()] = match["value"]
+    return found
+
+
+def change_settings(text: str, changes: Mapping[str, str | None]) -> str:
+    """The text with values changed in place; new keys go to the end, None takes a key away. Raises SettingUnfit."""
+    for key, value in changes.items():
+        if _KEY.match(key) is None:
+            raise SettingUnfit(f"`{key}` is no key: letters, digits and _ . , : -")
+        if value is not None and any(ord(sign) < 32 for sign in value):
+            raise SettingUnfit(f"the value of `{key}` has a sign that no line can hold")
+    left = dict(changes)
+    lines: list[str] = []
+    for line in text.splitlines():
+        match = _LINE.match(line)
+        key = match["key"].strip() if match else ""
+        if match is None or key not in changes:
+            lines.append(line)
+            continue
+        value = changes[key]
+        left.pop(key, None)
+        if value is not None:
+            lines.append(f"{match['before']}{match['key']}{match['equals']}{value}{match['after']}")
+    lines += [f"{key}={value}" for key, value in left.items() if value is not None]
+    return "".join(line + "\n" for line in lines)
