@@ -7,20 +7,35 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Arch:
-    """One architecture. `elf` is (e_machine, 32 or 64 bits); `kernel` is what the kernel's build calls it."""
+    """One architecture. `elf` is (e_machine, 32 or 64 bits); `kernel` is what the kernel's build calls it.
+
+    `kernel_forms` are the files that its build makes, the usual one first; `efi` is what firmware calls it in the name of
+    the program that it starts from a card."""
 
     name: str
     elf: tuple[int, int]
     kernel: str
-    kernel_file: str
+    kernel_forms: tuple[str, ...]
     compiler_cpu: tuple[str, ...]
+    efi: str
+
+    @property
+    def kernel_file(self) -> str:
+        return self.kernel_forms[0]
+
+    @property
+    def efi_program(self) -> str:
+        """The path that firmware looks for on a card (UEFI Specification 2.10, 3.5.1.1)."""
+        return f"/EFI/BOOT/BOOT{self.efi}.EFI"
 
 
 ARCHES = {
     arch.name: arch
     for arch in (
-        Arch("arm64", (183, 64), "arm64", "Image", ("aarch64",)),
-        Arch("x86-64", (62, 64), "x86", "bzImage", ("x86_64",)),
+        Arch("arm64", (183, 64), "arm64", ("Image", "Image.gz"), ("aarch64",), "AA64"),
+        Arch("arm", (40, 32), "arm", ("zImage", "Image"), ("arm",), "ARM"),
+        Arch("riscv64", (243, 64), "riscv", ("Image", "Image.gz"), ("riscv64",), "RISCV64"),
+        Arch("x86-64", (62, 64), "x86", ("bzImage",), ("x86_64",), "X64"),
     )
 }
 

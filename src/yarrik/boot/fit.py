@@ -245,10 +245,7 @@ def _ranges(blob: bytes, wanted: Sequence[str]) -> Iterator[tuple[int, int]]:
             at += 4
             include = True
         if include and start is None:
-            if found and begin == last_end:
-                start = found.pop()[0]
-            else:
-                start = begin
+            start = found.pop()[0] if found and begin == last_end else begin
         if not include and start is not None:
             found.append((start, stop))
             last_end, start = stop, None

@@ -1,10 +1,12 @@
 """What a kernel file says of itself: its architecture and form, from the header that bootloaders read.
 
-arm64: Documentation/arm64/booting.rst, section 4; x86: Documentation/x86/boot.rst, "The Real-Mode Kernel Header".
+arm64: Documentation/arm64/booting.rst, section 4; riscv64: Documentation/riscv/boot-image-header.rst; arm: the head of
+arch/arm/boot/compressed/head.S; x86: Documentation/x86/boot.rst, "The Real-Mode Kernel Header".
 """
 
 from __future__ import annotations
 
+import zlib
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -28,6 +30,26 @@ _X86 = Record(
     ("xload_flags", 0x236, "H"),
     ("init_size", 0x260, "I"),
 )
+_RISCV = Record(
+    64,
+    ("text_offset", 8, "Q"),
+    ("image_size", 16, "Q"),
+    ("flags", 24, "Q"),
+    ("magic", 48, "8s"),
+    ("magic_2", 56, "4s"),
+)
+_ARM = Record(
+    0x38,
+    ("magic", 0x24, "I"),
+    ("start", 0x28, "I"),
+    ("end", 0x2C, "I"),
+    ("endian", 0x30, "I"),
+)
+_ARM_MAGIC = 0x016F2818
+_ARM_LITTLE = 0x04030201
+#: A kernel for 32-bit arm unpacks itself: it takes about so many times what its file does.
+_ARM_GROWS = 4
+_UNPACKED_HEAD = 4096
 _LOADED_HIGH = 1
 _KERNEL_64 = 1
 
@@ -49,7 +71,23 @@ class KernelFacts:
 def read_kernel(path: Path) -> KernelFacts:
     """Reads the header. Raises KernelUnfit."""
     with path.open("rb") as file:
-        head = file.read(_X86.size)
+        head = file.read(1 << 16)
+        return kernel_facts(head, file.seek(0, 2))
+
+
+def kernel_facts(head: bytes, size: int) -> KernelFacts:
+    """What a kernel of `size` bytes is, by its first bytes (64 KiB are enough). Raises KernelUnfit."""
+    if head[:2] == b"\x1f\x8b":
+        try:
+            unpacked = zlib.decompressobj(31).decompress(head, _UNPACKED_HEAD)
+        except zlib.error as error:
+            raise KernelUnfit("it is gzip-compressed data, and damaged") from error
+        facts = _plain(unpacked, size)
+        return KernelFacts(facts.arch, facts.form + ".gz", facts.memory, facts.offset)
+    return _plain(head, size)
+
+
+def _plain(head: bytes, size: int) -> KernelFacts:
     if len(head) >= _ARM64.size:
         fields = _ARM64.unpack(head)
         if fields["magic"] == b"ARM\x64":
@@ -59,6 +97,21 @@ def read_kernel(path: Path) -> KernelFacts:
             if number(fields, "flags") & 1:
                 raise KernelUnfit("it is built for big-endian processors")
             return KernelFacts("arm64", "Image", memory, number(fields, "text_offset"))
+        fields = _RISCV.unpack(head)
+        if fields["magic_2"] == b"RSC\x05":
+            if number(fields, "flags") & 1:
+                raise KernelUnfit("it is built for big-endian processors")
+            if not number(fields, "image_size"):
+                raise KernelUnfit("its riscv header gives no size, so a bootloader cannot tell where it ends")
+            return KernelFacts("riscv64", "Image", number(fields, "image_size"), number(fields, "text_offset"))
+        fields = _ARM.unpack(head)
+        if fields["magic"] == _ARM_MAGIC:
+            if fields["endian"] != _ARM_LITTLE:
+                raise KernelUnfit("it is built for big-endian processors")
+            told = number(fields, "end") - number(fields, "start")
+            if told > size:
+                raise KernelUnfit(f"its header tells of {told} bytes, and it has {size}")
+            return KernelFacts("arm", "zImage", size * _ARM_GROWS)
     if len(head) >= _X86.size:
         fields = _X86.unpack(head)
         if fields["magic"] == b"HdrS" and fields["boot_flag"] == 0xAA55:
@@ -68,7 +121,6 @@ def read_kernel(path: Path) -> KernelFacts:
             arch = "x86-64" if number(fields, "xload_flags") & _KERNEL_64 else "x86"
             return KernelFacts(arch, "bzImage", number(fields, "init_size"))
     kinds = {
-        b"\x1f\x8b": "gzip-compressed data",
         b"\x7fE": "an ELF file",
         b"\xd0\x0d": "a device tree blob",
         b"\x27\x05": "a wrapped image",

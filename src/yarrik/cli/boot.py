@@ -1,4 +1,4 @@
-"""`yarrik boot`: the finished image in an emulator, its console shown as it comes."""
+"""`yarrik boot`: the finished image on the bench board, or in an emulator with its console shown as it comes."""
 
 from __future__ import annotations
 
@@ -17,7 +17,8 @@ if TYPE_CHECKING:
 
 
 @app.command(
-    epilog='Examples: [bold]yarrik boot[/bold] · [bold]yarrik boot --expect "services started" --expect "tide-gauge#"[/bold]'
+    epilog='Examples: [bold]yarrik boot[/bold] · [bold]yarrik boot --expect "services started" --expect "tide-gauge#"[/bold] · '
+    "[bold]yarrik boot --bench out/tide-gauge/tide-gauge.img[/bold]"
 )
 def boot(
     product: ProductArgument = None,
@@ -35,12 +36,21 @@ def boot(
     keep_disk: Annotated[
         bool, typer.Option("--keep-disk", help="Goes on with the disk of the last boot instead of a fresh copy of the image.")
     ] = False,
+    bench: Annotated[
+        Path | None,
+        typer.Option(
+            metavar="IMAGE", help="Reads an image file as hardware would, and tells how far it gets; nothing is started."
+        ),
+    ] = None,
     workspace: WorkspaceOption = None,
     json: JsonOption = False,
 ) -> None:
     """Boots a product's image in its board's emulator, until the image's marker shows or the time is over.
 
-    The board gets a copy of the image, so the image in out/PRODUCT stays as it was written."""
+    The board gets a copy of the image, so the image in out/PRODUCT stays as it was written. With --bench any image file is
+    followed from the partition table to init without starting anything; no workspace and no emulator are needed."""
+    if bench is not None:
+        raise typer.Exit(0 if on_the_bench(bench, json) else 1)
     from yarrik.boot import read_talk
     from yarrik.boot.emulator import TalkLine
     from yarrik.cli.view import print_json, show_table, styled
@@ -107,3 +117,51 @@ def boot_product(
     log = root / "out" / composition.name / "boot.log"
     with log.open("wb") as sink:
         return run_emulator(words, lines, sink, seconds, listener, until_off)
+
+
+def on_the_bench(path: Path, as_json: bool) -> bool:
+    """Shows the boot story of an image file; True when it reaches init. Raises YarrikError for what cannot be read."""
+    import msgspec
+
+    from yarrik.boot.bench import BenchBoard, try_image
+    from yarrik.cli.view import print_json, show_error, show_warnings, styled
+    from yarrik.disk.opening import opened_bytes
+    from yarrik.errors import Place, Trouble, YarrikError
+
+    board = BenchBoard()
+    manifest = path.parent / "packages.json"
+    if manifest.is_file():
+        try:
+            about = msgspec.json.decode(manifest.read_bytes())["boot"]
+            board = BenchBoard(arch=about["kernel"]["arch"], method=about["method"])
+        except (msgspec.DecodeError, KeyError, TypeError):
+            pass  # some other packages.json: the image alone has to tell
+    try:
+        with opened_bytes(path) as (file, image):
+            result = try_image(file, image, path.name, board)
+    except OSError as error:
+        raise YarrikError(Trouble("IMAGE-UNREADABLE", f"cannot read {path}: {error.strerror}", Place(path),
+                                  remedy="check the name")) from error  # fmt: skip
+    except ValueError as error:
+        raise YarrikError(Trouble("IMAGE-DAMAGED", f"{path.name}: {error}", Place(path), remedy="write it anew")) from error
+    if as_json:
+        print_json(
+            {
+                "ok": result.reached,
+                "image": str(path),
+                "story": [{"stage": told.stage, "text": told.text} for told in result.story],
+                "stop": None if result.stop is None else result.stop.as_json(),
+                "warnings": [one.as_json() for one in result.warnings],
+            }
+        )
+        return result.reached
+    for told in result.story:
+        mark = styled("✓", "green")
+        last = told.stage == "end"
+        sys.stdout.write(f"  {mark} {styled(told.stage.ljust(13), 'dim')} {styled(told.text, 'bold') if last else told.text}\n")
+    if result.stop is not None:
+        sys.stdout.write(f"  {styled('✗', 'red')} {styled('stops here', 'bold')}\n")
+    show_warnings(result.warnings)
+    if result.stop is not None:
+        show_error(YarrikError(result.stop, "work"), as_json=False)
+    return result.reached

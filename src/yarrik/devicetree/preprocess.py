@@ -21,18 +21,32 @@ def uses_preprocessor(text: str) -> bool:
     return _USED.search(text) is not None
 
 
+def preprocessor_words(compiler: str, include: Sequence[Path]) -> list[str]:
+    """The command that preprocesses a device tree source, but for the source's name."""
+    words = [compiler, "-E", "-nostdinc", "-undef", "-D__DTS__", "-x", "assembler-with-cpp"]
+    return words + [word for folder in include for word in ("-I", str(folder))]
+
+
+def preprocessor_troubles(said: str, source: Path) -> list[Trouble]:
+    """What a preprocessor complains of, each at its place; never an empty list."""
+    remedy = "correct the line, or name the folder of what it includes"
+    troubles = [
+        Trouble("DTS-SYNTAX", match["what"], Place(Path(match["file"]), int(match["line"])), remedy=remedy)
+        for match in _TROUBLE.finditer(said)
+    ]
+    last = said.strip().rpartition("\n")[2] or "the preprocessor failed"
+    return troubles or [Trouble("DTS-SYNTAX", last, Place(source), remedy="correct the source")]
+
+
 def preprocessed(source: Path, include: Sequence[Path] = (), compiler: str = "gcc") -> str:
     """What the preprocessor makes of a source, with lines that say which file and line is which.
 
     Included files are looked for beside the one that names them, then in `include`. Raises SourceError with all that the
     preprocessor complains of."""
-    words = [compiler, "-E", "-nostdinc", "-undef", "-D__DTS__", "-x", "assembler-with-cpp"]
-    words += [word for folder in include for word in ("-I", str(folder))]
     environment = {"LC_ALL": "C", "PATH": os.environ.get("PATH", os.defpath)}
-    remedy = "correct the line, or name the folder of what it includes with --include"
     try:
         done = subprocess.run(
-            [*words, str(source)],
+            [*preprocessor_words(compiler, include), str(source)],
             capture_output=True,
             timeout=_SECONDS,
             check=False,
@@ -43,13 +57,7 @@ def preprocessed(source: Path, include: Sequence[Path] = (), compiler: str = "gc
         what = f"the preprocessor {compiler} did not do its work: {error}"
         raise SourceError(Trouble("DTS-PREPROCESSOR", what, Place(source), remedy="install the compiler")) from error
     if done.returncode:
-        said = done.stderr.decode("utf-8", "replace")
-        troubles = [
-            Trouble("DTS-SYNTAX", match["what"], Place(Path(match["file"]), int(match["line"])), remedy=remedy)
-            for match in _TROUBLE.finditer(said)
-        ]
-        last = said.strip().rpartition("\n")[2] or "the preprocessor failed"
-        raise SourceError(troubles or [Trouble("DTS-SYNTAX", last, Place(source), remedy="correct the source")])
+        raise SourceError(preprocessor_troubles(done.stderr.decode("utf-8", "replace"), source))
     return done.stdout.decode("utf-8", "replace")
 
 

@@ -10,6 +10,7 @@ from yarrik.disk.gpt import ALL_ROLES, READ_ONLY, SECTOR, TABLE_SECTORS, Partiti
 from yarrik.disk.gpt import BOOTABLE as GPT_BOOTABLE
 from yarrik.disk.mbr import MOST, PROTECTIVE, MbrEntry
 from yarrik.identifiers import derived_guid, identifier_of
+from yarrik.maps import Area, drawn, overlaps
 from yarrik.model import Disk, Partition
 from yarrik.model.rules import partition_type
 from yarrik.units import parse_size, rest_of, round_up, shown_size
@@ -23,19 +24,6 @@ class LayoutUnfit(ValueError):
     def __init__(self, reasons: list[str], drawing: str) -> None:
         self.reasons, self.drawing = tuple(reasons), drawing
         super().__init__("; ".join(reasons))
-
-
-@dataclass(frozen=True)
-class Area:
-    """A named stretch of a disk, in bytes."""
-
-    name: str
-    start: int
-    size: int
-
-    @property
-    def end(self) -> int:
-        return self.start + self.size
 
 
 @dataclass(frozen=True)
@@ -170,16 +158,30 @@ def numbered(disk: Disk) -> list[tuple[int, str, Partition]]:
     return [(number, name, partition) for number, (name, partition) in enumerate(named, 1)]
 
 
-def root_partition(product: str, disks: Sequence[Disk]) -> str | None:
-    """`PARTUUID=…` of the partition that holds the root filesystem, as the kernel's `root=` takes it; None without one."""
+@dataclass(frozen=True)
+class RootPlace:
+    """The partition that holds the root filesystem."""
+
+    disk: Disk
+    number: int
+    name: str
+    partition: Partition
+
+
+def root_place(disks: Sequence[Disk]) -> RootPlace | None:
+    """The first partition that holds the root filesystem; None without one."""
     for disk in disks:
         for number, name, partition in numbered(disk):
             if partition.holds == "root":
-                if disk.table == "mbr":
-                    return f"PARTUUID={disk_signature(product, disk):08x}-{number:02x}"
-                if has_gpt(disk.table):
-                    return f"PARTUUID={partition_guid(product, disk, name, partition)}"
+                return RootPlace(disk, number, name, partition)
     return None
+
+
+def partition_uuid(product: str, place: RootPlace) -> str | None:
+    """A partition's identifier as the kernel's `root=PARTUUID=` takes it; None on a disk without a table."""
+    if place.disk.table == "mbr":
+        return f"{disk_signature(product, place.disk):08x}-{place.number:02x}"
+    return str(partition_guid(product, place.disk, place.name, place.partition)) if has_gpt(place.disk.table) else None
 
 
 def has_boot_partition(disks: Sequence[Disk]) -> bool:
@@ -274,25 +276,11 @@ def _problems(layout: DiskLayout, end: int) -> list[str]:
     for part in layout.partitions:
         if part.start % SECTOR or part.size % SECTOR:
             reasons.append(f"partition `{part.name}` does not begin and end on a sector of {SECTOR} bytes")
-    areas = layout.areas
-    reached = areas[0] if areas else None
-    for area in areas[1:]:
-        assert reached is not None
-        if area.start < reached.end:
-            what = f"`{area.name}` (from {area.start:#x}) overlaps `{reached.name}` (to {reached.end:#x})"
-            reasons.append(what)
-        if area.end > reached.end:
-            reached = area
+    for area, other in overlaps(layout.areas):
+        reasons.append(f"`{area.name}` (from {area.start:#x}) overlaps `{other.name}` (to {other.end:#x})")
     return reasons
 
 
-def drawn_map(layout: DiskLayout, width: int = 40) -> str:
+def drawn_map(layout: DiskLayout) -> str:
     """A map of the disk: a line for each area with its place and size, and a bar that shows where it lies."""
-    lines = []
-    scale = max([layout.size, *(area.end for area in layout.areas)]) or 1
-    for area in layout.areas:
-        first = min(width - 1, area.start * width // scale)
-        last = max(first + 1, -(-area.end * width // scale))
-        bar = "·" * first + "█" * (last - first) + "·" * (width - last)
-        lines.append(f"{area.start:>12x}  {bar[:width]}  {shown_size(area.size):>10}  {area.name}")
-    return "\n".join(lines)
+    return drawn(layout.areas, 0, layout.size)

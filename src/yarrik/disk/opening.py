@@ -122,19 +122,27 @@ def reader_at(file: BinaryIO, start: int, size: int) -> tuple[Reader | None, str
 
 
 @contextmanager
-def opened_image(path: Path) -> Iterator[OpenedImage]:
-    """An image file, or a compressed or sparse one, which is expanded first. Raises OSError, and ValueError for damage."""
+def opened_bytes(path: Path) -> Iterator[tuple[BinaryIO, OpenedImage]]:
+    """An image file, or a compressed or sparse one, which is expanded first: its bytes, and what they hold. Raises OSError,
+    and ValueError for damage."""
     with path.open("rb") as file:
         size = file.seek(0, 2)
         file.seek(0)
         head = file.read(512)
         form = compression_of(head)
         if form is None and not is_sparse(head):
-            yield open_image(file, size)
+            yield file, open_image(file, size)
             return
         packed = expanded(file, form) if form is not None else expand_sparse(file, size)
         with packed:
-            yield replace(open_image(packed, packed.seek(0, 2)), wrapped=form or "sparse")
+            yield packed, replace(open_image(packed, packed.seek(0, 2)), wrapped=form or "sparse")
+
+
+@contextmanager
+def opened_image(path: Path) -> Iterator[OpenedImage]:
+    """As `opened_bytes`, without the bytes."""
+    with opened_bytes(path) as (_, image):
+        yield image
 
 
 def below(found: Found, path: str) -> bool:

@@ -9,7 +9,9 @@ import msgspec
 
 from yarrik.model.rules import (
     Account,
+    Address,
     Alignment,
+    CheckCode,
     ConfigName,
     DiskSignature,
     FilesystemIdentifier,
@@ -77,18 +79,96 @@ class Toolchain(Definable, frozen=True, kw_only=True):
 
 
 class KernelChoice(Definable, frozen=True, kw_only=True):
-    """`base` and `fragments` serve recipes that build with `using = "kernel"`."""
+    """`base`, `fragments` and `form` serve recipes that build with `using = "kernel"`.
+
+    `device_tree`, `overlays` and the folders `include` lie beside the board's file; `silence` names checks of device trees
+    that are not to be told of. `console` is the one that programs talk to; kernel messages go to `more_consoles` too."""
 
     recipe: Name
     base: ConfigName = "defconfig"
+    base_file: Relative = ""
     fragments: tuple[Relative, ...] = ()
+    form: Literal["", "Image", "Image.gz", "zImage", "bzImage"] = ""
     device_tree: Relative = ""
+    overlays: tuple[Relative, ...] = ()
+    include: tuple[Relative, ...] = ()
+    keep_labels: bool = False
+    silence: tuple[CheckCode, ...] = ()
     console: OneLine = ""
+    more_consoles: tuple[OneLine, ...] = ()
+    log_level: Annotated[int, msgspec.Meta(ge=0, le=8)] | None = None
     arguments: tuple[OneLine, ...] = ()
 
 
+class MenuChoice(Definable, frozen=True, kw_only=True):
+    """A further entry of the boot menu: the same kernel with more words on its command line."""
+
+    name: Name
+    title: OneLine = ""
+    arguments: tuple[OneLine, ...] = ()
+
+
+class EnvironmentChoice(Definable, frozen=True, kw_only=True):
+    """The bootloader's environment: settings from `file`, as a block of `size` in `name` beside the image."""
+
+    file: Relative
+    size: Size
+    redundant: bool = False
+    name: Relative = "environment.bin"
+
+
+class SettingsChoice(Definable, frozen=True, kw_only=True):
+    """A text file of `key=value` lines for firmware, taken from `file`; `path` is where it stands on the boot partition."""
+
+    file: Relative
+    path: ImagePath
+
+
+class LoaderChoice(Definable, frozen=True, kw_only=True):
+    """A boot program that a Debian package installs, for firmware to start from the card."""
+
+    host_file: OneLine
+    debian_package: Name = ""
+
+
 class BootChoice(Definable, frozen=True, kw_only=True):
-    method: Literal["menu"] = "menu"
+    """`method`: a `menu` file, `entries` for a loader, one `fit` with everything in it, a `script` with wrapped files, or
+    `uefi`, where firmware starts the kernel itself.
+
+    `root` is the form in which the kernel is told of the root filesystem; `root_device` is the disk that the form `device`
+    names, like `mmcblk0`. `command_line_in` says where the command line stands. With `initramfs = "root"` the whole root
+    filesystem is unpacked into memory. `seconds` is how long a menu waits. `key` is the private key that signs."""
+
+    method: Literal["menu", "entries", "fit", "script", "uefi"] = "menu"
+    root: Literal["partuuid", "partlabel", "uuid", "device", "none"] = "partuuid"
+    root_device: OneLine = ""
+    read_only: bool | None = None
+    command_line_in: Literal["boot-files", "device-tree", "kernel"] = "boot-files"
+    overlays: Literal["applied", "placed"] = "applied"
+    initramfs: Literal["none", "root"] = "none"
+    initramfs_compression: Literal["none", "gzip", "xz", "zstd"] = "gzip"
+    seconds: Annotated[int, msgspec.Meta(ge=0, le=600)] = 0
+    entry: tuple[MenuChoice, ...] = ()
+    loader: LoaderChoice | None = None
+    key: Relative = ""
+    key_name: Name = "product"
+    environment: EnvironmentChoice | None = None
+    settings: SettingsChoice | None = None
+    memory_bundle: bool = False
+
+
+class MemoryChoice(Definable, frozen=True, kw_only=True):
+    """Where the bootloader puts things; what is not given follows from where memory begins. `size` and `base` say where
+    memory is when no device tree does."""
+
+    base: Address = ""
+    size: Size = ""
+    kernel: Address = ""
+    device_tree: Address = ""
+    overlays: Address = ""
+    initramfs: Address = ""
+    script: Address = ""
+    bundle: Address = ""
 
 
 class Emulator(Definable, frozen=True, kw_only=True):
@@ -156,10 +236,11 @@ class Board(Definable, frozen=True, kw_only=True):
     summary: OneLine = ""
     extends: Name = ""
     replaces: Name = ""
-    arch: Literal["arm64", "x86-64", "host"]
+    arch: Literal["arm64", "arm", "riscv64", "x86-64", "host"]
     toolchain: Toolchain = Toolchain()
     kernel: KernelChoice
     boot: BootChoice = BootChoice()
+    memory: MemoryChoice = MemoryChoice()
     emulator: Emulator | None = None
     disk: tuple[Disk, ...]
 

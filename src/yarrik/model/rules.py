@@ -100,6 +100,16 @@ def check_sha256(text: str) -> None:
         raise ValueError(f"`{text}` is not a SHA-256 digest: 64 digits of 0-9 and a-f")
 
 
+def check_address(text: str) -> None:
+    if text and re.fullmatch(r"0x[0-9a-fA-F]{1,16}", text) is None:
+        raise ValueError(f"`{text}` is no address in memory: write it like `0x40400000`")
+
+
+def check_check(text: str) -> None:
+    if re.fullmatch(r"[A-Z]+(?:-[A-Z]+)+", text) is None:
+        raise ValueError(f"`{text}` is no check's code, like `DTS-UNIT-ADDRESS`")
+
+
 def check_relative(text: str) -> None:
     if not text or text.startswith("/") or ".." in text.split("/"):
         raise ValueError(f"`{text}` must be a path below this definition's folder")
@@ -137,6 +147,8 @@ FilesystemIdentifier = Annotated[str, Rule(check_filesystem_identifier)]
 DiskSignature = Annotated[str, Rule(check_disk_signature)]
 PartitionType = Annotated[str, Rule(check_partition_type)]
 Sha256 = Annotated[str, Rule(check_sha256)]
+Address = Annotated[str, Rule(check_address)]
+CheckCode = Annotated[str, Rule(check_check)]
 Relative = Annotated[str, Rule(check_relative)]
 ConfigName = Annotated[str, Rule(check_config)]
 Variable = Annotated[str, Rule(check_variable)]

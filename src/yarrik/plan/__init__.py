@@ -3,6 +3,7 @@
 from yarrik.plan.actions import (
     Action,
     Assemble,
+    CompileDeviceTrees,
     ConfigureKernel,
     Describe,
     FetchFile,
@@ -12,18 +13,21 @@ from yarrik.plan.actions import (
     RunCommands,
     Split,
     Stage,
+    TryOnBench,
     Unpack,
     WriteDisks,
 )
 from yarrik.plan.assess import Assessment, assess
-from yarrik.plan.graph import Graph, Surroundings, plan_product
+from yarrik.plan.graph import Graph, plan_product
 from yarrik.plan.reasons import Reason, reason_for
 from yarrik.plan.steps import Step, fingerprint_of, parts_of
+from yarrik.plan.surroundings import Surroundings
 
 __all__ = [
     "Action",
     "Assemble",
     "Assessment",
+    "CompileDeviceTrees",
     "ConfigureKernel",
     "Describe",
     "FetchFile",
@@ -37,6 +41,7 @@ __all__ = [
     "Stage",
     "Step",
     "Surroundings",
+    "TryOnBench",
     "Unpack",
     "WriteDisks",
     "assess",

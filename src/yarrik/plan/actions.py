@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import msgspec
 
-from yarrik.model import Disk, Image, PackageRule
+from yarrik.model import BootChoice, Disk, Image, KernelChoice, MemoryChoice, PackageRule
 
 Command = tuple[str, ...]
 
@@ -43,11 +43,14 @@ class Unpack(Action, frozen=True, kw_only=True):
 
 
 class ConfigureKernel(Action, frozen=True, kw_only=True):
-    """Makes a kernel's configuration from a base and fragments. Output: `config`, a tree with `.config`."""
+    """Makes a kernel's configuration from a base and fragments, with a command line built in if one is given. `base` is a
+    configuration of the kernel's own, or empty for the file `base`. Output: `config`, a tree with `.config`."""
 
     make: Command
     base: str
     fragments: tuple[str, ...]
+    command_line: str
+    kernel_arch: str
     environment: dict[str, str]
     toolchain: str
 
@@ -92,18 +95,46 @@ class Assemble(Action, frozen=True, kw_only=True):
     init_path: str
 
 
+class CompileDeviceTrees(Action, frozen=True, kw_only=True):
+    """Compiles the board's device tree and overlays through the toolchain's preprocessor. Output: `blobs`, a tree with the
+    base under the blob's name, and overlays below `overlays/` where they are left to the bootloader."""
+
+    source: str
+    overlays: tuple[str, ...]
+    applied: bool
+    labels: bool
+    include: tuple[str, ...]
+    silence: tuple[str, ...]
+    compiler: str
+    arguments: str
+
+
 class PlaceBootFiles(Action, frozen=True, kw_only=True):
-    """Adds device tree, command line and boot menu, and checks that the kernel fits the board. Outputs: `root`, `boot`."""
+    """Adds device tree, command line and the boot method's files, and checks that all of it fits the board and each other.
+    Outputs: `root`, `boot`, the `device-tree`, the `environment`, and what a `memory` bundle holds."""
+
+    product: str
+    version: str
+    arch: str
+    kernel_path: str
+    kernel_form: str
+    device_tree: str
+    kernel: KernelChoice
+    boot: BootChoice
+    memory: MemoryChoice
+    root: tuple[tuple[str, str], ...]
+    init_path: str
+    boot_apart: bool
+    clock: int
+
+
+class TryOnBench(Action, frozen=True, kw_only=True):
+    """Reads the finished disks as the board's hardware would, up to init. Output: `story`."""
 
     product: str
     arch: str
-    kernel_path: str
-    device_tree: str
-    console: str
-    root_device: str
-    arguments: tuple[str, ...]
-    init_path: str
-    boot_apart: bool
+    disks: tuple[Disk, ...]
+    method: str
 
 
 class WriteDisks(Action, frozen=True, kw_only=True):

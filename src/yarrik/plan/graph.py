@@ -5,20 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Protocol
 
 from yarrik.arch import ARCHES
-from yarrik.cache import Tree
-from yarrik.disk.layout import has_boot_partition, root_partition
 from yarrik.errors import Collector, Place, Trouble, YarrikError
 from yarrik.model import Composition, Definition, PackageRule, Recipe, Workspace
 from yarrik.plan.actions import (
-    Assemble,
     ConfigureKernel,
-    Describe,
     FetchFile,
     FetchRuntime,
-    PlaceBootFiles,
     PrepareFolder,
     RunCommands,
     Split,
@@ -26,23 +20,11 @@ from yarrik.plan.actions import (
     Unpack,
     WriteDisks,
 )
+from yarrik.plan.product import ProductSteps, built_in_line, kernel_form
 from yarrik.plan.steps import Step
+from yarrik.plan.surroundings import Surroundings
 from yarrik.resolve import Node, Order, build_order
 from yarrik.toolchain import Toolchain
-
-DEVICE_TREE_SUFFIXES = (".dts", ".dtsi", ".h")
-
-
-class Surroundings(Protocol):
-    """What planning asks of the machine it runs on; all answers are digests or facts, none is work."""
-
-    def toolchain(self, side: str) -> Toolchain: ...
-
-    def source_tree(self, folder: Path, suffixes: tuple[str, ...], place: Place) -> Tree: ...
-
-    def file_digest(self, file: Path, place: Place, debian_package: str = "") -> str: ...
-
-    def host_file(self, recipe: str, file: str, debian_package: str, place: Place) -> str: ...
 
 
 @dataclass(frozen=True)
@@ -76,6 +58,7 @@ class _Planner:
     split: dict[Node, str] = field(default_factory=dict)
     programs: dict[str, tuple[Place, str]] = field(default_factory=dict)
     collector: Collector = field(default_factory=Collector)
+    _kernel_sources: tuple[str, str] | None = None
 
     def run(self) -> Graph:
         board, profile, image = self.composition.board, self.composition.profile, self.composition.image
@@ -91,7 +74,11 @@ class _Planner:
             except YarrikError as error:
                 self.collector.extend(error.troubles)
         self.collector.raise_if_any()
-        self._product(order, tuple((self._package_name(name, place), because) for name, because, place in roots))
+        wanted = tuple((self._package_name(name, place), because) for name, because, place in roots)
+        version = self.workspace.recipe(kernel, board.place("kernel", "recipe")).value.version
+        ProductSteps(self.composition, self.surroundings, self._add, self.collector, version, self._kernel_sources).add(
+            wanted, self.split
+        )
         self.collector.raise_if_any()
         return Graph(self.composition.name, tuple(self.steps.values()), order, self.programs)
 
@@ -117,6 +104,8 @@ class _Planner:
             self._runtime(node, recipe)
             return
         source = self._sources(recipe)
+        if using == "kernel":
+            self._kernel_sources = source
         files = self._kernel(node, recipe, source) if using == "kernel" else self._commands(node, recipe, source, order)
         toolchain = self.surroundings.toolchain(node.side)
         strip: tuple[str, ...] = ()
@@ -306,22 +295,28 @@ class _Planner:
             "KBUILD_BUILD_VERSION": "1",
         }
         make = ("make", "-C", "{step}/source", "O={step}/build", f"ARCH={arch.kernel}", f"CROSS_COMPILE={toolchain.prefix}")
+        form = kernel_form(board, arch)
         fragments = [board.folder_of("kernel", "fragments") / name for name in kernel.fragments]
         place = board.place("kernel", "fragments")
+        given = {f"fragment {file.name}": (file, place) for file in fragments}
+        if kernel.base_file:
+            given["base"] = (board.folder_of("kernel", "base-file") / kernel.base_file, board.place("kernel", "base-file"))
         configure = self._add(
             Step(
                 "configure",
                 str(node),
                 ConfigureKernel(
                     make=make,
-                    base=kernel.base,
+                    base="" if kernel.base_file else kernel.base,
                     fragments=kernel.fragments,
+                    command_line=built_in_line(self.composition),
+                    kernel_arch=arch.kernel,
                     environment=environment,
                     toolchain=toolchain.shown,
                 ),
-                files={f"fragment {file.name}": self.surroundings.file_digest(file, place) for file in fragments},
+                files={label: self.surroundings.file_digest(file, where) for label, (file, where) in given.items()},
                 inputs={"source": source},
-                places={f"fragment {file.name}": file for file in fragments},
+                places={label: file for label, (file, _) in given.items()},
             )
         )
         build = self._add(
@@ -330,9 +325,9 @@ class _Planner:
                 str(node),
                 RunCommands(
                     commands=(
-                        (*make, "-j{jobs}", arch.kernel_file),
-                        ("install", "-D", "-m", "644", f"arch/{arch.kernel}/boot/{arch.kernel_file}",
-                         f"{{step}}/stage/boot/{arch.kernel_file}"),
+                        (*make, "-j{jobs}", form),
+                        ("install", "-D", "-m", "644", f"arch/{arch.kernel}/boot/{form}", f"{{step}}/stage/boot/{form}"),
+                        ("install", "-m", "644", ".config", f"{{step}}/stage/boot/{form}.config"),
                     ),
                     environment=environment,
                     folder="{step}/build",
@@ -343,128 +338,3 @@ class _Planner:
             )
         )  # fmt: skip
         return build.name, "files"
-
-    # The product
-
-    def _product(self, order: Order, wanted: tuple[tuple[str, str], ...]) -> None:
-        name = self.composition.name
-        board, profile, image = self.composition.board, self.composition.profile, self.composition.image
-        arch = ARCHES[self.surroundings.toolchain("board").arch]
-        files: dict[str, str] = {}
-        places: dict[str, Path] = {}
-        for index, file in enumerate(image.value.file):
-            place = image.place("file", str(index))
-            if (file.content is None) == (not file.from_file):
-                self.collector.add(
-                    Trouble("IMAGE-FILE", f"the file {file.path} must have either `content` or `from`", place,
-                            remedy="keep one of the two")
-                )  # fmt: skip
-            elif file.from_file:
-                here = image.folder_of("file", str(index)) / file.from_file
-                places[file.path] = here
-                files[file.path] = self.surroundings.file_digest(here, place)
-        assemble = self._add(
-            Step(
-                "assemble",
-                name,
-                Assemble(
-                    image=image.value,
-                    hostname=self.composition.hostname,
-                    wanted=wanted,
-                    arch=arch.name,
-                    init_path=profile.value.init_path,
-                ),
-                files=files,
-                inputs={f"packages {node.recipe}": (step, "packages") for node, step in sorted(self.split.items())},
-                places=places,
-            )
-        )
-        kernel = board.value.kernel
-        inputs = {"root": (assemble.name, "root")}
-        if kernel.device_tree:
-            place = board.place("kernel", "device-tree")
-            source = board.folder_of("kernel", "device-tree") / kernel.device_tree
-            if not source.is_file():
-                raise YarrikError(
-                    Trouble("DEVICE-TREE-MISSING", f"no device tree {kernel.device_tree} stands beside the board's file", place,
-                            why="without it the kernel finds none of the board's devices",
-                            remedy=f"put it at {source}, or correct the name")
-                )  # fmt: skip
-            tree = self.surroundings.source_tree(source.parent, DEVICE_TREE_SUFFIXES, place)
-            sources = self._add(
-                Step(
-                    "prepare",
-                    f"device tree of {board.name}",
-                    PrepareFolder(suffixes=DEVICE_TREE_SUFFIXES),
-                    files={"source": tree.digest},
-                    places={"source": source.parent},
-                    predicted={"tree": tree.digest},
-                )
-            )
-            inputs["device tree"] = (sources.name, "tree")
-        root_device = root_partition(name, board.value.disk)
-        if root_device is None:
-            raise YarrikError(
-                Trouble("ROOT-PARTITION-MISSING", f"no partition of the board `{board.name}` holds the root filesystem",
-                        board.place("disk"), why="the kernel would have nothing to start from",
-                        remedy='give one partition `holds = "root"`')
-            )  # fmt: skip
-        apart = has_boot_partition(board.value.disk)
-        blobs = {
-            blob.file: (
-                board.folder_of("disk", str(disk), "blob", str(index)) / blob.file,
-                board.place("disk", str(disk), "blob", str(index)),
-            )
-            for disk, one in enumerate(board.value.disk)
-            for index, blob in enumerate(one.blob)
-        } | {
-            part.file: (
-                board.folder_of("disk", str(disk), "partition", str(index)) / part.file,
-                board.place("disk", str(disk), "partition", str(index)),
-            )
-            for disk, one in enumerate(board.value.disk)
-            for index, part in enumerate(one.partition)
-            if part.file is not None
-        }
-        boot = self._add(
-            Step(
-                "boot",
-                name,
-                PlaceBootFiles(
-                    product=name,
-                    arch=arch.name,
-                    kernel_path=f"/boot/{arch.kernel_file}",
-                    device_tree=Path(kernel.device_tree).name,
-                    console=kernel.console,
-                    root_device=root_device,
-                    arguments=kernel.arguments,
-                    init_path=profile.value.init_path,
-                    boot_apart=apart,
-                ),
-                inputs=inputs,
-                places={"device tree": source.parent} if kernel.device_tree else {},
-            )
-        )
-        write = self._add(
-            Step(
-                "write",
-                name,
-                WriteDisks(product=name, disks=board.value.disk, clock=self._clock, boot_apart=apart),
-                files={f"blob {file}": self.surroundings.file_digest(path, place) for file, (path, place) in blobs.items()},
-                inputs={"root": (boot.name, "root")},
-                places={f"blob {file}": path for file, (path, _) in blobs.items()},
-            )
-        )
-        self._add(
-            Step(
-                "describe",
-                name,
-                Describe(product=name, board=board.name, profile=profile.name, image=image.name, arch=arch.name),
-                inputs={
-                    "root": (boot.name, "root"),
-                    "packages": (assemble.name, "packages"),
-                    "boot": (boot.name, "boot"),
-                    "layout": (write.name, "layout"),
-                },
-            )
-        )

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import msgspec
 
+from yarrik.errors import Place
 from yarrik.plan.actions import Action
 
 #: Raised when the meaning of an action changes, so that results of former versions are not taken for new ones.
@@ -23,7 +24,7 @@ class Step:
 
     `files` gives digests of what comes from outside the graph, by label; `inputs` names outputs of other steps.
     `places` tells where outside things (and the sources behind an input) lie on this machine.
-    `predicted` holds outputs that are known beforehand.
+    `predicted` holds outputs that are known beforehand. `marks` tells where in people's files a setting stands, for messages.
     """
 
     kind: str
@@ -33,6 +34,7 @@ class Step:
     inputs: Mapping[str, tuple[str, str]] = field(default_factory=dict)
     places: Mapping[str, Path] = field(default_factory=dict)
     predicted: Mapping[str, str] = field(default_factory=dict)
+    marks: Mapping[str, Place] = field(default_factory=dict)
 
     @property
     def name(self) -> str:

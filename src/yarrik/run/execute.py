@@ -14,7 +14,8 @@ from typing import Literal
 
 import filelock
 
-import yarrik.run.product  # noqa: F401 (registers the actions of products)
+import yarrik.run.boot_steps
+import yarrik.run.product  # noqa: F401 (both register the actions of products)
 from yarrik.cache import LastRun, Memory, MissingObject, Result, Store
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.plan import Graph, Step, fingerprint_of, parts_of, reason_for

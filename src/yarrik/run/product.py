@@ -1,29 +1,17 @@
-"""The steps of a product: root filesystem, boot files, disks, manifests."""
+"""The steps of a product: root filesystem, disks, manifests. Those for booting have a file of their own."""
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import msgspec
 
-from yarrik.boot import (
-    MENU_PATH,
-    KernelUnfit,
-    Menu,
-    MenuEntry,
-    command_line,
-    encode_menu,
-    read_kernel,
-)
-from yarrik.devicetree import DeviceTree, SourceError, blob_name, compile_source, encode_blob, text_of
 from yarrik.disk.layout import image_name
 from yarrik.disk.sidecars import BESIDE, write_beside
 from yarrik.elf import read_elf
-from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.errors import Trouble, YarrikError
 from yarrik.manifest import describe_files, describe_packages
-from yarrik.plan import Assemble, Describe, PlaceBootFiles, WriteDisks
+from yarrik.plan import Assemble, Describe, WriteDisks
 from yarrik.resolve import Chosen, choose_packages
-from yarrik.rootfs import Node, RootTree
+from yarrik.rootfs import RootTree
 from yarrik.rootfs.assemble import assemble_root
 from yarrik.run.packages import decode_packages, encode_packages
 from yarrik.run.perform import Context, perform, taken
@@ -63,87 +51,6 @@ def _check_init(action: Assemble, root: RootTree, context: Context) -> None:
                 remedy="name the package that brings it in the profile's `init`, and its path in `init-path`"),
         "work",
     )  # fmt: skip
-
-
-@perform.register
-def _(action: PlaceBootFiles, context: Context) -> dict[str, str]:
-    store = context.store
-    root = RootTree.decode(store.get_bytes(context.inputs["root"]))
-    kernel = root.follow(action.kernel_path)
-    if kernel is None or kernel.kind != "file":
-        raise YarrikError(
-            Trouble("KERNEL-MISSING", f"no package brought a kernel at {action.kernel_path}",
-                    why="the boot menu would name a file that is not there",
-                    remedy="let the recipe named in the board's `kernel.recipe` install it there"),
-            "work",
-        )  # fmt: skip
-    try:
-        facts = read_kernel(store.object_path(kernel.content))
-    except KernelUnfit as error:
-        raise YarrikError(
-            Trouble("KERNEL-FORM", f"{action.kernel_path} cannot be loaded by a boot menu: {error}",
-                    why="the bootloader would refuse it or jump into nothing",
-                    remedy=f"let the kernel's recipe install the form with a header for {action.arch}"),
-            "work",
-        ) from error  # fmt: skip
-    if facts.arch != action.arch:
-        raise YarrikError(
-            Trouble("KERNEL-ARCH", f"{action.kernel_path} is a kernel for {facts.arch}, and the board is {action.arch}",
-                    why="it cannot run there", remedy="check the board's `kernel.recipe` and `toolchain.prefix`"),
-            "work",
-        )  # fmt: skip
-    added: list[Node] = []
-
-    def add(path: str, data: bytes) -> None:
-        added.append(Node(path, "file", 0o644, size=len(data), content=store.put_bytes(data)))
-
-    model = ""
-    device_tree_path = ""
-    if action.device_tree:
-        folder = context.work / "device-tree"
-        store.lay_out(store.tree(context.inputs["device tree"]), folder, writable=True)
-        tree = _compiled(folder, context.step.places["device tree"], action.device_tree)
-        item = tree.root.properties.get("model")
-        model = (text_of(item.value) if item is not None else None) or ""
-        device_tree_path = "/boot/" + blob_name(action.device_tree)
-        add(device_tree_path, encode_blob(tree))
-    line = command_line(action.root_device, action.console, action.init_path, action.arguments)
-
-    def in_menu(path: str) -> str:
-        """A boot file's path as the bootloader sees it, on the partition that holds it."""
-        return path.removeprefix("/boot") if action.boot_apart else path
-
-    kernel_in_menu = in_menu(action.kernel_path)
-    entry = MenuEntry(action.product, action.product, kernel_in_menu, in_menu(device_tree_path), str(line))
-    add(MENU_PATH, encode_menu(Menu(action.product, [entry])).encode())
-    for word in line.words:
-        context.say(f"{word.text:<60} {word.origin}")
-    about = {
-        "kernel": {"path": action.kernel_path, "arch": facts.arch, "form": facts.form, "memory": facts.memory},
-        "device-tree": {"path": device_tree_path, "model": model},
-        "command-line": [{"word": word.text, "origin": word.origin} for word in line.words],
-        "menu": MENU_PATH,
-    }
-    outputs = {"root": store.put_bytes(root.with_nodes(added).encode()), "boot": store.put_bytes(msgspec.json.encode(about))}
-    if device_tree_path:
-        outputs["device-tree"] = next(node.content for node in added if node.path == device_tree_path)
-    return outputs
-
-
-def _compiled(folder: Path, original: Path, name: str) -> DeviceTree:
-    """Compiles the copy in `folder`; errors name the files that people edit."""
-    try:
-        return compile_source(folder / name)
-    except SourceError as error:
-        raise YarrikError(
-            [
-                Trouble(t.code, t.what, Place(original / t.place.file.name, t.place.line), t.why, t.remedy)
-                if t.place.file is not None
-                else t
-                for t in error.troubles
-            ],
-            "work",
-        ) from error
 
 
 @perform.register

@@ -180,13 +180,18 @@ class Session:
     def _publish(self, graph: Graph, composition: Composition, reports: list[StepReport], out: Path, ran: bool) -> bool:
         """Brings `out/<product>` to what was built; True when anything there had to change."""
         outputs = {name: digest for report in reports for name, digest in report.outputs.items()
-                   if report.step.kind in ("boot", "write", "describe")}  # fmt: skip
+                   if report.step.kind in ("boot", "write", "check", "describe")}  # fmt: skip
         files = {image_name(composition.name, disk, len(graph.disks)): outputs[f"disk:{disk}"] for disk in graph.disks}
         for output, digest in outputs.items():
             if output.startswith("beside:"):
                 _, disk, kind = output.split(":")
                 files[image_name(composition.name, disk, len(graph.disks)) + BESIDE[kind]] = digest
-        files |= {name: outputs[name] for name in ("packages.json", "files.json")}
+            elif output.startswith("memory:"):
+                files[f"memory/{output.removeprefix('memory:')}"] = digest
+        files |= {name: outputs[name] for name in ("packages.json", "files.json", "boot-story.txt")}
+        environment = composition.board.value.boot.environment
+        if environment is not None:
+            files[environment.name] = outputs["environment"]
         if "device-tree" in outputs:
             files[blob_name(composition.board.value.kernel.device_tree)] = outputs["device-tree"]
         fact = f"published {composition.name}"
@@ -201,7 +206,8 @@ class Session:
         self._prepare_folder()
         with FileLock(self.folder / f"publishing-{composition.name}.lock"):
             for name in stale:
-                fresh = out / f".new-{name}"
+                fresh = (out / name).with_name(f".new-{Path(name).name}")
+                fresh.parent.mkdir(parents=True, exist_ok=True)
                 fresh.unlink(missing_ok=True)  # what a killed build may have left
                 copy_sparse(self.store.object_path(wanted[name]), fresh)
                 fresh.chmod(0o644)

@@ -1,0 +1,269 @@
+"""What the bench board looks at in the root filesystem: init, its libraries, services, modules."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Callable
+from typing import NoReturn, Protocol
+
+from yarrik.boot.seen import Filesystem
+from yarrik.devicetree import DeviceTree, text_of
+from yarrik.disk.found import Found
+from yarrik.elf import ElfFacts, elf_facts
+from yarrik.resolve.runtime import LIBRARY_FOLDERS
+
+_PROGRAM_LIMIT = 256 << 20
+_SERVICE_FOLDERS = ("/etc/services",)
+_UNIT_FOLDERS = ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
+_LOADERS = ("modprobe", "insmod", "udevd", "systemd-udevd", "mdev", "kmod")
+_BANNER = re.compile(rb"Linux version (\d+\.[0-9A-Za-z.+~_-]+) \(")
+
+
+class _Stop(Protocol):
+    def __call__(self, code: str, what: str, why: str, remedy: str, key: str = "") -> NoReturn: ...
+
+
+class _Warn(Protocol):
+    def __call__(self, code: str, what: str, why: str, remedy: str, key: str = "") -> None: ...
+
+
+class RootChecks:
+    def __init__(
+        self,
+        root: Filesystem,
+        arch: str,
+        config: dict[str, str] | None,
+        tree: DeviceTree | None,
+        tell: Callable[[str, str], None],
+        stop: _Stop,
+        warn: _Warn,
+    ) -> None:
+        self.root, self.arch, self.config, self.tree = root, arch, config, tree
+        self.tell, self.stop, self.warn = tell, stop, warn
+
+    # Programs
+
+    def init(self, path: str) -> None:
+        found = self.root.follow(path)
+        if found is None or found.kind != "file":
+            self.stop(
+                "BOOT-INIT",
+                f"there is no init at {path}",
+                "the kernel would panic: no working init found",
+                "name the package that brings it in the profile's `init`, and its path in `init-path`",
+            )
+        if self.root.reader.form[:3] != "FAT" and not found.mode & 0o111:
+            self.stop(
+                "BOOT-INIT",
+                f"the init {path} is not executable (its mode is {found.mode & 0o7777:04o})",
+                "the kernel would panic: it may not start it",
+                "give it the mode 0755 where it is installed",
+            )
+        libraries = self.program(path, f"the init {path}", "BOOT-INIT")
+        if self.config is not None and self.config.get("BINFMT_ELF", "y") != "y":
+            self.stop(
+                "BOOT-KERNEL-LACKS",
+                "the kernel lacks CONFIG_BINFMT_ELF",
+                "it could not start a single program",
+                "add CONFIG_BINFMT_ELF=y to a fragment",
+                "kernel.recipe",
+            )
+        what = f"{path} for {self.arch}, executable"
+        self.tell("init", what + (f"; {libraries} libraries are there" if libraries else ", needs no library"))
+
+    def program(self, path: str, whose: str, code: str) -> int:
+        """Checks that a program can start; returns how many libraries it needs."""
+        data = self.root.content(path, _PROGRAM_LIMIT)
+        if data[:2] == b"#!":
+            words = data[2:].split(b"\n", 1)[0].split()
+            shell = words[0].decode("utf-8", "replace") if words else ""
+            if not self.root.has(shell):
+                self.stop(
+                    code,
+                    f"{whose} is a script for {shell or 'nothing'}, which is not there",
+                    "it cannot be started",
+                    "add the package that brings it",
+                )
+            return self.program(shell, f"{shell}, which runs {whose},", code) if shell != path else 0
+        facts = self.facts(data, path, whose, code)
+        if facts.arch != self.arch and not (self.arch == "arm64" and facts.arch == "arm"):
+            self.stop(
+                code,
+                f"{whose} is built for {facts.arch}, and the kernel for {self.arch}",
+                "the kernel cannot start it",
+                "build it with the board's toolchain",
+            )
+        return self.libraries(facts, path, whose)
+
+    def facts(self, data: bytes, path: str, whose: str, code: str) -> ElfFacts:
+        try:
+            facts = elf_facts(io.BytesIO(data))
+        except ValueError as error:
+            self.stop(code, f"{whose} is damaged: {error}", "the kernel cannot start it", "build it anew")
+        if facts is None:
+            self.stop(
+                code,
+                f"{whose} is no program: it is neither an ELF file nor a script",
+                "the kernel cannot start it",
+                "check what the package installs there",
+            )
+        return facts
+
+    def libraries(self, facts: ElfFacts, path: str, whose: str) -> int:
+        seen: set[str] = set()
+        waiting = [(facts, path)]
+        if facts.interpreter and not self.root.has(facts.interpreter):
+            self.stop(
+                "LIBRARY-MISSING",
+                f"{whose} needs the loader {facts.interpreter}, which is not in the image",
+                "it could not be started",
+                "add the C library's package",
+            )
+        while waiting:
+            needs, user = waiting.pop()
+            for name in needs.needed:
+                if name in seen:
+                    continue
+                seen.add(name)
+                folders = dict.fromkeys([*LIBRARY_FOLDERS, user.rpartition("/")[0]])
+                places = [f"{folder}/{name}" for folder in folders]
+                if facts.interpreter.endswith("/" + name):
+                    places.append(facts.interpreter)
+                place = next((one for one in places if self.root.has(one)), None)
+                if place is None:
+                    self.stop(
+                        "LIBRARY-MISSING",
+                        f"{user} needs {name}, which is not in the image",
+                        f"{whose} could not be started",
+                        "add the package that brings it",
+                    )
+                library = elf_facts(io.BytesIO(self.root.content(place, _PROGRAM_LIMIT)))
+                if library is not None:
+                    waiting.append((library, place))
+        return len(seen)
+
+    # Services
+
+    def services(self) -> None:
+        users = {line.split(":")[0] for line in self._lines("/etc/passwd")}
+        count = 0
+        for file in self._enabled():
+            count += 1
+            settings = self._settings(file)
+            command = settings.get("run") or settings.get("ExecStart", "")
+            program = command.split()[0].lstrip("-@:+!") if command.split() else ""
+            if program.startswith("/") and not self.root.has(program):
+                self.stop(
+                    "SERVICE-PROGRAM",
+                    f"the service {file} starts {program}, which is not in the image",
+                    "it would fail at each start",
+                    "add the package that brings it, or take the service out",
+                )
+            user = settings.get("user") or settings.get("User", "")
+            if user and user not in users and not user.isdigit():
+                self.stop(
+                    "SERVICE-USER",
+                    f"the service {file} runs as `{user}`, and there is no such account",
+                    "it would fail at each start",
+                    "add the user to the image",
+                )
+        if count:
+            self.tell("services", f"{count} enabled; programs and users are there")
+
+    def _enabled(self) -> list[str]:
+        files = [path for folder in _SERVICE_FOLDERS for path in self.root.below(folder) if path.endswith(".service")]
+        wants = re.compile(r"/etc/systemd/system/[^/]+\.(?:wants|requires)/([^/]+\.service)\Z")
+        for path in self.root.paths:
+            match = wants.match(path)
+            if match:
+                place = next(
+                    (f"{folder}/{match.group(1)}" for folder in _UNIT_FOLDERS if self.root.has(f"{folder}/{match.group(1)}")),
+                    "",
+                )
+                if not place:
+                    self.stop(
+                        "SERVICE-PROGRAM",
+                        f"the service {match.group(1)} is enabled, and there is no such unit",
+                        "it would fail at each start",
+                        "add the package that brings it",
+                    )
+                files.append(place)
+        return files
+
+    def _lines(self, path: str) -> list[str]:
+        return self.root.text(path).splitlines() if self.root.has(path) else []
+
+    def _settings(self, path: str) -> dict[str, str]:
+        found: dict[str, str] = {}
+        for line in self._lines(path):
+            key, equals, value = line.partition("=")
+            if equals and not line.lstrip().startswith(("#", ";")):
+                found.setdefault(key.strip(), value.strip())
+        return found
+
+    # Modules
+
+    def modules(self, kernel: bytes) -> None:
+        begin = re.compile(r"(?:/usr)?/lib/modules/([^/]+)/")
+        versions = sorted({match.group(1) for path in self.root.paths if (match := begin.match(path))})
+        if not versions:
+            return
+        match = _BANNER.search(kernel)
+        version = match.group(1).decode() if match else ""
+        if version and version not in versions:
+            self.stop(
+                "MODULES-VERSION",
+                f"the modules are for {', '.join(versions)}, and the kernel is {version}",
+                "it would load none of them",
+                "install modules and kernel from one build",
+            )
+        known = version or versions[0]
+        wanted = self._wanted(known)
+        loader = next((found for found in self._programs() if found.path.rpartition("/")[2] in _LOADERS), None)
+        if wanted and loader is None:
+            driver, node = next(iter(wanted.items()))
+            self.stop(
+                "MODULES-NOBODY",
+                f"{node} of the device tree needs the module {driver}, and nothing in the image loads modules",
+                "the device would not work",
+                f"build {driver} into the kernel, or add a package with modprobe",
+            )
+        count = sum(
+            1
+            for path in self.root.paths
+            if f"/modules/{known}/" in path and path.endswith((".ko", ".ko.xz", ".ko.zst", ".ko.gz"))
+        )
+        self.tell("modules", f"{count} for {known}" + (f"; {len(wanted)} that the device tree needs" if wanted else ""))
+
+    def _programs(self) -> list[Found]:
+        return [
+            found for path, found in self.root.paths.items() if path.rpartition("/")[0].endswith("bin") or "/systemd" in path
+        ]
+
+    def _wanted(self, version: str) -> dict[str, str]:
+        """Modules that enabled devices of the device tree ask for, each with the device."""
+        place = next(
+            (
+                f"{top}/modules/{version}/modules.alias"
+                for top in ("/lib", "/usr/lib")
+                if self.root.has(f"{top}/modules/{version}/modules.alias")
+            ),
+            None,
+        )
+        if self.tree is None or place is None:
+            return {}
+        drivers: dict[str, str] = {}
+        for line in self._lines(place):
+            match = re.match(r"alias of:N\*T\*C(\S+?)(?:C\*)? (\S+)\Z", line)
+            if match:
+                drivers.setdefault(match.group(1), match.group(2))
+        found: dict[str, str] = {}
+        for path, node in self.tree.root.walk():
+            status, item = node.properties.get("status"), node.properties.get("compatible")
+            if item is None or (status is not None and text_of(status.value) not in ("okay", "ok")):
+                continue
+            for word in item.value.decode("ascii", "replace").split("\0"):
+                if word in drivers:
+                    found.setdefault(drivers[word], path)
+        return found

@@ -1,0 +1,322 @@
+"""The steps of a product, behind those of its recipes: root filesystem, device tree, boot files, disks, bench, manifests."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from yarrik.arch import ARCHES, Arch
+from yarrik.boot.command_line import RootUnfit, RootWish, Word, command_line, root_words
+from yarrik.disk.layout import has_boot_partition, root_place
+from yarrik.errors import Collector, Place, Trouble, YarrikError
+from yarrik.model import Board, Composition, Definition
+from yarrik.plan.actions import (
+    Assemble,
+    CompileDeviceTrees,
+    Describe,
+    PlaceBootFiles,
+    PrepareFolder,
+    TryOnBench,
+    WriteDisks,
+)
+from yarrik.plan.steps import Step
+from yarrik.plan.surroundings import Surroundings
+from yarrik.resolve import Node
+
+DEVICE_TREE_SUFFIXES = (".dts", ".dtsi", ".dtso", ".h")
+
+#: Keys of a board that messages of later steps point at.
+BOARD_KEYS = (
+    "kernel.recipe", "kernel.form", "kernel.console", "kernel.more-consoles", "kernel.overlays", "kernel.device-tree",
+    "kernel.arguments", "boot.method", "boot.key", "boot.environment", "boot.root", "boot.initramfs", "memory", "disk",
+)  # fmt: skip
+
+
+def kernel_form(board: Definition[Board], arch: Arch) -> str:
+    """The file that the kernel's build makes for this board. Raises YarrikError for one that its architecture has not."""
+    form = board.value.kernel.form or arch.kernel_file
+    if form not in arch.kernel_forms:
+        raise YarrikError(
+            Trouble("BOOT-KERNEL-FORM", f"there is no {form} of a kernel for {arch.name}", board.place("kernel", "form"),
+                    why="the kernel's build makes other forms for it", remedy="one of: " + ", ".join(arch.kernel_forms))
+        )  # fmt: skip
+    return form
+
+
+def product_root(composition: Composition) -> list[Word]:
+    """The words that tell the kernel of the root filesystem. Raises YarrikError."""
+    board, boot = composition.board, composition.board.value.boot
+    place = root_place(board.value.disk)
+    in_memory = boot.initramfs == "root"
+    if in_memory:
+        return []
+    if place is None:
+        raise YarrikError(
+            Trouble("ROOT-PARTITION-MISSING", f"no partition of the board `{board.name}` holds the root filesystem",
+                    board.place("disk"), why="the kernel would have nothing to start from",
+                    remedy='give one partition `holds = "root"`, or unpack it into memory with `initramfs = "root"`')
+        )  # fmt: skip
+    try:
+        return root_words(composition.name, place, RootWish(boot.root, boot.root_device, boot.read_only))
+    except RootUnfit as error:
+        key = "root-device" if boot.root == "device" else "root"
+        raise YarrikError(
+            Trouble("BOOT-ROOT-FORM", str(error), board.place("boot", key),
+                    why="the kernel would wait for its root filesystem for ever", remedy=error.remedy)
+        ) from error  # fmt: skip
+
+
+def built_in_line(composition: Composition) -> str:
+    """The command line that is built into the kernel; empty when it stands elsewhere."""
+    board = composition.board.value
+    if board.boot.command_line_in != "kernel":
+        return ""
+    kernel = board.kernel
+    consoles = [*kernel.more_consoles, *([kernel.console] if kernel.console else [])]
+    in_memory = board.boot.initramfs == "root"
+    init_path = composition.profile.value.init_path
+    return str(command_line(product_root(composition), consoles, init_path, kernel.arguments, kernel.log_level, in_memory))
+
+
+@dataclass
+class ProductSteps:
+    """Adds a product's own steps to a graph. `kernel_sources` tells where the kernel's prepared sources come from, if the
+    kernel is built here."""
+
+    composition: Composition
+    surroundings: Surroundings
+    add_step: Callable[[Step], Step]
+    collector: Collector
+    version: str
+    kernel_sources: tuple[str, str] | None
+
+    def add(self, wanted: tuple[tuple[str, str], ...], split: Mapping[Node, str]) -> None:
+        """`wanted` are the packages that are asked for, with the reason; `split` the steps that yield packages."""
+        composition, name = self.composition, self.composition.name
+        board, profile, image = composition.board, composition.profile, composition.image
+        arch = ARCHES[self.surroundings.toolchain("board").arch]
+        assemble = self._assemble(wanted, split, arch)
+        inputs = {"root": (assemble.name, "root")}
+        blobs = self._device_tree()
+        if blobs is not None:
+            inputs["device tree"] = blobs
+        apart = has_boot_partition(board.value.disk)
+        boot_files = self._boot_sources()
+        kernel = board.value.kernel
+        form = kernel_form(board, arch)
+        boot = self.add_step(
+            Step(
+                "boot",
+                name,
+                PlaceBootFiles(
+                    product=name,
+                    version=self.version,
+                    arch=arch.name,
+                    kernel_path=f"/boot/{form}",
+                    kernel_form=form,
+                    device_tree=Path(kernel.device_tree).name,
+                    kernel=kernel,
+                    boot=board.value.boot,
+                    memory=board.value.memory,
+                    root=tuple((word.text, word.origin) for word in product_root(composition)),
+                    init_path=profile.value.init_path,
+                    boot_apart=apart,
+                    clock=self._clock,
+                ),
+                files={label: self.surroundings.file_digest(path, place, package)
+                       for label, (path, place, package) in boot_files.items()},
+                inputs=inputs,
+                places={label: path for label, (path, _, _) in boot_files.items()},
+                marks={key: board.place(*key.split(".")) for key in BOARD_KEYS},
+            )
+        )  # fmt: skip
+        blob_files = self._blobs()
+        write = self.add_step(
+            Step(
+                "write",
+                name,
+                WriteDisks(product=name, disks=board.value.disk, clock=self._clock, boot_apart=apart),
+                files={label: self.surroundings.file_digest(path, place) for label, (path, place) in blob_files.items()},
+                inputs={"root": (boot.name, "root")},
+                places={label: path for label, (path, _) in blob_files.items()},
+            )
+        )
+        self.add_step(
+            Step(
+                "check",
+                name,
+                TryOnBench(product=name, arch=arch.name, disks=board.value.disk, method=board.value.boot.method),
+                files={label: self.surroundings.file_digest(path, place) for label, (path, place) in blob_files.items()},
+                inputs={f"disk {disk.name}": (write.name, f"disk:{disk.name}") for disk in board.value.disk}
+                | {"boot": (boot.name, "boot")},
+                places={label: path for label, (path, _) in blob_files.items()},
+                marks={key: board.place(*key.split(".")) for key in BOARD_KEYS},
+            )
+        )
+        self.add_step(
+            Step(
+                "describe",
+                name,
+                Describe(product=name, board=board.name, profile=profile.name, image=image.name, arch=arch.name),
+                inputs={
+                    "root": (boot.name, "root"),
+                    "packages": (assemble.name, "packages"),
+                    "boot": (boot.name, "boot"),
+                    "layout": (write.name, "layout"),
+                },
+            )
+        )
+
+    @property
+    def _clock(self) -> int:
+        return int(self.composition.profile.value.clock.timestamp())
+
+    def _assemble(self, wanted: tuple[tuple[str, str], ...], split: Mapping[Node, str], arch: Arch) -> Step:
+        image = self.composition.image
+        files: dict[str, str] = {}
+        places: dict[str, Path] = {}
+        for index, file in enumerate(image.value.file):
+            place = image.place("file", str(index))
+            if (file.content is None) == (not file.from_file):
+                self.collector.add(
+                    Trouble("IMAGE-FILE", f"the file {file.path} must have either `content` or `from`", place,
+                            remedy="keep one of the two")
+                )  # fmt: skip
+            elif file.from_file:
+                here = image.folder_of("file", str(index)) / file.from_file
+                places[file.path] = here
+                files[file.path] = self.surroundings.file_digest(here, place)
+        return self.add_step(
+            Step(
+                "assemble",
+                self.composition.name,
+                Assemble(
+                    image=image.value,
+                    hostname=self.composition.hostname,
+                    wanted=wanted,
+                    arch=arch.name,
+                    init_path=self.composition.profile.value.init_path,
+                ),
+                files=files,
+                inputs={f"packages {node.recipe}": (step, "packages") for node, step in sorted(split.items())},
+                places=places,
+            )
+        )
+
+    def _device_tree(self) -> tuple[str, str] | None:
+        """The step and output that hold the compiled device tree and overlays; None for boards without one."""
+        board = self.composition.board
+        kernel, boot = board.value.kernel, board.value.boot
+        if not kernel.device_tree:
+            return None
+        source = self._beside(kernel.device_tree, "device-tree", "without it the kernel finds none of the board's devices")
+        overlays = [
+            self._beside(name, "overlays", "the device that it describes would not be found") for name in kernel.overlays
+        ]
+        strangers = [path.name for path in overlays if path.parent != source.parent]
+        if strangers:
+            raise YarrikError(
+                Trouble("DEVICE-TREE-MISSING", f"the overlay {strangers[0]} lies in another folder than the device tree",
+                        board.place("kernel", "overlays"), remedy=f"put both into {source.parent}")
+            )  # fmt: skip
+        place = board.place("kernel", "device-tree")
+        tree = self.surroundings.source_tree(source.parent, DEVICE_TREE_SUFFIXES, place)
+        sources = self.add_step(
+            Step(
+                "prepare",
+                f"device tree of {board.name}",
+                PrepareFolder(suffixes=DEVICE_TREE_SUFFIXES),
+                files={"source": tree.digest},
+                places={"source": source.parent},
+                predicted={"tree": tree.digest},
+            )
+        )
+        inputs = {"source": (sources.name, "tree")}
+        places = {"source": source.parent}
+        for index, name in enumerate(kernel.include):
+            folder = board.folder_of("kernel", "include") / name
+            extra = self.surroundings.source_tree(folder, (), board.place("kernel", "include"))
+            step = self.add_step(
+                Step(
+                    "prepare",
+                    f"device tree includes {index} of {board.name}",
+                    PrepareFolder(),
+                    files={"source": extra.digest},
+                    places={"source": folder},
+                    predicted={"tree": extra.digest},
+                )
+            )
+            inputs[f"include-{index}"] = (step.name, "tree")
+            places[f"include-{index}"] = folder
+        if self.kernel_sources is not None:
+            inputs["kernel"] = self.kernel_sources
+        toolchain = self.surroundings.toolchain("board")
+        compiled = self.add_step(
+            Step(
+                "build",
+                f"device tree of {board.name}",
+                CompileDeviceTrees(
+                    source=source.name,
+                    overlays=tuple(path.name for path in overlays),
+                    applied=boot.overlays == "applied",
+                    labels=kernel.keep_labels,
+                    include=tuple(f"include-{index}" for index in range(len(kernel.include))),
+                    silence=kernel.silence,
+                    compiler=toolchain.programs[0] if not toolchain.prefix else f"{toolchain.prefix}gcc",
+                    arguments=self._line_in_device_tree(),
+                ),
+                inputs=inputs,
+                places=places,
+            )
+        )
+        return compiled.name, "blobs"
+
+    def _line_in_device_tree(self) -> str:
+        board = self.composition.board.value
+        if board.boot.command_line_in != "device-tree":
+            return ""
+        kernel = board.kernel
+        consoles = [*kernel.more_consoles, *([kernel.console] if kernel.console else [])]
+        init = self.composition.profile.value.init_path
+        in_memory = board.boot.initramfs == "root"
+        root = product_root(self.composition)
+        return str(command_line(root, consoles, init, kernel.arguments, kernel.log_level, in_memory))
+
+    def _beside(self, name: str, key: str, why: str) -> Path:
+        board = self.composition.board
+        path = board.folder_of("kernel", key) / name
+        if not path.is_file():
+            raise YarrikError(
+                Trouble("DEVICE-TREE-MISSING", f"no file {name} stands beside the board's file", board.place("kernel", key),
+                        why=why, remedy=f"put it at {path}, or correct the name")
+            )  # fmt: skip
+        return path
+
+    def _boot_sources(self) -> dict[str, tuple[Path, Place, str]]:
+        """Files from outside that boot files are made of, by label: path, place of the definition, Debian package."""
+        board, boot = self.composition.board, self.composition.board.value.boot
+        found: dict[str, tuple[Path, Place, str]] = {}
+        if boot.key:
+            found["key"] = (board.folder_of("boot", "key") / boot.key, board.place("boot", "key"), "")
+        if boot.loader is not None:
+            found["loader"] = (Path(boot.loader.host_file), board.place("boot", "loader"), boot.loader.debian_package)
+        if boot.settings is not None:
+            path = board.folder_of("boot", "settings") / boot.settings.file
+            found["settings"] = (path, board.place("boot", "settings", "file"), "")
+        if boot.environment is not None:
+            path = board.folder_of("boot", "environment") / boot.environment.file
+            found["environment"] = (path, board.place("boot", "environment", "file"), "")
+        return found
+
+    def _blobs(self) -> dict[str, tuple[Path, Place]]:
+        """Raw files of the disks and of raw partitions, by label."""
+        board = self.composition.board
+        found: dict[str, tuple[Path, Place]] = {}
+        for number, disk in enumerate(board.value.disk):
+            keys = [("blob", index, blob.file) for index, blob in enumerate(disk.blob)]
+            keys += [("partition", index, part.file) for index, part in enumerate(disk.partition) if part.file is not None]
+            for kind, index, file in keys:
+                where = ("disk", str(number), kind, str(index))
+                found[f"blob {file}"] = (board.folder_of(*where) / file, board.place(*where))
+        return found

@@ -1,0 +1,22 @@
+"""What planning asks of the machine it runs on."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Protocol
+
+from yarrik.cache import Tree
+from yarrik.errors import Place
+from yarrik.toolchain import Toolchain
+
+
+class Surroundings(Protocol):
+    """What planning asks of the machine it runs on; all answers are digests or facts, none is work."""
+
+    def toolchain(self, side: str) -> Toolchain: ...
+
+    def source_tree(self, folder: Path, suffixes: tuple[str, ...], place: Place) -> Tree: ...
+
+    def file_digest(self, file: Path, place: Place, debian_package: str = "") -> str: ...
+
+    def host_file(self, recipe: str, file: str, debian_package: str, place: Place) -> str: ...
