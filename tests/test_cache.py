@@ -3,6 +3,7 @@
 import os
 import sqlite3
 import threading
+import time
 import unittest
 from pathlib import Path
 
@@ -10,8 +11,8 @@ from filelock import FileLock
 
 from tests.support import FolderTest
 from yarrik.cache import Entry, Memory, Result, Store, Tree, TreeDamaged, changed_paths, read_tree
-from yarrik.cache.store import copy_sparse
 from yarrik.errors import YarrikError
+from yarrik.moving import copy_sparse
 
 
 class TreesAreValues(FolderTest):
@@ -154,21 +155,23 @@ class TheMemoryIsOnlyAnAid(FolderTest):
 
     def test_a_memory_that_another_build_is_making_is_waited_for_and_kept(self) -> None:
         file = self.folder / "m.sqlite"
-        other = sqlite3.connect(file, isolation_level=None, check_same_thread=False)
-        lock = FileLock(f"{file}.lock", thread_local=False)
-        lock.acquire()
-        other.execute("begin immediate")
-        other.execute("create table made_by_the_other (x)")
+        begun = threading.Event()
 
-        def finish() -> None:
-            other.execute("commit")
-            other.close()
-            lock.release()
+        def other_build() -> None:
+            with FileLock(f"{file}.lock"):
+                other = sqlite3.connect(file, isolation_level=None)
+                other.execute("begin immediate")
+                other.execute("create table made_by_the_other (x)")
+                begun.set()
+                time.sleep(0.3)
+                other.execute("commit")
+                other.close()
 
-        timer = threading.Timer(0.3, finish)
-        timer.start()
+        thread = threading.Thread(target=other_build)
+        thread.start()
+        begun.wait()
         Memory(file).close()
-        timer.join()
+        thread.join()
         names = sqlite3.connect(file).execute("select name from sqlite_master").fetchall()
         self.assertIn(("made_by_the_other",), names)
 

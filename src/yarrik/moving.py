@@ -45,6 +45,22 @@ def stored_ranges(handle: int, start: int, length: int) -> Iterator[tuple[int, i
         at = after
 
 
+def copy_sparse(source: Path, target: Path) -> None:
+    """Copies a file without reading or writing its holes. `target` must not exist."""
+    with source.open("rb") as reader, target.open("xb") as writer:
+        end = os.fstat(reader.fileno()).st_size
+        position = 0
+        while position < end:
+            try:
+                start = os.lseek(reader.fileno(), position, os.SEEK_DATA)
+            except OSError:
+                break  # only a hole is left
+            stop = os.lseek(reader.fileno(), start, os.SEEK_HOLE)
+            move_range(reader.fileno(), start, writer.fileno(), start, stop - start)
+            position = stop
+        os.ftruncate(writer.fileno(), end)
+
+
 class Target:
     """An image file that is being written, full of zeros to begin with.
 

@@ -122,7 +122,7 @@ def try_image(file: BinaryIO, image: OpenedImage, name: str, board: BenchBoard |
     except (ValueError, RecursionError) as error:
         bench.result.stop = Trouble(
             "BOOT-DAMAGED",
-            f"reading {name} came to an end: {error}",
+            f"reading {Path(name).name} came to an end: {error}",
             Place(Path(name)),
             "the board would find the same damage",
             "write the image anew",
@@ -213,6 +213,13 @@ class _Bench:
                 f"the partition table is damaged: {self.image.problem}",
                 "neither bootloader nor kernel would find a partition",
                 "write the image anew",
+            )
+        if self.image.table == "none" and self.image.partitions[0].reader is None:
+            self.stop(
+                "BOOT-TABLE",
+                f"{Path(self.name).name} has neither a partition table nor a filesystem",
+                "the board would find nothing in it",
+                "name the image of a whole disk",
             )
         names = ", ".join(part.name for part in self.image.partitions if part.name) or "one filesystem, no table"
         self.tell("table", f"{self.image.table}: {names}" if self.image.table != "none" else names)

@@ -209,8 +209,8 @@ class RootChecks:
         versions = sorted({match.group(1) for path in self.root.paths if (match := begin.match(path))})
         if not versions:
             return
-        match = _BANNER.search(kernel)
-        version = match.group(1).decode() if match else ""
+        banner = _BANNER.search(kernel)
+        version = banner.group(1).decode() if banner else ""
         if version and version not in versions:
             self.stop(
                 "MODULES-VERSION",

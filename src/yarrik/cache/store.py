@@ -26,7 +26,7 @@ from filelock import FileLock
 
 from yarrik.cache.tree import CHUNK, Tree, TreeDamaged, plain_modes, read_tree
 from yarrik.errors import Place, Trouble, YarrikError
-from yarrik.moving import move_range
+from yarrik.moving import copy_sparse
 
 #: All objects and checkouts carry this time (seconds since 1970), so that no build can see when it ran.
 STILL_TIME = 946684800
@@ -284,19 +284,3 @@ def _clear_left_behind(scratch: Path) -> None:
 def _settle(path: str | Path, mode: int) -> None:
     os.chmod(path, mode)
     os.utime(path, (STILL_TIME, STILL_TIME))
-
-
-def copy_sparse(source: Path, target: Path) -> None:
-    """Copies a file without reading or writing its holes. `target` must not exist."""
-    with source.open("rb") as reader, target.open("xb") as writer:
-        end = os.fstat(reader.fileno()).st_size
-        position = 0
-        while position < end:
-            try:
-                start = os.lseek(reader.fileno(), position, os.SEEK_DATA)
-            except OSError:
-                break  # only a hole is left
-            stop = os.lseek(reader.fileno(), start, os.SEEK_HOLE)
-            move_range(reader.fileno(), start, writer.fileno(), start, stop - start)
-            position = stop
-        os.ftruncate(writer.fileno(), end)

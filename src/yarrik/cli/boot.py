@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
+from typer.core import TyperGroup
 
 from yarrik.cli import app
 from yarrik.cli.options import JsonOption, ProductArgument, WorkspaceOption, opened
@@ -16,9 +17,22 @@ if TYPE_CHECKING:
     from yarrik.model import Composition
 
 
-@app.command(
+class _StartsByItself(TyperGroup):
+    """`yarrik boot` without a verb starts a product: what is no verb belongs to that."""
+
+    def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
+        return super().parse_args(ctx, args if args[:1] and args[0] in self.commands else ["start", *args])
+
+
+group = typer.Typer(cls=_StartsByItself, help="Boots an image in an emulator or on the bench board, or changes its settings.",
+                    rich_markup_mode="rich")  # fmt: skip
+app.add_typer(group, name="boot")
+
+
+@group.command(
+    "start",
     epilog='Examples: [bold]yarrik boot[/bold] · [bold]yarrik boot --expect "services started" --expect "tide-gauge#"[/bold] · '
-    "[bold]yarrik boot --bench out/tide-gauge/tide-gauge.img[/bold]"
+    "[bold]yarrik boot --bench out/tide-gauge/tide-gauge.img[/bold] · [bold]yarrik boot set --help[/bold]",
 )
 def boot(
     product: ProductArgument = None,
@@ -27,7 +41,7 @@ def boot(
         typer.Option(metavar="TEXT", help="Text that the console has to show, in this order, instead of the image's marker."),
     ] = None,
     talk: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="A script: [[talk]] tables with `expect`, and `type` to answer.")
+        Path | None, typer.Option(metavar="FILE", help="A script: \\[\\[talk]] tables with `expect`, and `type` to answer.")
     ] = None,
     seconds: Annotated[float, typer.Option(min=1, help="The longest that the boot may take.")] = 120,
     until_off: Annotated[
@@ -138,7 +152,7 @@ def on_the_bench(path: Path, as_json: bool) -> bool:
             pass  # some other packages.json: the image alone has to tell
     try:
         with opened_bytes(path) as (file, image):
-            result = try_image(file, image, path.name, board)
+            result = try_image(file, image, str(path), board)
     except OSError as error:
         raise YarrikError(Trouble("IMAGE-UNREADABLE", f"cannot read {path}: {error.strerror}", Place(path),
                                   remedy="check the name")) from error  # fmt: skip
@@ -165,3 +179,49 @@ def on_the_bench(path: Path, as_json: bool) -> bool:
     if result.stop is not None:
         show_error(YarrikError(result.stop, "work"), as_json=False)
     return result.reached
+
+
+@group.command(
+    "set",
+    epilog="Examples: [bold]yarrik boot set out/p/p.img display=off[/bold] · "
+    "[bold]yarrik boot set card.img speed=[/bold] (takes it away) · [bold]yarrik boot set environment.bin bootdelay=2[/bold]",
+)
+def change(
+    image: Annotated[Path, typer.Argument(help="A disk image with a FAT partition, or an environment block.")],
+    settings: Annotated[list[str], typer.Argument(metavar="KEY=VALUE…", help="What to set; `KEY=` takes it away.")],
+    file: Annotated[
+        str, typer.Option(metavar="PATH", help="The settings file on the partition, where more than one may be meant.")
+    ] = "",
+    json: JsonOption = False,
+) -> None:
+    """Changes settings in a finished image: the file on its boot partition, and checksums and files beside the image."""
+    from yarrik.boot.change import NoSettings, change_image
+    from yarrik.cli.view import print_json, show_table, styled
+    from yarrik.errors import Place, Trouble, YarrikError
+
+    changes: dict[str, str | None] = {}
+    for word in settings:
+        key, equals, value = word.partition("=")
+        if not equals or not key:
+            raise YarrikError(Trouble("SETTING-FORM", f"`{word}` is no setting", remedy="write KEY=VALUE"))
+        changes[key] = value or None
+    try:
+        changed = change_image(image, changes, file)
+    except NoSettings as error:
+        raise YarrikError(Trouble("SETTINGS-NONE", f"{image.name}: {error}", Place(image), remedy=error.remedy)) from error
+    except ValueError as error:
+        raise YarrikError(
+            Trouble("SETTING-FORM", f"{image.name}: {error}", Place(image), remedy="correct the value")
+        ) from error
+    except OSError as error:
+        raise YarrikError(Trouble("IMAGE-UNREADABLE", f"cannot change {image}: {error.strerror}", Place(image),
+                                  remedy="check the name, free space and your rights")) from error  # fmt: skip
+    if json:
+        values = {key: {"before": before, "after": after} for key, (before, after) in changed.values.items()}
+        print_json({"ok": True, "where": changed.where, "settings": values, "beside": list(changed.beside)})
+        return
+    sys.stdout.write(f"{styled(changed.where, 'bold')} in {image}\n")
+    show_table([(key, before if before is not None else "(not set)", "->", after if after is not None else "(not set)")
+                for key, (before, after) in changed.values.items()])  # fmt: skip
+    if changed.beside:
+        sys.stdout.write(f"made anew beside it: {', '.join(changed.beside)}\n")

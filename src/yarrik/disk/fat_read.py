@@ -114,7 +114,7 @@ class FatReader:
             path, first, depth = waiting.pop()
             if depth > self.MOST_DEPTH:
                 raise FatDamaged("folders are nested too deep")
-            for entry in self._parsed(self._folder(first), path):
+            for _, entry in self._parsed(self._folder(first), path):
                 count += 1
                 if count > self.MOST_ENTRIES:
                     raise FatDamaged("it holds more entries than anybody could want")
@@ -125,7 +125,8 @@ class FatReader:
                     visited.add(entry.handle)
                     waiting.append((entry.path, entry.handle, depth + 1))
 
-    def _parsed(self, data: bytes, path: str) -> Iterator[Found]:
+    def _parsed(self, data: bytes, path: str) -> Iterator[tuple[int, Found]]:
+        """Each name in a folder, with where its short entry stands in the folder's bytes."""
         long: list[bytes] = []
         tied = 0
         for at in range(0, len(data), ENTRY):
@@ -161,7 +162,7 @@ class FatReader:
             kind = "folder" if attributes & FOLDER else "file"
             written = _moment(number(fields, "write_date"), number(fields, "write_time"))
             mode = (0o755 if kind == "folder" else 0o644) & (0o555 if attributes & READ_ONLY else 0o777)
-            yield Found(f"{path}/{name}", kind, mode, 0, 0, number(fields, "size"), written, handle=first)
+            yield at, Found(f"{path}/{name}", kind, mode, 0, 0, number(fields, "size"), written, handle=first)
 
     def attributes(self, found: Found) -> dict[str, bytes]:
         """None: FAT has no room for extended attributes."""

@@ -44,9 +44,9 @@ from yarrik.devicetree import (
 )
 from yarrik.devicetree.preprocess import preprocessor_troubles, preprocessor_words, uses_preprocessor
 from yarrik.devicetree.tree import TreeNode, TreeProperty
+from yarrik.disk.layout import blob_offsets, image_name
 from yarrik.errors import Collector, Place, Trouble, YarrikError
 from yarrik.maps import Area
-from yarrik.disk.layout import blob_offsets, image_name
 from yarrik.plan import CompileDeviceTrees, PlaceBootFiles, TryOnBench
 from yarrik.rootfs import Node, RootTree
 from yarrik.run.perform import Context, perform, taken

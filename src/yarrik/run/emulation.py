@@ -5,11 +5,11 @@ from __future__ import annotations
 import shutil
 from pathlib import Path
 
-from yarrik.cache.store import copy_sparse
 from yarrik.devicetree import blob_name
 from yarrik.disk.layout import image_name
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.model import Composition
+from yarrik.moving import copy_sparse
 
 
 def emulator_command(composition: Composition, root: Path) -> list[str]:

@@ -15,7 +15,6 @@ from filelock import FileLock
 
 from yarrik import __version__
 from yarrik.cache import Memory, MissingObject, Store, Tree, changed_paths, default_root, read_tree
-from yarrik.cache.store import copy_sparse
 from yarrik.cache.tree import plain_modes
 from yarrik.devicetree import blob_name
 from yarrik.disk.layout import image_name
@@ -23,6 +22,7 @@ from yarrik.disk.sidecars import BESIDE
 from yarrik.errors import Collector, Place, Trouble, YarrikError
 from yarrik.manifest import checksum_list
 from yarrik.model import Composition, Workspace, load_workspace
+from yarrik.moving import copy_sparse
 from yarrik.plan import Assessment, Graph, assess, plan_product
 from yarrik.resolve import Lock, read_lock
 from yarrik.run.events import Listener, silent

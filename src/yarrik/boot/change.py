@@ -1,0 +1,152 @@
+"""Changes settings in a finished image or environment block, and all that is told of it beside it."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+
+from yarrik.boot.environment import EnvironmentDamaged, decode_environment, encode_environment
+from yarrik.boot.settings import change_settings, read_settings
+from yarrik.disk.block_map import BlockMap
+from yarrik.disk.fat_edit import FatEditor
+from yarrik.disk.opening import FoundPartition, open_image
+from yarrik.disk.sidecars import BESIDE, write_beside
+from yarrik.moving import copy_sparse
+
+_TEXT = re.compile(r"/[^/]+\.(?:txt|conf|cfg|ini)\Z", re.IGNORECASE)
+_MOST = 1 << 20
+
+
+class NoSettings(ValueError):
+    """The file holds no settings that could be changed; the message says why, `remedy` what to do."""
+
+    def __init__(self, what: str, remedy: str) -> None:
+        super().__init__(what)
+        self.remedy = remedy
+
+
+@dataclass(frozen=True)
+class Changed:
+    """`where` is what was changed, `values` what each key was before and is now; `beside` are other files made anew."""
+
+    where: str
+    values: dict[str, tuple[str | None, str | None]]
+    beside: tuple[str, ...]
+
+
+def change_image(file: Path, changes: Mapping[str, str | None], inside: str = "") -> Changed:
+    """Sets keys (None takes one away) in a settings file on an image's boot partition, or in an environment block.
+
+    `inside` names the file on the partition; without it there has to be only one that can be meant. The image appears
+    changed as a whole or not at all. Raises NoSettings, ValueError and OSError."""
+    fresh = file.with_name(f".{file.name}.changed")
+    fresh.unlink(missing_ok=True)
+    copy_sparse(file, fresh)
+    written: list[tuple[int, int]] = []
+    try:
+        block = _environment(file)
+        if block is not None:
+            before = block[0]
+            after = {key: value for key, value in (before | dict(changes)).items() if value is not None}
+            fresh.write_bytes(encode_environment(after, file.stat().st_size, block[1]))
+            where = file.name
+        else:
+            where, before, after, written = _in_image(fresh, changes, inside)
+        beside = _write_beside(file, fresh, written)
+        fresh.replace(file)
+    finally:
+        fresh.unlink(missing_ok=True)
+    values = {key: (before.get(key), after.get(key)) for key in changes}
+    return Changed(where, values, (*beside, *_checksums(file, beside)))
+
+
+def _environment(file: Path) -> tuple[dict[str, str], int | None] | None:
+    """What an environment block holds; None when the file is something else."""
+    if file.stat().st_size > _MOST:
+        return None
+    try:
+        return decode_environment(file.read_bytes())
+    except EnvironmentDamaged:
+        return None
+
+
+def _in_image(
+    file: Path, changes: Mapping[str, str | None], inside: str
+) -> tuple[str, dict[str, str], dict[str, str], list[tuple[int, int]]]:
+    with file.open("r+b") as disk:
+        image = open_image(disk, file.stat().st_size)
+        fats = [part for part in image.partitions if part.reader is not None and part.reader.form.startswith("FAT")]
+        if not fats:
+            raise NoSettings("there is no FAT partition in it, and it is no environment block",
+                             "name a disk image whose boot partition is FAT")  # fmt: skip
+        part, path = _settings_file(fats, inside)
+        editor = FatEditor(disk, part.start, part.size)
+        found = next(one for one in editor.walk() if one.path.lower() == path.lower())
+        if found.size > _MOST:
+            raise NoSettings(f"{path} is no file of settings: it is too large", "name another with --file")
+        text = b"".join(editor.content(found)).decode("utf-8", "replace")
+        changed = change_settings(text, changes)
+        editor.replace(path, changed.encode())
+        return f"{part.name}:{path}", read_settings(text), read_settings(changed), editor.changed
+
+
+def _settings_file(fats: list[FoundPartition], inside: str) -> tuple[FoundPartition, str]:
+    found = []
+    for part in fats:
+        assert part.reader is not None
+        for one in part.reader.walk():
+            wanted = one.path.lower() == ("/" + inside.strip("/")).lower() if inside else _TEXT.match(one.path) is not None
+            if one.kind == "file" and wanted:
+                found.append((part, one.path))
+    if not found:
+        raise NoSettings(f"no FAT partition has {inside}" if inside else "no FAT partition has a file of settings at its top",
+                         "name one with --file, or give the board a `boot.settings`")  # fmt: skip
+    if len(found) > 1:
+        names = ", ".join(f"{part.name}:{path}" for part, path in found)
+        raise NoSettings(f"several files may be meant: {names}", "name one with --file")
+    return found[0]
+
+
+def _write_beside(file: Path, fresh: Path, written: list[tuple[int, int]]) -> list[str]:
+    """Makes anew what lies beside the image and is made of it."""
+    known = file.with_name(file.name + BESIDE["map"])
+    ranges = [(0, file.stat().st_size)]
+    if known.is_file():
+        try:
+            kept = msgspec.json.decode(known.read_bytes(), type=BlockMap).ranges
+            ranges = sorted([*((one.start, one.end) for one in kept), *written])
+        except msgspec.DecodeError:
+            pass  # somebody else's file: then all of the image counts
+    names = []
+    for kind, ending in BESIDE.items():
+        place = file.with_name(file.name + ending)
+        if place.is_file():
+            made = place.with_name(f".{place.name}.changed")
+            made.unlink(missing_ok=True)
+            write_beside(fresh, file.name, ranges, kind, made)
+            made.replace(place)
+            names.append(place.name)
+    return names
+
+
+def _checksums(file: Path, beside: list[str]) -> list[str]:
+    """Brings the lines of SHA256SUMS to what the files are now."""
+    sums = file.with_name("SHA256SUMS")
+    if not sums.is_file():
+        return []
+    lines = []
+    for line in sums.read_text().splitlines():
+        name = line.partition("  ")[2]
+        if name in (file.name, *beside):
+            with file.with_name(name).open("rb") as source:
+                line = f"{hashlib.file_digest(source, 'sha256').hexdigest()}  {name}"
+        lines.append(line)
+    fresh = sums.with_name(".SHA256SUMS.changed")
+    fresh.write_text("".join(line + "\n" for line in lines))
+    fresh.replace(sums)
+    return [sums.name]
