@@ -66,7 +66,7 @@ class BoardsOfSeveralDisks(WorkspaceTest):
         kernel = next(line.split()[1] for line in menu.splitlines() if line.strip().startswith("linux "))
         self.assertTrue((boot / kernel.strip("/")).is_file(), menu)
         signature = self.tool("sfdisk", "--disk-id", card).strip().removeprefix("0x")
-        self.assertIn(f"append root=PARTUUID={signature}-02 rootwait rw console=ttyS0 quiet panic=5", menu)
+        self.assertIn(f"append root=PARTUUID={signature}-02 rootfstype=ext4 rootwait rw console=ttyS0 quiet panic=5", menu)
         listing = self.yarrik("inspect", card, "/boot", "--partition", "partition 2")
         self.assertNotIn("extlinux", listing)
 
@@ -76,7 +76,7 @@ class BoardsOfSeveralDisks(WorkspaceTest):
         self.write("w/s/boards/loader.bin", self.loader[::-1])
         plan = self.yarrik_json("plan", at=self.root)["steps"]
         self.assertEqual((plan[0]["step"], plan[0]["reason"]), ("write p", "blob loader.bin changed"))
-        self.assertEqual(self.ran(self.yarrik_json("build", at=self.root)), ["write p"])
+        self.assertEqual(self.ran(self.yarrik_json("build", at=self.root)), ["write p", "check p"])
         self.assertEqual((self.root / "out/p/p-card.img").read_bytes(), card)
         self.assertTrue((self.root / "out/p/p-chip.img").read_bytes().startswith(self.loader[::-1]))
 

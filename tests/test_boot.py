@@ -5,19 +5,147 @@ import sys
 import unittest
 
 from tests.support import FolderTest
-from yarrik.boot import KernelUnfit, Menu, MenuEntry, command_line, encode_menu, read_kernel, read_menu, read_talk, run_emulator
+from yarrik.boot import (
+    KernelUnfit,
+    MapUnfit,
+    Menu,
+    MenuEntry,
+    RootUnfit,
+    RootWish,
+    command_line,
+    console_problem,
+    encode_menu,
+    memory_of,
+    place_all,
+    read_kernel,
+    read_menu,
+    read_talk,
+    reserved_in,
+    root_words,
+    run_emulator,
+)
+from yarrik.boot.command_line import parsed
 from yarrik.boot.emulator import TalkLine
+from yarrik.devicetree import compile_source
+from yarrik.disk.layout import RootPlace
 from yarrik.errors import YarrikError
+from yarrik.maps import Area
+from yarrik.model import Disk, Partition
 
 
 class CommandLinesAreComputed(unittest.TestCase):
+    def place(self, table: str = "gpt", **more: object) -> RootPlace:
+        partition = Partition(name="root", holds="root", **more)
+        return RootPlace(Disk(name="card", table=table, partition=(partition,), signature="0x12345678"), 1, "root", partition)
+
     def test_root_console_init_and_extra_words_each_with_an_origin(self) -> None:
-        line = command_line("PARTUUID=1-2", "ttyAMA0,115200", "/usr/lib/first", ["quiet"])
-        self.assertEqual(str(line), "root=PARTUUID=1-2 rootwait rw console=ttyAMA0,115200 init=/usr/lib/first quiet")
+        root = root_words("p", self.place("mbr"), RootWish())
+        line = command_line(root, ["tty0", "ttyAMA0,115200"], "/usr/lib/first", ["quiet"], 4)
+        self.assertEqual(
+            str(line),
+            "root=PARTUUID=12345678-01 rootfstype=ext4 rootwait rw console=tty0 console=ttyAMA0,115200 loglevel=4 "
+            "init=/usr/lib/first quiet",
+        )
         self.assertTrue(all(word.origin for word in line.words))
 
     def test_the_kernel_s_own_choice_of_init_is_not_repeated(self) -> None:
-        self.assertNotIn("init=", str(command_line("PARTUUID=1", "", "/sbin/init", [])))
+        self.assertNotIn("init=", str(command_line([], [], "/sbin/init", [])))
+        self.assertEqual(str(command_line([], [], "/sbin/init", [], in_memory=True)), "rdinit=/sbin/init")
+
+    def test_root_in_every_form_that_the_kernel_knows(self) -> None:
+        for table, wish, words in (
+            ("gpt", RootWish("partlabel"), "root=PARTLABEL=root"),
+            ("gpt", RootWish("device", "mmcblk0"), "root=/dev/mmcblk0p1"),
+            ("gpt", RootWish("device", "nvme0n1"), "root=/dev/nvme0n1p1"),
+            ("mbr", RootWish("device", "/dev/sda"), "root=/dev/sda1"),
+            ("mbr", RootWish("device", "vda"), "root=/dev/vda1"),
+            ("none", RootWish("device", "mtdblock2"), "root=/dev/mtdblock2"),
+        ):
+            self.assertEqual(root_words("p", self.place(table), wish)[0].text, words)
+        self.assertEqual(root_words("p", self.place(), RootWish(in_memory=True)), [])
+        self.assertEqual([word.text for word in root_words("p", self.place(filesystem="squashfs"), RootWish())][1:],
+                         ["rootfstype=squashfs", "rootwait", "ro"])  # fmt: skip
+
+    def test_forms_that_cannot_be_are_refused_with_a_way_out(self) -> None:
+        for table, wish, what, remedy in (
+            ("gpt", RootWish("device", "mmcblk0p2"), "no name of a disk", "`mmcblk0`"),
+            ("gpt", RootWish("device", "sda2"), "no name of a disk", "`sda`"),
+            ("gpt", RootWish("device", "card"), "no name of a disk", "nvme0n1"),
+            ("gpt", RootWish("device"), "is missing", "root-device"),
+            ("mbr", RootWish("partlabel"), "has no GPT", "partuuid"),
+            ("none", RootWish(), "has no table", "root-device"),
+            ("gpt", RootWish("uuid"), "does not look for filesystems", "partuuid"),
+            ("gpt", RootWish("none"), "no initramfs", "initramfs"),
+        ):
+            with self.assertRaisesRegex(RootUnfit, what) as caught:
+                root_words("p", self.place(table), wish)
+            self.assertIn(remedy, caught.exception.remedy)
+
+    def test_a_line_is_split_as_the_kernel_does(self) -> None:
+        self.assertEqual(parsed('root=/dev/vda2 quiet x="a b" root=/dev/vda3 -- init words'),
+                         {"root": ["/dev/vda2", "/dev/vda3"], "quiet": [""], "x": ["a b"]})  # fmt: skip
+
+
+class ConsolesAreSerialPortsOfTheBoard(FolderTest):
+    TREE = """/dts-v1/;
+    / { aliases { serial0 = &a; serial1 = &off; };
+        a: serial@1 { compatible = "arm,pl011", "arm,primecell"; };
+        off: serial@2 { compatible = "arm,pl011"; status = "disabled"; };
+        bus { status = "disabled"; serial@3 { compatible = "fsl,imx21-uart"; }; };
+        serial@4 { compatible = "ns16550a"; }; };"""
+
+    def test_what_cannot_be_the_console_is_told_with_what_could(self) -> None:
+        tree = compile_source(self.write("t.dts", self.TREE))
+        for console in ("ttyAMA0,115200", "ttyS0", "tty0", "hvc0", "ttyUnheardOf0"):
+            self.assertIsNone(console_problem(tree, console), console)
+        for console, words in (
+            ("ttyAMA1", "alias serial1.*not enabled"),
+            ("ttyAMA2", "enables 1 for ttyAMA: /serial@1"),
+            ("ttymxc0", "/bus/serial@3 is the device for ttymxc, and it is not enabled"),
+            ("ttySTM0", "no device in the device tree is one for ttySTM; there are ports for ttyAMA, ttyS"),
+        ):
+            self.assertRegex(console_problem(tree, console) or "", words)
+
+
+class MemoryIsShared(FolderTest):
+    BANK = (Area("memory", 0x40000000, 256 << 20),)
+
+    def test_addresses_follow_from_where_memory_begins(self) -> None:
+        found = place_all("arm64", {"kernel": 20 << 20, "device tree": 5000, "initramfs": 0}, {}, self.BANK)
+        self.assertEqual(
+            [(area.name, area.start) for area in found.areas], [("kernel", 0x40400000), ("device tree", 0x43E00000)]
+        )
+        self.assertIn("256.0 MiB  memory", found.drawn())
+        self.assertEqual(
+            place_all("arm64", {"kernel": 1 << 20}, {}, self.BANK, text_offset=0x80000).address("kernel"), 0x40480000
+        )
+
+    def test_what_cannot_be_is_told_with_a_drawing(self) -> None:
+        reserved = (Area("reserved: video@4c000000", 0x4C000000, 64 << 20),)
+        for sizes, given, arch, words in (
+            ({"kernel": 70 << 20, "initramfs": 1 << 20}, {}, "arm64", "initramfs .* overlaps kernel"),
+            ({"initramfs": 200 << 20}, {}, "arm", "overlaps what is reserved: video"),
+            ({"initramfs": 300 << 20}, {}, "arm", "is not in memory \\(0x40000000 to 0x50000000\\)"),
+            ({"kernel": 4096}, {"kernel": 0x80000}, "arm", "is not in memory"),
+            ({"kernel": 4096}, {"kernel": 0x40410000}, "arm64", "no multiple of 2.0 MiB"),
+        ):
+            with self.assertRaisesRegex(MapUnfit, words) as caught:
+                place_all(arch, sizes, given, self.BANK, reserved)
+            self.assertIn("\u2588", caught.exception.drawing)
+
+    def test_banks_and_reservations_come_from_the_device_tree(self) -> None:
+        tree = compile_source(
+            self.write(
+                "m.dts",
+                """/dts-v1/; /memreserve/ 0x1000 0x100;
+            / { #address-cells = <2>; #size-cells = <1>;
+                memory@80000000 { device_type = "memory"; reg = <1 0x80000000 0x1000>, <0 0x10 0x20>; };
+                reserved-memory { #address-cells = <1>; #size-cells = <1>; a@5 { reg = <5 6>; }; b { size = <4>; }; }; };""",
+            )
+        )
+        self.assertEqual([(bank.start, bank.size) for bank in memory_of(tree)], [(0x10, 0x20), (0x180000000, 0x1000)])
+        self.assertEqual([(one.name, one.start, one.size) for one in reserved_in(tree)],
+                         [("reserved by the blob", 0x1000, 0x100), ("reserved: a@5", 5, 6)])  # fmt: skip
 
 
 class MenusNeverWait(unittest.TestCase):
@@ -48,7 +176,7 @@ class KernelHeadersAreRead(FolderTest):
             (self.arm64(flags=1), "big-endian"),
             (self.arm64(magic=b"none"), "no kernel header"),
             (b"\x7fELF" + bytes(100), "an ELF file"),
-            (b"\x1f\x8b" + bytes(2000), "gzip"),
+            (b"\x1f\x8b" + bytes(2000), "gzip-compressed data, and damaged"),
             (b"", "no kernel header"),
         ):
             with self.assertRaisesRegex(KernelUnfit, words):

@@ -38,7 +38,7 @@ class TheDemoOnTheHost(ProgramTest):
         out = self.root / "out/tide-office"
         self.assertEqual(
             sorted(file.name for file in out.iterdir()),
-            ["SHA256SUMS", "build.json", "files.json", "packages.json", "steps.log", "tide-office.img"],
+            ["SHA256SUMS", "boot-story.txt", "build.json", "files.json", "packages.json", "steps.log", "tide-office.img"],
         )
         subprocess.run(["sha256sum", "--check", "--quiet", "SHA256SUMS"], cwd=out, check=True)
         packages = json.loads((out / "packages.json").read_text())
@@ -72,7 +72,7 @@ class TheDemoOnTheHost(ProgramTest):
         self.assertRegex(self.tool("debugfs", "-R", "ls -l /etc", part), r"100600 \(1\)\s+0\s+0\s.* shadow\n")
         self.assertIn("dock\n", self.tool("debugfs", "-R", "cat /etc/hostname", part))
         menu = self.tool("debugfs", "-R", "cat /boot/extlinux/extlinux.conf", part)
-        self.assertIn(f"append root=PARTUUID={entry.guid} rootwait rw console=ttyS0,115200", menu)
+        self.assertIn(f"append root=PARTUUID={entry.guid} rootfstype=ext4 rootwait rw console=ttyS0,115200", menu)
         self.tool("debugfs", "-R", f"rdump / {self.folder}", part)
         for row in json.loads((out / "files.json").read_text())["files"]:
             if row["kind"] == "file":
@@ -349,7 +349,7 @@ class FailuresSayWhatWhereAndWhatNext(WorkspaceTest):
 
     def test_a_kernel_without_a_header_is_stopped(self) -> None:
         self.recipe("kernel", "mkdir -p $DESTDIR/boot && echo no > $DESTDIR/boot/Image && echo no > $DESTDIR/boot/bzImage")
-        self.assertIn("error KERNEL-FORM", self.build(1))
+        self.assertIn("error BOOT-KERNEL-FORM", self.build(1))
 
     def test_a_missing_library_names_who_loads_it(self) -> None:
         self.recipe("lib", "mkdir -p $DESTDIR/usr/lib && $CC -shared -Wl,-soname,libz9.so.1 -o $DESTDIR/usr/lib/libz9.so.1 l.c"

@@ -15,7 +15,7 @@ from yarrik.disk.ext4 import Ext4Plan, Geometry, plan_ext4, write_ext4
 from yarrik.disk.ext4_form import EXT2, EXT4, checksum
 from yarrik.disk.fat_read import FatReader
 from yarrik.disk.gpt import ALL_ROLES, TableDamaged, read_table
-from yarrik.disk.layout import LayoutUnfit, lay_out_disk, root_partition
+from yarrik.disk.layout import LayoutUnfit, lay_out_disk, partition_uuid, root_place
 from yarrik.disk.mbr import read_mbr
 from yarrik.disk.opening import open_image
 from yarrik.disk.writing import write_disk
@@ -201,7 +201,7 @@ class DisksAreAccepted(DiskTest):
         self.assertIn("0FC63DAF-8483-4772-8E79-3D69D8477DE4", shown)
         self.assertIn("Partition name: 'root'", shown)
         guid = re.search(r"unique GUID: (\S+)", shown).group(1).lower()
-        self.assertEqual(root_partition("p", [self.disk]), f"PARTUUID={guid}")
+        self.assertEqual(partition_uuid("p", root_place([self.disk])), guid)
         self.assertIn("0000000000000004", shown)  # legacy bootable: bootloaders look here first
 
     def test_each_partition_is_a_sound_filesystem(self) -> None:
@@ -281,7 +281,7 @@ class DisksOfEveryShape(DiskTest):
         self.assertRegex(dump, r"disk.img1 : start= +2048, size= +16384, type=c, bootable")
         self.assertRegex(dump, r"disk.img3 : .* type=82")
         signature = re.search(r"label-id: 0x([0-9a-f]{8})", dump).group(1)
-        self.assertEqual(root_partition("p", [disk]), f"PARTUUID={signature}-02")
+        self.assertEqual(partition_uuid("p", root_place([disk])), f"{signature}-02")
         with image.open("rb") as file:
             found_signature, entries = read_mbr(file, image.stat().st_size // 512)
             self.assertEqual(f"{found_signature:08x}", signature)

@@ -18,7 +18,7 @@ class TheGaugeStarts(ProgramTest):
         report = self.yarrik_json(
             "boot", "tide-gauge", "--expect", "Found /extlinux/extlinux.conf", "--expect", "stand-in kernel 1.0",
             "--expect", "model: Kittiwake harbour controller",
-            "--expect", f"command line: root=PARTUUID={guid} rootwait rw console=ttyAMA0,115200 loglevel=5",
+            "--expect", f"command line: root=PARTUUID={guid} rootfstype=ext4 rootwait rw console=ttyAMA0,115200 loglevel=5",
             "--expect", "stand-in: powering off", "--until-off", at=root,
         )  # fmt: skip
         self.assertTrue(report["ok"])

@@ -13,7 +13,7 @@ MAKEFILE = """
 IMAGE = $(if $(filter arm64,$(ARCH)),Image,bzImage)
 tinyconfig:
 \ttest ! -w $(CURDIR)/Makefile || test "$(ALLOW_WRITABLE)" = 1 || { echo the source is writable; exit 1; }
-\techo CONFIG_TINY=y > $(O)/.config
+\tprintf 'CONFIG_TINY=y\\nCONFIG_EXT4_FS=y\\nCONFIG_EFI_PARTITION=y\\nCONFIG_VIRTIO_BLK=y\\nCONFIG_BINFMT_ELF=y\\n' > $(O)/.config
 olddefconfig:
 \tsh $(CURDIR)/settle < $(O)/.config > $(O)/.new
 \tmv $(O)/.new $(O)/.config
@@ -82,7 +82,7 @@ class KernelsAreConfiguredAndBuilt(WorkspaceTest):
         report = self.yarrik_json("build", at=self.root)
         ran = self.ran(report)
         self.assertLess(ran.index("configure kernel"), ran.index("build kernel"))
-        self.assertIn("CONFIG_TINY=y\n\nCONFIG_SERIAL=y\nCONFIG_GAUGE=y\n", self.image_text())
+        self.assertIn("CONFIG_BINFMT_ELF=y\n\nCONFIG_SERIAL=y\nCONFIG_GAUGE=y\n", self.image_text())
         self.assertIn('host-file = "', (self.root / "yarrik.lock").read_text())
 
     def test_an_option_that_did_not_survive_is_named_with_its_line_and_what_it_depends_on(self) -> None:

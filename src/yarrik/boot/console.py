@@ -56,8 +56,9 @@ def console_problem(tree: DeviceTree, console: str) -> str | None:
         if path in [port for port, _, _ in ports]:
             return f"{name} is {path} (alias serial{number}), and that is not enabled"
     named = {text_of(item.value) for item in aliases.properties.values()} if aliases is not None else set()
-    # Ports without an alias get the numbers that are left, in the order of the tree.
-    if number >= len(usable) and not (alias is None and set(usable) & named and number < len(usable) + len(named)):
+    # Ports without an alias get numbers that are left, in the order of the tree.
+    nameless = [path for path in usable if path not in named]
+    if not nameless or number >= len(usable) + len(named):
         return f"the device tree enables {len(usable)} for {driver}: {', '.join(usable)}"
     return None
 

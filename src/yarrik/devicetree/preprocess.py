@@ -29,7 +29,7 @@ def preprocessor_words(compiler: str, include: Sequence[Path]) -> list[str]:
 
 def preprocessor_troubles(said: str, source: Path) -> list[Trouble]:
     """What a preprocessor complains of, each at its place; never an empty list."""
-    remedy = "correct the line, or name the folder of what it includes"
+    remedy = "correct the line, or name the folder of what it includes (--include, or the board's `kernel.include`)"
     troubles = [
         Trouble("DTS-SYNTAX", match["what"], Place(Path(match["file"]), int(match["line"])), remedy=remedy)
         for match in _TROUBLE.finditer(said)
