@@ -66,14 +66,14 @@ class FinishedFoldersAreVerified(WorkspaceTest):
 
     def test_the_copy_that_boots_is_not_the_image(self) -> None:
         from yarrik.model import load_workspace
-        from yarrik.run.emulation import scratch_disk
+        from yarrik.run.emulation import scratch_disks
 
         composition = load_workspace(self.root).compose()
-        disk = scratch_disk(self.root, composition, fresh=True)
+        disk = scratch_disks(self.root, composition, fresh=True)["{image}"]
         self.assertEqual(disk.read_bytes(), (self.out / "p.img").read_bytes())
         disk.write_bytes(b"written by the board")
-        self.assertEqual(scratch_disk(self.root, composition, fresh=False).read_bytes(), b"written by the board")
-        self.assertNotEqual(scratch_disk(self.root, composition, fresh=True).read_bytes(), b"written by the board")
+        self.assertEqual(scratch_disks(self.root, composition, fresh=False)["{image}"].read_bytes(), b"written by the board")
+        self.assertNotEqual(scratch_disks(self.root, composition, fresh=True)["{image}"].read_bytes(), b"written by the board")
         self.assertTrue(verify_out(self.out, "p"))
 
 

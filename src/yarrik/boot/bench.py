@@ -163,6 +163,7 @@ class _Bench:
         checks = RootChecks(root, facts.arch, config, tree, self.tell, self.stop, self.warn)
         checks.init(self.init_path(started, root))
         checks.services()
+        checks.links()
         checks.modules(started.kernel)
         self.tell("end", "would reach init")
 

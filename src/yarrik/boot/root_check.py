@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import posixpath
 import re
 from collections.abc import Callable
 from typing import NoReturn, Protocol
@@ -143,6 +144,21 @@ class RootChecks:
                     waiting.append((library, place))
         return len(seen)
 
+    def links(self) -> None:
+        """Links that lead nowhere, but for those into what only a running system has."""
+        running = re.compile(r"/(?:proc|sys|dev|run|tmp|var/run|var/lock|var/tmp)(?:/|\Z)")
+        for path, found in self.root.paths.items():
+            if found.kind != "link":
+                continue
+            target = posixpath.normpath(posixpath.join(path.rpartition("/")[0] or "/", found.target))
+            if not running.match(target) and not running.match(path) and self.root.follow(path) is None:
+                self.warn(
+                    "LINK-NOWHERE",
+                    f"the link {path} leads to {found.target}, which is not in the image",
+                    "whoever follows it finds nothing",
+                    "take the link out, or add the package that brings what it leads to",
+                )
+
     # Services
 
     def services(self) -> None:
@@ -219,7 +235,7 @@ class RootChecks:
                 "install modules and kernel from one build",
             )
         known = version or versions[0]
-        wanted = self._wanted(known)
+        wanted = {driver: node for driver, node in self._wanted(known).items() if driver not in self._named()}
         loader = next((found for found in self._programs() if found.path.rpartition("/")[2] in _LOADERS), None)
         if wanted and loader is None:
             driver, node = next(iter(wanted.items()))
@@ -235,6 +251,12 @@ class RootChecks:
             if f"/modules/{known}/" in path and path.endswith((".ko", ".ko.xz", ".ko.zst", ".ko.gz"))
         )
         self.tell("modules", f"{count} for {known}" + (f"; {len(wanted)} that the device tree needs" if wanted else ""))
+
+    def _named(self) -> set[str]:
+        """Modules that init is told to load."""
+        files = ["/etc/modules", *(path for path in self.root.below("/etc/modules-load.d") if path.endswith(".conf"))]
+        lines = [line.strip() for file in files for line in self._lines(file)]
+        return {line.replace("-", "_") for line in lines if line and not line.startswith("#")}
 
     def _programs(self) -> list[Found]:
         return [

@@ -114,14 +114,16 @@ def boot_product(
     """Starts the emulator of the composition's board with a copy of its image. Raises YarrikError when it cannot."""
     from yarrik.boot import run_emulator
     from yarrik.boot.emulator import TalkLine
-    from yarrik.run.emulation import emulator_command, scratch_disk
+    from yarrik.run.emulation import emulator_command, scratch_disks
 
     command = emulator_command(composition, root)
-    disk = scratch_disk(root, composition, fresh=not keep_disk)
+    disks = scratch_disks(root, composition, fresh=not keep_disk)
     lines = talk
     if not lines and composition.marker:
         lines = (TalkLine(expect=composition.marker),)
-    words = [word.replace("{image}", str(disk)) for word in command]
+    words = command
+    for sign, place in disks.items():
+        words = [word.replace(sign, str(place)) for word in words]
 
     def listener(data: bytes) -> None:
         if show:

@@ -173,7 +173,8 @@ class MemoryChoice(Definable, frozen=True, kw_only=True):
 
 class Emulator(Definable, frozen=True, kw_only=True):
     """How `yarrik boot` starts this board. In the arguments, `{image}` stands for its disk, `{bootloader}` for that file,
-    and `{device-tree}` for the board's device tree blob, for emulators that hand it on as firmware does."""
+    and `{device-tree}` for the board's device tree blob, for emulators that hand it on as firmware does; `{image:NAME}` for
+    another of its disks, `{out}` for the folder with the product's files, `{command-line}` for that of a memory bundle."""
 
     program: OneLine
     arguments: tuple[OneLine, ...]
@@ -343,7 +344,7 @@ class Source(Definable, frozen=True, kw_only=True):
 
 
 class Build(Definable, frozen=True, kw_only=True):
-    using: Literal["make", "plain", "kernel", "toolchain-runtime"]
+    using: Literal["make", "plain", "kernel", "kernel-module", "toolchain-runtime"]
     needs: tuple[Requirement, ...] = ()
     tools: tuple[Requirement, ...] = ()
     goals: tuple[OneLine, ...] = ()

@@ -26,6 +26,9 @@ from yarrik.plan.surroundings import Surroundings
 from yarrik.resolve import Node, Order, build_order
 from yarrik.toolchain import Toolchain
 
+#: Where a kernel's build leaves what modules from outside need to know of it.
+KERNEL_HEADERS = "/usr/include/kernel"
+
 
 @dataclass(frozen=True)
 class Graph:
@@ -68,7 +71,10 @@ class _Planner:
         kernel = board.value.kernel.recipe
         roots.append((kernel, f"kernel of the board {board.name}", board.place("kernel", "recipe")))
         order = build_order(self.workspace, [(name, place) for name, _, place in roots])
-        for node in order.nodes:
+        # Modules come behind everything else: they need the kernel, whichever the board has, and nothing needs them.
+        for node in sorted(
+            order.nodes, key=lambda node: self.workspace.recipes[node.recipe].value.build.using == "kernel-module"
+        ):
             try:
                 self._recipe(node, order)
             except YarrikError as error:
@@ -106,10 +112,15 @@ class _Planner:
         source = self._sources(recipe)
         if using == "kernel":
             self._kernel_sources = source
-        files = self._kernel(node, recipe, source) if using == "kernel" else self._commands(node, recipe, source, order)
+        if using == "kernel":
+            files = self._kernel(node, recipe, source)
+        elif using == "kernel-module":
+            files = self._module(node, recipe, source)
+        else:
+            files = self._commands(node, recipe, source, order)
         toolchain = self.surroundings.toolchain(node.side)
         strip: tuple[str, ...] = ()
-        if self.composition.profile.value.strip and node.side == "board":
+        if self.composition.profile.value.strip and node.side == "board" and not using.startswith("kernel"):
             strip = (toolchain.prefix + "strip",)
             self.programs.setdefault(strip[0], (recipe.place("build"), "it takes debug symbols out of what is shipped"))
         stage = self._add(
@@ -151,12 +162,19 @@ class _Planner:
                     version=value.version,
                     licence=value.licence,
                     summary=value.summary,
-                    packages=value.package or {recipe.name: PackageRule(files=("**",))},
+                    packages=value.package or self._usual_packages(recipe),
                 ),
                 inputs={"files": files},
             )
         )
         self.split[node] = step.name
+
+    def _usual_packages(self, recipe: Definition[Recipe]) -> dict[str, PackageRule]:
+        """One package with everything; a kernel with modules keeps what outside modules are built against in one of its own."""
+        if recipe.value.build.using == "kernel" and self._wants_modules():
+            headers = PackageRule(files=(f"{KERNEL_HEADERS}/**",), summary="what modules from outside are built against")
+            return {recipe.name: PackageRule(files=("/boot/**", "/lib/**")), f"{recipe.name}-headers": headers}
+        return {recipe.name: PackageRule(files=("**",))}
 
     def _sources(self, recipe: Definition[Recipe]) -> tuple[str, str]:
         """The step and output that hold the recipe's prepared sources."""
@@ -287,14 +305,8 @@ class _Planner:
         arch = ARCHES[toolchain.arch]
         for program in ("make", "gcc", "bc", "bison", "flex"):
             self.programs.setdefault(program, (recipe.place("build", "using"), "the kernel's own build needs it"))
-        environment = {
-            "SOURCE_DATE_EPOCH": str(self._clock),
-            "KBUILD_BUILD_TIMESTAMP": f"@{self._clock}",
-            "KBUILD_BUILD_USER": "yarrik",
-            "KBUILD_BUILD_HOST": "yarrik",
-            "KBUILD_BUILD_VERSION": "1",
-        }
-        make = ("make", "-C", "{step}/source", "O={step}/build", f"ARCH={arch.kernel}", f"CROSS_COMPILE={toolchain.prefix}")
+        environment = self._kernel_environment()
+        make = self._kernel_make(toolchain, "source")
         form = kernel_form(board, arch)
         fragments = [board.folder_of("kernel", "fragments") / name for name in kernel.fragments]
         place = board.place("kernel", "fragments")
@@ -328,6 +340,7 @@ class _Planner:
                         (*make, "-j{jobs}", form),
                         ("install", "-D", "-m", "644", f"arch/{arch.kernel}/boot/{form}", f"{{step}}/stage/boot/{form}"),
                         ("install", "-m", "644", ".config", f"{{step}}/stage/boot/{form}.config"),
+                        *self._module_commands(make),
                     ),
                     environment=environment,
                     folder="{step}/build",
@@ -338,3 +351,91 @@ class _Planner:
             )
         )  # fmt: skip
         return build.name, "files"
+
+    def _wants_modules(self) -> bool:
+        """Whether the kernel is configured with modules; the smallest bases have none unless a fragment asks for them.
+
+        `.config` has the last word when the kernel is built."""
+        board = self.composition.board
+        kernel = board.value.kernel
+        if kernel.base_file or kernel.base not in ("tinyconfig", "allnoconfig"):
+            return True
+        folder = board.folder_of("kernel", "fragments")
+        files = [folder / name for name in kernel.fragments if (folder / name).is_file()]
+        return any("CONFIG_MODULES=y" in file.read_text(encoding="utf-8", errors="replace") for file in files)
+
+    def _module_commands(self, make: tuple[str, ...]) -> tuple[tuple[str, ...], ...]:
+        """What builds and installs modules, and what recipes for outside modules need to know of the kernel.
+
+        What belongs to them (modules.dep and its companions) is written when the root filesystem is put together."""
+        if not self._wants_modules():
+            return ()
+        guard = 'grep -q "^CONFIG_MODULES=y" .config || exit 0; '
+        install = ("INSTALL_MOD_PATH={step}/stage", "INSTALL_MOD_STRIP=1", "DEPMOD=true")
+        tidy = 'rm -f "$0"/lib/modules/*/build "$0"/lib/modules/*/source'
+        return (
+            ("sh", "-e", "-c", guard + '"$@" modules; "$@" modules_install', "sh", *make, "-j{jobs}", *install),
+            ("sh", "-e", "-c", guard + tidy, "{step}/stage"),
+            ("install", "-D", "-m", "644", "Module.symvers", f"{{step}}/stage{KERNEL_HEADERS}/Module.symvers"),
+            ("install", "-m", "644", ".config", f"{{step}}/stage{KERNEL_HEADERS}/config"),
+        )
+
+    def _module(self, node: Node, recipe: Definition[Recipe], source: tuple[str, str]) -> tuple[str, str]:
+        """A module from outside of the kernel's tree, built against the board's kernel."""
+        known = next((node for node in self.built if self.workspace.recipes[node.recipe].value.build.using == "kernel"), None)
+        if known is None or self._kernel_sources is None or not self._wants_modules():
+            why = "no kernel is built from source" if known is None else "its configuration has no modules"
+            raise YarrikError(
+                Trouble("KERNEL-NO-MODULES", f"`{recipe.name}` is a kernel module, and {why} for the board",
+                        recipe.place("build", "using"), why="there is nothing that it could be built against",
+                        remedy="add CONFIG_MODULES=y to one of the board's `kernel.fragments`")
+            )  # fmt: skip
+        toolchain = self.surroundings.toolchain(node.side)
+        make = self._kernel_make(toolchain, "kernel")
+        outside = (*make, "M={step}/source")
+        step = self._add(
+            Step(
+                "build",
+                str(node),
+                RunCommands(
+                    commands=(
+                        (*make, "-j{jobs}", "modules_prepare"),
+                        ("cp", f"{{step}}/sysroot{KERNEL_HEADERS}/Module.symvers", "{step}/build/Module.symvers"),
+                        (*outside, "-j{jobs}", "modules"),
+                        (*outside, "INSTALL_MOD_PATH={step}/stage", "INSTALL_MOD_STRIP=1", "DEPMOD=true", "modules_install"),
+                    ),
+                    environment=self._kernel_environment(),
+                    folder="{step}/build",
+                    writable=("source", "build"),
+                    toolchain=toolchain.shown,
+                ),
+                inputs={
+                    "source": source,
+                    "kernel": self._kernel_sources,
+                    "build": (f"configure {known}", "config"),
+                    f"sysroot {known.recipe}": self.sysroots[known],
+                },
+                places=dict(self.steps[source[0]].places),
+            )
+        )
+        return step.name, "files"
+
+    def _kernel_make(self, toolchain: Toolchain, folder: str) -> tuple[str, ...]:
+        arch = ARCHES[toolchain.arch]
+        return (
+            "make",
+            "-C",
+            f"{{step}}/{folder}",
+            "O={step}/build",
+            f"ARCH={arch.kernel}",
+            f"CROSS_COMPILE={toolchain.prefix}",
+        )
+
+    def _kernel_environment(self) -> dict[str, str]:
+        return {
+            "SOURCE_DATE_EPOCH": str(self._clock),
+            "KBUILD_BUILD_TIMESTAMP": f"@{self._clock}",
+            "KBUILD_BUILD_USER": "yarrik",
+            "KBUILD_BUILD_HOST": "yarrik",
+            "KBUILD_BUILD_VERSION": "1",
+        }

@@ -132,13 +132,15 @@ class ProductSteps:
             )
         )  # fmt: skip
         blob_files = self._blobs()
+        made = self._made_blobs()
+        from_boot = {f"blob {file}": (boot.name, "environment") for file in made}
         write = self.add_step(
             Step(
                 "write",
                 name,
                 WriteDisks(product=name, disks=board.value.disk, clock=self._clock, boot_apart=apart),
                 files={label: self.surroundings.file_digest(path, place) for label, (path, place) in blob_files.items()},
-                inputs={"root": (boot.name, "root")},
+                inputs={"root": (boot.name, "root"), **from_boot},
                 places={label: path for label, (path, _) in blob_files.items()},
             )
         )
@@ -148,8 +150,7 @@ class ProductSteps:
                 name,
                 TryOnBench(product=name, arch=arch.name, disks=board.value.disk, method=board.value.boot.method),
                 files={label: self.surroundings.file_digest(path, place) for label, (path, place) in blob_files.items()},
-                inputs={f"disk {disk.name}": (write.name, f"disk:{disk.name}") for disk in board.value.disk}
-                | {"boot": (boot.name, "boot")},
+                inputs={f"disk {disk.name}": (write.name, f"disk:{disk.name}") for disk in board.value.disk} | from_boot,
                 places={label: path for label, (path, _) in blob_files.items()},
                 marks={key: board.place(*key.split(".")) for key in BOARD_KEYS},
             )
@@ -309,6 +310,11 @@ class ProductSteps:
             found["environment"] = (path, board.place("boot", "environment", "file"), "")
         return found
 
+    def _made_blobs(self) -> tuple[str, ...]:
+        """Raw files of the disks that the build itself makes."""
+        environment = self.composition.board.value.boot.environment
+        return (environment.name,) if environment is not None else ()
+
     def _blobs(self) -> dict[str, tuple[Path, Place]]:
         """Raw files of the disks and of raw partitions, by label."""
         board = self.composition.board
@@ -318,5 +324,7 @@ class ProductSteps:
             keys += [("partition", index, part.file) for index, part in enumerate(disk.partition) if part.file is not None]
             for kind, index, file in keys:
                 where = ("disk", str(number), kind, str(index))
+                if file in self._made_blobs():
+                    continue
                 found[f"blob {file}"] = (board.folder_of(*where) / file, board.place(*where))
         return found

@@ -32,6 +32,7 @@ from yarrik.boot import (
 )
 from yarrik.boot.bench import BenchBoard, KnownBlob, try_image
 from yarrik.boot.environment import EnvironmentDamaged, encode_environment, parse_environment
+from yarrik.boot.fit import key_tree
 from yarrik.cache import Entry, Tree
 from yarrik.devicetree import (
     DeviceTree,
@@ -49,7 +50,7 @@ from yarrik.errors import Collector, Place, Trouble, YarrikError
 from yarrik.maps import Area
 from yarrik.plan import CompileDeviceTrees, PlaceBootFiles, TryOnBench
 from yarrik.rootfs import Node, RootTree
-from yarrik.run.perform import Context, perform, taken
+from yarrik.run.perform import Context, blob_path, perform, taken
 from yarrik.units import parse_size
 
 if TYPE_CHECKING:
@@ -241,16 +242,21 @@ class _Placing:
             raise self.trouble("BOOT-METHOD", f"the boot method `{action.boot.method}` cannot do this: {error}",
                                "the board would start without it, or not at all",
                                "choose another method, or change what it has to carry", "boot.method") from error  # fmt: skip
+        about = self.about(facts, tree, parts, sorted(files))
         for path, data in files.items():
             self.add(path, data)
         self.add_settings()
         self.add_environment()
         if parts.device_tree:
             self.outputs["device-tree"] = self.store.put_bytes(parts.device_tree)
+        if tree is not None and parts.key is not None:
+            # What the bootloader's own device tree has to be, so that it takes nothing that is not signed.
+            tree.root.children.update(key_tree(parts.key.public_key(), parts.key_name).root.children)
+            self.outputs["control"] = self.store.put_bytes(encode_blob(tree))
         for name, data in bundle.items():
             self.outputs[f"memory:{name}"] = self.store.put_bytes(data)
         self.outputs["root"] = self.store.put_bytes(self.root_tree(initramfs).encode())
-        self.outputs["boot"] = self.store.put_bytes(msgspec.json.encode(self.about(facts, tree, parts, sorted(files))))
+        self.outputs["boot"] = self.store.put_bytes(msgspec.json.encode(about))
         return self.outputs
 
     def trouble(self, code: str, what: str, why: str, remedy: str, key: str) -> YarrikError:
@@ -468,7 +474,7 @@ def _(action: TryOnBench, context: Context) -> dict[str, str]:
     for number, disk in enumerate(action.disks):
         blobs = tuple(
             KnownBlob(
-                blob.file, context.step.places[f"blob {blob.file}"], offset, parse_size(blob.at_most) if blob.at_most else 0
+                blob.file, blob_path(context, f"blob {blob.file}"), offset, parse_size(blob.at_most) if blob.at_most else 0
             )
             for blob in disk.blob
             for offset in blob_offsets(blob.offset, blob.copies)

@@ -43,6 +43,8 @@ def emulator_command(composition: Composition, root: Path) -> list[str]:
     filled = {
         "{bootloader}": emulator.bootloader,
         "{device-tree}": str(image.parent / blob_name(board.value.kernel.device_tree)),
+        "{out}": str(image.parent),
+        "{command-line}": _memory_line(image.parent),
     }
     words = [program]
     for word in emulator.arguments:
@@ -52,18 +54,30 @@ def emulator_command(composition: Composition, root: Path) -> list[str]:
     return words
 
 
-def image_path(composition: Composition, root: Path) -> Path:
-    """The image of the board's first disk."""
+def _memory_line(out: Path) -> str:
+    """The command line of what is tried from memory."""
+    file = out / "memory" / "command-line.txt"
+    return file.read_text().strip() if file.is_file() else ""
+
+
+def image_path(composition: Composition, root: Path, disk: str = "") -> Path:
+    """The image of one of the board's disks; of the first without a name."""
     disks = composition.board.value.disk
-    return root / "out" / composition.name / image_name(composition.name, disks[0].name, len(disks))
+    return root / "out" / composition.name / image_name(composition.name, disk or disks[0].name, len(disks))
 
 
-def scratch_disk(root: Path, composition: Composition, fresh: bool) -> Path:
-    """A copy of the image that the emulated board may write to; with `fresh` a new one."""
+def scratch_disks(root: Path, composition: Composition, fresh: bool) -> dict[str, Path]:
+    """Copies of the images that the emulated board may write to, by what stands for each in the emulator's arguments; with
+    `fresh` new ones."""
     folder = root / ".yarrik" / "boot"
     folder.mkdir(parents=True, exist_ok=True)
-    disk = folder / f"{composition.name}.disk"
-    if fresh or not disk.exists():
-        disk.unlink(missing_ok=True)
-        copy_sparse(image_path(composition, root), disk)
-    return disk
+    found: dict[str, Path] = {}
+    for number, disk in enumerate(composition.board.value.disk):
+        place = folder / f"{composition.name}{f'-{disk.name}' if number else ''}.disk"
+        if fresh or not place.exists():
+            place.unlink(missing_ok=True)
+            copy_sparse(image_path(composition, root, disk.name), place)
+        found[f"{{image:{disk.name}}}"] = place
+        if number == 0:
+            found["{image}"] = place
+    return found

@@ -69,6 +69,12 @@ def taken(context: Context, label: str) -> str:
     return digest
 
 
+def blob_path(context: Context, label: str) -> Path:
+    """A raw file: one that another step made, or one of the definition's, taken into the store."""
+    made = context.inputs.get(label)
+    return context.store.object_path(made if made is not None else taken(context, label))
+
+
 def _same(context: Context, digest: str, label: str, place: Path) -> None:
     if digest != context.step.files[label]:
         raise YarrikError(
@@ -185,7 +191,7 @@ def _make_by_ourselves(
 
 def _lay_out_inputs(context: Context, writable: tuple[str, ...]) -> None:
     """Each input goes into the folder that its label begins with: `sysroot libtide` into `sysroot`."""
-    for name in ("source", "build", "stage", "sysroot", "tools", "home", "tmp"):
+    for name in ("source", "kernel", "build", "stage", "sysroot", "tools", "home", "tmp"):
         (context.work / name).mkdir()
     # Without a sandbox nothing keeps a command from writing where it should not, so it gets copies.
     safe = context.sandbox.bubblewrap is not None
@@ -205,7 +211,7 @@ def _lay_out_inputs(context: Context, writable: tuple[str, ...]) -> None:
 def _runner(
     context: Context, environment: Mapping[str, str], folder: str, writable: tuple[str, ...]
 ) -> Callable[[tuple[str, ...]], None]:
-    read_only = tuple(name for name in ("source", "sysroot", "tools") if name not in writable)
+    read_only = tuple(name for name in ("source", "kernel", "sysroot", "tools") if name not in writable)
 
     def run(command: tuple[str, ...]) -> None:
         code = context.sandbox.run(command, context.work, folder, environment, read_only, context.jobs, context.log)

@@ -11,10 +11,11 @@ from yarrik.errors import Trouble, YarrikError
 from yarrik.manifest import describe_files, describe_packages
 from yarrik.plan import Assemble, Describe, WriteDisks
 from yarrik.resolve import Chosen, choose_packages
-from yarrik.rootfs import RootTree
+from yarrik.rootfs import Node, RootTree
 from yarrik.rootfs.assemble import assemble_root
+from yarrik.rootfs.modules import ModuleDamaged, module_files, module_indexes
 from yarrik.run.packages import decode_packages, encode_packages
-from yarrik.run.perform import Context, perform, taken
+from yarrik.run.perform import Context, blob_path, perform
 
 
 @perform.register
@@ -26,10 +27,35 @@ def _(action: Assemble, context: Context) -> dict[str, str]:
     chosen = choose_packages(candidates, action.wanted)
     files = {path: (store.put_file(place), place.stat().st_size) for path, place in context.step.places.items()}
     root = assemble_root(action.image, action.hostname, [one.package for one in chosen], files, store.put_bytes)
+    root = _with_module_indexes(root, context)
     _check_init(action, root, context)
     context.say(f"{len(chosen)} packages, {len(root.nodes)} paths")
     rows = [(encode_packages([one.package]).decode(), one.because) for one in chosen]
     return {"root": store.put_bytes(root.encode()), "packages": store.put_bytes(msgspec.json.encode(rows))}
+
+
+def _with_module_indexes(root: RootTree, context: Context) -> RootTree:
+    """Adds modules.dep and its companions for each kernel whose modules are in the image, from whatever packages."""
+    added = []
+    nodes = root.by_path
+    for top, files in module_files(nodes).items():
+        beside = {
+            name: context.store.get_bytes(nodes[f"{top}/{name}"].content)
+            for name in ("modules.order", "modules.builtin")
+            if f"{top}/{name}" in nodes
+        }
+        try:
+            found = module_indexes(files, lambda file, top=top: context.store.get_bytes(nodes[f"{top}/{file}"].content), beside)  # type: ignore[misc]
+        except ModuleDamaged as error:
+            raise YarrikError(
+                Trouble("MODULE-DAMAGED", f"{top}/{error}", why="the kernel would not load it", remedy="build it anew"), "work"
+            ) from error
+        added += [
+            Node(f"{top}/{name}", "file", 0o644, size=len(data), content=context.store.put_bytes(data))
+            for name, data in found.items()
+        ]
+        context.say(f"{len(files)} modules in {top}")
+    return root.with_nodes(added) if added else root
 
 
 def _check_init(action: Assemble, root: RootTree, context: Context) -> None:
@@ -64,7 +90,7 @@ def _(action: WriteDisks, context: Context) -> dict[str, str]:
     for disk in action.disks:
         file = context.work / f"{disk.name}.img"
         named = [blob.file for blob in disk.blob] + [part.file for part in disk.partition if part.file is not None]
-        raw = {name: store.object_path(taken(context, f"blob {name}")) for name in named}
+        raw = {name: blob_path(context, f"blob {name}") for name in named}
         layout, written = write_disk(file, action.product, disk, root, action.clock, store.object_path, raw, action.boot_apart)
         context.say(f"{disk.name}: {layout.size} bytes")
         for kind in disk.also:

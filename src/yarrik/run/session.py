@@ -189,6 +189,8 @@ class Session:
             elif output.startswith("memory:"):
                 files[f"memory/{output.removeprefix('memory:')}"] = digest
         files |= {name: outputs[name] for name in ("packages.json", "files.json", "boot-story.txt")}
+        if "control" in outputs:
+            files["control.dtb"] = outputs["control"]
         environment = composition.board.value.boot.environment
         if environment is not None:
             files[environment.name] = outputs["environment"]

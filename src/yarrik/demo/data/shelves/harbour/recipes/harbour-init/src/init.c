@@ -19,6 +19,8 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include "modules.h"
+
 #define MOST 32
 #define WORDS 24
 
@@ -228,6 +230,7 @@ int main(void)
     sigaction(SIGTERM, &action, NULL);
     sigaction(SIGUSR1, &action, NULL);
     reboot(RB_DISABLE_CAD);
+    load_modules();
 
     names = scandir("/etc/services", &found, is_service, by_name);
     for (int i = 0; i < names; i++) {
