@@ -2,7 +2,7 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux test test-linux mutations mutations-long devicetree-corpus devicetree-tenth lint setup benchmark benchmark-disks clean
+.PHONY: demo demo-linux boards test test-linux mutations mutations-long devicetree-corpus devicetree-tenth lint setup benchmark benchmark-disks clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
@@ -14,6 +14,10 @@ demo-linux: packages-demo packages-linux setup
 
 test: packages-demo packages-test setup
 	$(VENV)/bin/python -m unittest discover -s tests -t .
+
+# Every board of the demo in its emulator: five kernels, which take about half an hour the first time.
+boards: packages-demo packages-linux packages-test packages-boards setup
+	$(VENV)/bin/python -m unittest -v tests.emulated_boards
 
 # A real kernel mounts what we write: the one of demo-linux, in the emulator.
 test-linux: packages-test demo-linux

@@ -41,12 +41,15 @@ def headers() -> dict[str, bytes]:
     return {"header-arm64": arm64, "header-x86": bytes(x86)}
 
 
-class KernelsAreConfiguredAndBuilt(WorkspaceTest):
+class PretendedKernel(WorkspaceTest):
+    def kernel_tree(self) -> str:
+        return MAKEFILE
+
     def setUp(self) -> None:
         super().setUp()
         top = self.folder / "linux-9.9"
         top.mkdir()
-        (top / "Makefile").write_text(MAKEFILE)
+        (top / "Makefile").write_text(self.kernel_tree())
         (top / "settle").write_text(SETTLE)
         (top / "Kconfig").write_text('config GAUGE\n\tbool "Gauge"\n\tdepends on SERIAL\n')
         for name, data in headers().items():
@@ -78,6 +81,8 @@ class KernelsAreConfiguredAndBuilt(WorkspaceTest):
             and "yarrik@yarrik 1 @1767225600" in (text := file.read_bytes().decode("latin-1"))
         )
 
+
+class KernelsAreConfiguredAndBuilt(PretendedKernel):
     def test_out_of_tree_with_base_fragments_and_a_fixed_name_and_clock(self) -> None:
         report = self.yarrik_json("build", at=self.root)
         ran = self.ran(report)
@@ -128,6 +133,52 @@ class KernelsAreConfiguredAndBuilt(WorkspaceTest):
             self.assertIn(f"the program `{name}` is not on this machine", said)
             self.assertIn(f"apt-get install {name}", said)
         self.assertFalse((self.root / "out").exists())
+
+
+class OptionsAreChangedInTheKernelsOwnMenu(PretendedKernel):
+    """With a menu that needs no terminal: a goal of the pretended kernel that turns an option on."""
+
+    def kernel_tree(self) -> str:
+        return MAKEFILE + (
+            "menuconfig:\n\techo CONFIG_NET=y >> $(O)/.config\n\techo CONFIG_NET_CORE=y >> $(O)/.config\n"
+            "\tsed -i s/CONFIG_SERIAL=y/CONFIG_SERIAL=m/ $(O)/.config\n"
+            "savedefconfig:\n\tgrep -v CONFIG_NET_CORE $(O)/.config > $(O)/defconfig\n"
+        )
+
+    def test_the_difference_becomes_a_fragment_on_the_board_s_list(self) -> None:
+        self.assertIn("KERNEL-NO-CHANGES", self.yarrik("kernel", "fragment", "more.kcfg", at=self.root, code=2))
+        self.yarrik("kernel", "options", at=self.root)
+        self.write("w/s/boards/there.kcfg", "")
+        self.assertIn("FRAGMENT-THERE", self.yarrik("kernel", "fragment", "there.kcfg", at=self.root, code=2))
+        said = self.yarrik("kernel", "fragment", "more.kcfg", at=self.root)
+        self.assertIn("CONFIG_NET     n  ->  y", said)
+        self.assertEqual(
+            (self.root / "s/boards/more.kcfg").read_text().splitlines()[1:], ["CONFIG_NET=y", "CONFIG_SERIAL=m"]
+        )  # what follows from another option is left out
+        self.assertIn('fragments = ["b.kcfg", "more.kcfg"]', (self.root / "s/boards/b.toml").read_text())
+        self.assertIn("FRAGMENT-NAME", self.yarrik("kernel", "fragment", "../x", at=self.root, code=2))
+
+    def test_changes_are_not_thrown_away_when_the_board_changes(self) -> None:
+        self.yarrik("kernel", "options", at=self.root)
+        self.write("w/s/boards/b.kcfg", "CONFIG_SERIAL=y\nCONFIG_GAUGE=y\nCONFIG_OTHER=y\n")
+        self.assertIn("KERNEL-CHANGES", self.yarrik("kernel", "options", at=self.root, code=2))
+
+    def test_a_product_whose_kernel_is_not_built_here(self) -> None:
+        board = self.root / "s/recipes/kernel/recipe.toml"
+        board.write_text(board.read_text().replace('using = "kernel"', 'using = "plain"\ncommands = ["true"]'))
+        self.assertIn("KERNEL-NOT-BUILT", self.yarrik("kernel", "options", at=self.root, code=2))
+
+    def test_the_command_line_is_built_in_and_a_second_one_is_told(self) -> None:
+        board = self.root / "s/boards/b.toml"
+        board.write_text(
+            board.read_text().replace("[[disk]]", '[boot]\nmethod = "menu"\ncommand-line-in = "kernel"\n[[disk]]', 1)
+        )
+        self.yarrik("build", at=self.root)
+        self.assertRegex(self.image_text(), r'CONFIG_CMDLINE="root=PARTUUID=[0-9a-f-]+ rootfstype=ext4 rootwait rw"')
+        self.write("w/s/boards/b.kcfg", 'CONFIG_SERIAL=y\nCONFIG_GAUGE=y\nCONFIG_CMDLINE="quiet"\n')
+        said = self.yarrik("build", at=self.root, code=1)
+        self.assertIn("BOOT-LINE-TWICE", said)
+        self.assertIn("b.kcfg:3 [CONFIG_CMDLINE]", said)
 
 
 if __name__ == "__main__":

@@ -156,9 +156,9 @@ class _Bench:
         started = self.boot_files()
         facts = self.kernel(started)
         tree = self.device_tree(started)
-        self.command_line(started, tree, facts)
-        self.memory(started, tree, facts)
         config = self.config_of(started)
+        self.command_line(started, tree, (config or {}).get("CMDLINE", ""))
+        self.memory(started, tree, facts)
         root = self.initramfs(started, config) if started.initramfs else self.root(started, config)
         checks = RootChecks(root, facts.arch, config, tree, self.tell, self.stop, self.warn)
         checks.init(self.init_path(started, root))
@@ -396,8 +396,7 @@ class _Bench:
                 "kernel.recipe",
             )
         self.tell("boot menu", f"none: firmware starts {where}:{wanted}")
-        line = _built_in_line(kernel)
-        return _Started(kernel, wanted, line)
+        return _Started(kernel, wanted, "")
 
     def script(self, filesystem: Filesystem, place: str, where: str) -> _Started:
         try:
@@ -591,12 +590,12 @@ class _Bench:
         self.tell("device tree", f"{started.device_tree_name}: {model}; {memory}{laid}")
         return tree
 
-    def command_line(self, started: _Started, tree: DeviceTree | None, facts: KernelFacts) -> None:
+    def command_line(self, started: _Started, tree: DeviceTree | None, built_in: str) -> None:
         chosen = tree.root.children.get("chosen") if tree is not None else None
         there = chosen.properties.get("bootargs") if chosen is not None else None
         in_tree = (text_of(there.value) or "") if there is not None else ""
         if not started.line:
-            started.line = in_tree or _built_in_line(started.kernel)
+            started.line = in_tree or built_in.strip('"').replace('\\"', '"')
             source = "in the device tree" if in_tree else "built into the kernel"
             self.tell("command line", f"{started.line or 'none'}" + (f" ({source})" if started.line else ""))
         else:
@@ -772,13 +771,13 @@ class _Bench:
                 )
             return found
         device = wanted.removeprefix("/dev/")
-        match = re.match(r"(?:(?:sd|vd|xvd|hd)[a-z]+|(?:mmcblk\d+|nvme\d+n\d+|mtdblock\d+|nbd\d+|loop\d+)p)(\d+)\Z", device)
+        match = re.match(r"(?:(?:sd|vd|xvd|hd)[a-z]|(?:mmcblk\d+|nvme\d+n\d+|mtdblock\d+|nbd\d+|loop\d+)p)(\d+)\Z", device)
         if match is None:
             whole = re.match(r"(?:(?:sd|vd|xvd|hd)[a-z]+|mmcblk\d+|nvme\d+n\d+|mtdblock\d+)\Z", device)
             if whole and self.image.table == "none":
                 return parts[0]
             hint = re.sub(r"(mmcblk\d+|nvme\d+n\d+)(\d+)\Z", r"\1p\2", device)
-            hint = re.sub(r"((?:sd|vd)[a-z]+)p(\d+)\Z", r"\1\2", hint)
+            hint = re.sub(r"((?:sd|vd)[a-z])p(\d+)\Z", r"\1\2", hint)
             self.stop(
                 "BOOT-ROOT-FORM",
                 f"root={wanted} is no partition's name",
@@ -879,10 +878,3 @@ def _configuration_in(kernel: bytes) -> str | None:
         return _plain(kernel[begin + len(_CONFIG_BEGIN) : end], "gzip").decode("utf-8", "replace")
     except ValueError:
         return None
-
-
-def _built_in_line(kernel: bytes) -> str:
-    """The command line that a kernel was built with, if its configuration tells."""
-    text = _configuration_in(kernel) or ""
-    match = re.search(r'^CONFIG_CMDLINE="(.*)"$', text, re.MULTILINE)
-    return match.group(1).replace('\\"', '"') if match else ""

@@ -39,6 +39,18 @@ class Graph:
     order: Order
     programs: Mapping[str, tuple[Place, str]]
 
+    def up_to(self, name: str) -> Graph:
+        """A step with all that it needs, and nothing else."""
+        steps = {step.name: step for step in self.steps}
+        wanted: dict[str, None] = {}
+        waiting = [name]
+        while waiting:
+            one = waiting.pop()
+            if one not in wanted:
+                wanted[one] = None
+                waiting.extend(steps[one].needs)
+        return Graph(self.product, tuple(step for step in self.steps if step.name in wanted), self.order, self.programs)
+
     @property
     def disks(self) -> tuple[str, ...]:
         write = next(step.action for step in self.steps if isinstance(step.action, WriteDisks))
@@ -329,6 +341,7 @@ class _Planner:
                 files={label: self.surroundings.file_digest(file, where) for label, (file, where) in given.items()},
                 inputs={"source": source},
                 places={label: file for label, (file, _) in given.items()},
+                marks={"boot.command-line-in": board.place("boot", "command-line-in")},
             )
         )
         build = self._add(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from pathlib import Path
 
 from yarrik.errors import Place, Trouble
@@ -24,14 +24,25 @@ def options(text: str) -> dict[str, tuple[str, int]]:
     return found
 
 
-def lost_options(fragment: str, file: Path, final: str, source: Path) -> Iterator[Trouble]:
+def line_options(command_line: str, kernel_arch: str) -> str:
+    """What builds a command line into a kernel, in place of whatever a bootloader says; "" for none."""
+    if not command_line:
+        return ""
+    text = command_line.replace("\\", "\\\\").replace('"', '\\"')
+    switches = {"x86": ("CONFIG_CMDLINE_BOOL", "CONFIG_CMDLINE_OVERRIDE")}.get(kernel_arch, ("CONFIG_CMDLINE_FORCE",))
+    return f'\nCONFIG_CMDLINE="{text}"\n' + "".join(f"{name}=y\n" for name in switches)
+
+
+def lost_options(
+    fragment: str, file: Path | Place, final: str, source: Path, overruled: Collection[str] = ()
+) -> Iterator[Trouble]:
     """Troubles for each option of the fragment that the final configuration has otherwise.
 
-    `source` is the kernel's tree, to say what a lost option depends on."""
+    `source` is the kernel's tree, to say what a lost option depends on; `overruled` are options not to look at."""
     have = options(final)
     for name, (wanted, line) in options(fragment).items():
         got = have.get(name, ("n", 0))[0]
-        if got == wanted or (wanted == "m" and got == "y"):
+        if name in overruled or got == wanted or (wanted == "m" and got == "y"):
             continue
         known, depends = _definition(name.removeprefix("CONFIG_"), source)
         if not known:
@@ -45,7 +56,7 @@ def lost_options(fragment: str, file: Path, final: str, source: Path) -> Iterato
             remedy = "look it up in the kernel's option menu"
         shown = "not set" if got == "n" else got
         yield Trouble("KERNEL-OPTION-LOST", f"{name}={wanted} was asked for and came out as {shown}",
-                      Place(file, line, name), why=why, remedy=remedy)  # fmt: skip
+                      file if isinstance(file, Place) else Place(file, line, name), why=why, remedy=remedy)  # fmt: skip
 
 
 def _definition(name: str, source: Path) -> tuple[bool, list[str]]:

@@ -24,7 +24,7 @@ from yarrik.plan import (
     Step,
     Unpack,
 )
-from yarrik.run.kernel_config import lost_options
+from yarrik.run.kernel_config import line_options, lost_options, options
 from yarrik.run.makefile import Makefile
 from yarrik.run.packages import encode_packages, split_packages
 from yarrik.run.sandbox import Sandbox
@@ -124,18 +124,36 @@ def _(action: Unpack, context: Context) -> dict[str, str]:
 def _(action: ConfigureKernel, context: Context) -> dict[str, str]:
     _lay_out_inputs(context, writable=("build",))
     run = _runner(context, action.environment, "{step}/build", writable=("build",))
-    run((*action.make, action.base))
     config = context.work / "build" / ".config"
+    if action.base:
+        run((*action.make, action.base))
+    else:
+        config.write_bytes(context.store.get_bytes(taken(context, "base")))
     labels = [f"fragment {Path(name).name}" for name in action.fragments]
     texts = {label: context.store.get_bytes(taken(context, label)).decode("utf-8", "replace") for label in labels}
     with config.open("a", encoding="utf-8") as sink:
         for label in labels:
             sink.write(f"\n{texts[label]}\n")
+        line = line_options(action.command_line, action.kernel_arch)
+        sink.write(line)
     run((*action.make, "olddefconfig"))
     final = config.read_text(encoding="utf-8")
     collector = Collector()
-    for label in labels:
-        collector.extend(lost_options(texts[label], context.step.places[label], final, context.work / "source"))
+    said = [(texts[label], context.step.places[label]) for label in labels]
+    for number, (text, file) in enumerate(said):
+        # A later fragment has the last word on what it names too.
+        later = {name for other, _ in [*said[number + 1 :], (line, file)] for name in options(other)}
+        collector.extend(lost_options(text, file, final, context.work / "source", later))
+        value, where = options(text).get("CONFIG_CMDLINE", ('""', 0))
+        if action.command_line and value != '""':
+            place = Place(file, where, "CONFIG_CMDLINE")
+            collector.add(
+                Trouble("BOOT-LINE-TWICE", f"the fragment sets CONFIG_CMDLINE={value}, and the board has its own line built in",
+                        place, why="only one of them can be in the kernel",
+                        remedy="take it out of the fragment, and put its words into `kernel.arguments`")
+            )  # fmt: skip
+    mark = context.step.marks.get("boot.command-line-in", Place())
+    collector.extend(lost_options(line, mark, final, context.work / "source"))
     collector.raise_if_any("work")
     digest = context.store.put_file(config)
     tree = Tree.of([Entry(".config", "file", 0o644, config.stat().st_size, digest)])

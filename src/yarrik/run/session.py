@@ -133,6 +133,30 @@ class Session:
     ) -> BuildReport:
         """Builds the product and publishes it. The report says what failed; nothing is published then."""
         graph = self.graph(composition)
+        reports, sandbox = self._run(graph, jobs, keep_going, listener)
+        ran = any(report.how == "ran" for report in reports)
+        out = self.root / "out" / composition.name
+        notes = [f"{report.step.subject}: {note}" for report in reports for note in report.notes]
+        if ran and sandbox.note:
+            notes.append(sandbox.note)
+        if ran and shutil.which("make") is None:
+            notes.append("there is no make here; simple Makefiles are carried out by a stand-in: apt-get install make")
+        published = False
+        if all(report.error is None for report in reports):
+            published = self._publish(graph, composition, reports, out, ran)
+        self.memory.save_digests()
+        return BuildReport(composition.name, out, tuple(reports), tuple(notes), time.monotonic() - self.started, published)
+
+    def run_up_to(self, composition: Composition, step: str, listener: Listener = silent) -> Mapping[str, str]:
+        """Runs one step with all that it needs, and returns its outputs. Raises YarrikError with what failed."""
+        reports, _ = self._run(self.graph(composition).up_to(step), None, False, listener)
+        self.memory.save_digests()
+        failed = [trouble for report in reports if report.error is not None for trouble in report.error.troubles]
+        if failed:
+            raise YarrikError(failed, "work")
+        return next(report.outputs for report in reports if report.step.name == step)
+
+    def _run(self, graph: Graph, jobs: int | None, keep_going: bool, listener: Listener) -> tuple[list[StepReport], Sandbox]:
         if self.lock.changed:
             self.lock.write()
         programs = tuple({p for toolchain in self.toolchains.values() for p in toolchain.programs[:1]})
@@ -154,19 +178,7 @@ class Session:
             before_first,
             self._difference,
         )
-        reports = execution.run()
-        ran = any(report.how == "ran" for report in reports)
-        out = self.root / "out" / composition.name
-        notes = [f"{report.step.subject}: {note}" for report in reports for note in report.notes]
-        if ran and sandbox.note:
-            notes.append(sandbox.note)
-        if ran and shutil.which("make") is None:
-            notes.append("there is no make here; simple Makefiles are carried out by a stand-in: apt-get install make")
-        published = False
-        if all(report.error is None for report in reports):
-            published = self._publish(graph, composition, reports, out, ran)
-        self.memory.save_digests()
-        return BuildReport(composition.name, out, tuple(reports), tuple(notes), time.monotonic() - self.started, published)
+        return execution.run(), sandbox
 
     def _prepare_folder(self) -> None:
         self.folder.mkdir(exist_ok=True)
