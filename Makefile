@@ -2,7 +2,7 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux boards test test-linux mutations mutations-long devicetree-corpus devicetree-tenth lint setup benchmark benchmark-disks clean
+.PHONY: demo demo-linux boards boards-arm64 test test-linux mutations mutations-long devicetree-corpus devicetree-tenth lint setup benchmark benchmark-disks clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
@@ -18,6 +18,12 @@ test: packages-demo packages-test setup
 # Every board of the demo in its emulator: five kernels, which take about half an hour the first time.
 boards: packages-demo packages-linux packages-test packages-boards setup
 	$(VENV)/bin/python -m unittest -v tests.emulated_boards
+
+# Those boards that have the kernel of demo-linux: our device tree in the running kernel, boot methods, and mistakes that
+# really fail.
+ARM64 = WithAMenu WithASignedImageTree WithAnEnvironmentInFlash FromMemory
+boards-arm64: packages-test demo-linux
+	YARRIK_BOARDS=build/demo-linux $(VENV)/bin/python -m unittest -v $(ARM64:%=tests.emulated_boards.Arm64%) tests.emulated_boards.MistakesReallyFail
 
 # A real kernel mounts what we write: the one of demo-linux, in the emulator.
 test-linux: packages-test demo-linux

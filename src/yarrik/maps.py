@@ -22,13 +22,12 @@ class Area:
 
 
 def drawn(areas: Sequence[Area], begin: int, end: int, width: int = 40) -> str:
-    """A line for each area, in the order given; the bars show where between `begin` and `end` it lies."""
+    """A line for each area, in the order given; the bars show what of it lies between `begin` and `end`."""
     lines = []
-    scale = max([end, *(area.end for area in areas)]) - min([begin, *(area.start for area in areas)]) or 1
-    begin = min([begin, *(area.start for area in areas)])
+    scale = (end - begin) or 1
     for area in areas:
-        first = min(width - 1, (area.start - begin) * width // scale)
-        last = max(first + 1, -(-(area.end - begin) * width // scale))
+        first = max(0, min(width - 1, (area.start - begin) * width // scale))
+        last = max(first + 1, min(width, -(-(area.end - begin) * width // scale)))
         bar = "·" * first + "█" * (last - first) + "·" * (width - last)
         lines.append(f"{area.start:>12x}  {bar[:width]}  {shown_size(area.size):>10}  {area.name}")
     return "\n".join(lines)

@@ -697,7 +697,7 @@ class _Bench:
             self.stop(
                 "BOOT-ROOT-NONE",
                 "the command line has no root=, and there is no initramfs",
-                "the kernel would panic: it has nothing to mount",
+                "the kernel would wait for ever, or panic: it has nothing to mount",
                 'give one partition `holds = "root"`',
                 "boot.root",
             )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from yarrik.devicetree import DeviceTree, TreeNode, text_of
@@ -46,10 +46,14 @@ class MemoryMap:
     def address(self, name: str) -> int:
         return next(area.start for area in self.areas if area.name == name)
 
-    def drawn(self) -> str:
+    def drawn(self, near: Sequence[Area] = ()) -> str:
+        """A line and a bar for each area; with `near`, the bars show the stretch around those, where trouble is."""
         rows = sorted([*self.memory, *self.reserved, *self.areas], key=lambda area: (area.start, -area.size))
-        begin = min((area.start for area in rows), default=0)
-        return drawn(rows, begin, max((area.end for area in rows), default=1))
+        shown = near or rows
+        begin = min((area.start for area in shown), default=0)
+        end = max((area.end for area in shown), default=1)
+        margin = (end - begin) // 8 if near else 0
+        return drawn(rows, max(0, begin - margin), end + margin)
 
 
 def memory_of(tree: DeviceTree) -> list[Area]:
@@ -103,7 +107,9 @@ def place_all(
         if size
     )
     found = MemoryMap(tuple(banks), kept, areas)
-    reasons = [f"{one.name} (from {one.start:#x}) overlaps {other.name} (to {other.end:#x})" for one, other in overlaps(areas)]
+    together = overlaps(areas)
+    reasons = [f"{one.name} (from {one.start:#x}) overlaps {other.name} (to {other.end:#x})" for one, other in together]
+    near = [area for pair in together for area in pair]
     for area in areas:
         reasons += [
             f"{area.name} ({area.start:#x} to {area.end:#x}) overlaps what is {one.name} ({one.start:#x} to {one.end:#x})"
@@ -119,5 +125,5 @@ def place_all(
         if area.name == "kernel" and step and (area.start - text_offset) % step:
             reasons.append(f"the kernel's address {area.start:#x} is no multiple of {shown_size(step)}, as {arch} wants it")
     if reasons:
-        raise MapUnfit(reasons, found.drawn())
+        raise MapUnfit(reasons, found.drawn(near))
     return found

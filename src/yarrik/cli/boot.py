@@ -140,7 +140,7 @@ def on_the_bench(path: Path, as_json: bool) -> bool:
     import msgspec
 
     from yarrik.boot.bench import BenchBoard, try_image
-    from yarrik.cli.view import print_json, show_error, show_warnings, styled
+    from yarrik.cli.view import fitted, print_json, show_error, show_warnings, styled
     from yarrik.disk.opening import opened_bytes
     from yarrik.errors import Place, Trouble, YarrikError
 
@@ -174,7 +174,8 @@ def on_the_bench(path: Path, as_json: bool) -> bool:
     for told in result.story:
         mark = styled("✓", "green")
         last = told.stage == "end"
-        sys.stdout.write(f"  {mark} {styled(told.stage.ljust(13), 'dim')} {styled(told.text, 'bold') if last else told.text}\n")
+        text = fitted(told.text, 18)
+        sys.stdout.write(f"  {mark} {styled(told.stage.ljust(13), 'dim')} {styled(text, 'bold') if last else text}\n")
     if result.stop is not None:
         sys.stdout.write(f"  {styled('✗', 'red')} {styled('stops here', 'bold')}\n")
     show_warnings(result.warnings)

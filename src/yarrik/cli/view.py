@@ -145,6 +145,17 @@ class BuildView:
         sys.stdout.flush()
 
 
+def fitted(text: str, indent: int) -> str:
+    """The text in lines that a terminal holds, the further ones indented; one line without a terminal."""
+    if not coloured():
+        return text
+    import shutil
+    import textwrap
+
+    room = max(30, shutil.get_terminal_size().columns - indent - 1)
+    return ("\n" + " " * indent).join(textwrap.wrap(text, room, break_long_words=False, break_on_hyphens=False))
+
+
 def _fitting(text: str, taken: int = 73) -> str:
     """The text cut to what is left of a terminal's line; whole without a terminal."""
     if not coloured():

@@ -283,4 +283,4 @@ def _problems(layout: DiskLayout, end: int) -> list[str]:
 
 def drawn_map(layout: DiskLayout) -> str:
     """A map of the disk: a line for each area with its place and size, and a bar that shows where it lies."""
-    return drawn(layout.areas, 0, layout.size)
+    return drawn(layout.areas, 0, max([layout.size, *(area.end for area in layout.areas)]))

@@ -43,14 +43,18 @@ def verify_out(out: Path, product: str) -> list[str]:
                 findings.append(f"{image.name}: {wanted['name']}, {_filesystem(file, image, wanted)}")
     boot = manifest["boot"]
     words = [word["word"] for word in boot["command-line"]]
-    root = next((word.partition("PARTUUID=")[2] for word in words if word.startswith("root=")), "")
-    if root not in partitions:
-        raise _wrong(out / "packages.json", f"the command line's root= names {root or 'nothing'}, which no partition is")
+    root = next((word.removeprefix("root=") for word in words if word.startswith("root=")), "")
+    identifier = root.removeprefix("PARTUUID=") if root.startswith("PARTUUID=") else ""
+    if identifier and identifier not in partitions:
+        raise _wrong(out / "packages.json", f"the command line's root= names {identifier}, which no partition is")
+    where = f"root= is the partition `{partitions[identifier]}`" if identifier else f"root={root}" if root else "no root="
     console = next((f", {word}" for word in words if word.startswith("console=")), "")
     tree = f" with {boot['device-tree']['path']}" if boot["device-tree"]["path"] else ""
     kernel = f"{boot['kernel']['path']} ({boot['kernel']['arch']})"
-    findings.append(f"boot menu: {kernel}{tree}")
-    findings.append(f"command line: root= is the partition `{partitions[root]}`{console}")
+    findings.append(f"boot files ({boot['method']}): {kernel}{tree}")
+    findings.append(f"command line: {where}{console}")
+    story = (out / "boot-story.txt").read_text().splitlines()
+    findings.append(f"bench board: {story[-1].partition(' ')[2].strip()}, {len(story) - 1} stages in boot-story.txt")
     return findings
 
 
