@@ -168,6 +168,28 @@ class OptionsAreChangedInTheKernelsOwnMenu(PretendedKernel):
         board.write_text(board.read_text().replace('using = "kernel"', 'using = "plain"\ncommands = ["true"]'))
         self.assertIn("KERNEL-NOT-BUILT", self.yarrik("kernel", "options", at=self.root, code=2))
 
+    def test_a_folder_becomes_the_kernel_s_own_initramfs(self) -> None:
+        self.write("w/s/boards/early/init", "#!/bin/sh\n")
+        board = self.root / "s/boards/b.toml"
+        board.write_text(board.read_text().replace('base = "tinyconfig"', 'base = "tinyconfig"\nbuilt-in = "early"'))
+        ran = self.ran(self.yarrik_json("build", at=self.root))
+        self.assertIn("build kernel", ran)
+        self.assertIn('CONFIG_INITRAMFS_SOURCE="../initramfs"', self.image_text())
+        self.write("w/s/boards/early/init", "#!/bin/sh\n# another\n")
+        plan = self.yarrik_json("plan", at=self.root)["steps"]
+        self.assertEqual([step["step"] for step in plan[:2]], ["prepare initramfs in the kernel of b", "build kernel"])
+
+    def test_the_first_kernel_that_a_shelf_has_is_taken(self) -> None:
+        board = self.root / "s/boards/b.toml"
+        board.write_text(
+            board.read_text().replace('recipe = "kernel"', 'recipe = "kernel-10"\notherwise = ["kernel-9", "kernel"]')
+        )
+        self.assertIn("build kernel", self.ran(self.yarrik_json("build", at=self.root)))
+        (self.root / "s/recipes/kernel").rename(self.root / "s/recipes/kernel-9")
+        self.assertIn("split kernel-9", self.ran(self.yarrik_json("build", at=self.root)))
+        (self.root / "s/recipes/kernel-9").rename(self.root / "s/recipes/other")
+        self.assertIn("kernel-10", self.yarrik("build", at=self.root, code=2))
+
     def test_the_command_line_is_built_in_and_a_second_one_is_told(self) -> None:
         board = self.root / "s/boards/b.toml"
         board.write_text(

@@ -79,16 +79,20 @@ class Toolchain(Definable, frozen=True, kw_only=True):
 
 
 class KernelChoice(Definable, frozen=True, kw_only=True):
-    """`base`, `fragments` and `form` serve recipes that build with `using = "kernel"`.
+    """Where no shelf has `recipe`, the first of `otherwise` that one has is taken: other versions, the preferred one first.
+    `base`, `fragments`, `form` and `built_in` (a folder that becomes the kernel's own initramfs) serve recipes that build with
+    `using = "kernel"`.
 
     `device_tree`, `overlays` and the folders `include` lie beside the board's file; `silence` names checks of device trees
     that are not to be told of. `console` is the one that programs talk to; kernel messages go to `more_consoles` too."""
 
     recipe: Name
+    otherwise: tuple[Name, ...] = ()
     base: ConfigName = "defconfig"
     base_file: Relative = ""
     fragments: tuple[Relative, ...] = ()
     form: Literal["", "Image", "Image.gz", "zImage", "bzImage"] = ""
+    built_in: Relative = ""
     device_tree: Relative = ""
     overlays: tuple[Relative, ...] = ()
     include: tuple[Relative, ...] = ()

@@ -42,9 +42,11 @@ class Unpack(Action, frozen=True, kw_only=True):
     name: str
 
 
-class ConfigureKernel(Action, frozen=True, kw_only=True):
-    """Makes a kernel's configuration from a base and fragments, with a command line built in if one is given. `base` is a
-    configuration of the kernel's own, or empty for the file `base`. Output: `config`, a tree with `.config`."""
+class ConfigureKernel(Action, frozen=True, kw_only=True, omit_defaults=True):
+    """Makes a kernel's configuration from a base and fragments. Output: `config`, a tree with `.config`.
+
+    `base` is a configuration of the kernel's own, or empty for the file `base`. A command line is built in if one is given;
+    `built_in` tells that the build lays out an initramfs for the kernel to carry."""
 
     make: Command
     base: str
@@ -53,6 +55,7 @@ class ConfigureKernel(Action, frozen=True, kw_only=True):
     kernel_arch: str
     environment: dict[str, str]
     toolchain: str
+    built_in: bool = False
 
 
 class RunCommands(Action, frozen=True, kw_only=True):

@@ -80,7 +80,7 @@ class _Planner:
         roots = [(name, f"named by the image {image.name}", image.place("packages")) for name in image.value.packages]
         roots.append((profile.value.c_library, f"C library of the profile {profile.name}", profile.place("c-library")))
         roots.append((profile.value.init, f"init of the profile {profile.name}", profile.place("init")))
-        kernel = board.value.kernel.recipe
+        kernel = self._kernel_recipe()
         roots.append((kernel, f"kernel of the board {board.name}", board.place("kernel", "recipe")))
         order = build_order(self.workspace, [(name, place) for name, _, place in roots])
         # Modules come behind everything else: they need the kernel, whichever the board has, and nothing needs them.
@@ -99,6 +99,11 @@ class _Planner:
         )
         self.collector.raise_if_any()
         return Graph(self.composition.name, tuple(self.steps.values()), order, self.programs)
+
+    def _kernel_recipe(self) -> str:
+        """The recipe of the board's kernel: the preferred one, or the first other that a shelf has."""
+        kernel = self.composition.board.value.kernel
+        return next((name for name in (kernel.recipe, *kernel.otherwise) if name in self.workspace.recipes), kernel.recipe)
 
     def _add(self, step: Step) -> Step:
         return self.steps.setdefault(step.name, step)
@@ -335,6 +340,7 @@ class _Planner:
                     fragments=kernel.fragments,
                     command_line=built_in_line(self.composition),
                     kernel_arch=arch.kernel,
+                    built_in=bool(kernel.built_in),
                     environment=environment,
                     toolchain=toolchain.shown,
                 ),
@@ -360,10 +366,28 @@ class _Planner:
                     writable=("build",),
                     toolchain=toolchain.shown,
                 ),
-                inputs={"source": source, "build": (configure.name, "config")},
+                inputs={"source": source, "build": (configure.name, "config"), **self._built_in()},
             )
         )  # fmt: skip
         return build.name, "files"
+
+    def _built_in(self) -> dict[str, tuple[str, str]]:
+        """The folder that becomes the kernel's own initramfs, as an input of its build."""
+        board = self.composition.board
+        if not board.value.kernel.built_in:
+            return {}
+        place = board.place("kernel", "built-in")
+        folder = board.folder_of("kernel", "built-in") / board.value.kernel.built_in
+        tree = self.surroundings.source_tree(folder, (), place)
+        step = Step(
+            "prepare",
+            f"initramfs in the kernel of {board.name}",
+            PrepareFolder(),
+            files={"source": tree.digest},
+            places={"source": folder},
+            predicted={"tree": tree.digest},
+        )
+        return {"initramfs": (self._add(step).name, "tree")}
 
     def _wants_modules(self) -> bool:
         """Whether the kernel is configured with modules; the smallest bases have none unless a fragment asks for them.

@@ -24,6 +24,10 @@ def options(text: str) -> dict[str, tuple[str, int]]:
     return found
 
 
+#: What makes a kernel carry the folder `initramfs` beside its build folder as its own initramfs.
+BUILT_IN_OPTIONS = '\nCONFIG_BLK_DEV_INITRD=y\nCONFIG_INITRAMFS_SOURCE="../initramfs"\n'
+
+
 def line_options(command_line: str, kernel_arch: str) -> str:
     """What builds a command line into a kernel, in place of whatever a bootloader says; "" for none."""
     if not command_line:

@@ -24,7 +24,7 @@ from yarrik.plan import (
     Step,
     Unpack,
 )
-from yarrik.run.kernel_config import line_options, lost_options, options
+from yarrik.run.kernel_config import BUILT_IN_OPTIONS, line_options, lost_options, options
 from yarrik.run.makefile import Makefile
 from yarrik.run.packages import encode_packages, split_packages
 from yarrik.run.sandbox import Sandbox
@@ -134,7 +134,7 @@ def _(action: ConfigureKernel, context: Context) -> dict[str, str]:
     with config.open("a", encoding="utf-8") as sink:
         for label in labels:
             sink.write(f"\n{texts[label]}\n")
-        line = line_options(action.command_line, action.kernel_arch)
+        line = line_options(action.command_line, action.kernel_arch) + (BUILT_IN_OPTIONS if action.built_in else "")
         sink.write(line)
     run((*action.make, "olddefconfig"))
     final = config.read_text(encoding="utf-8")
@@ -209,7 +209,7 @@ def _make_by_ourselves(
 
 def _lay_out_inputs(context: Context, writable: tuple[str, ...]) -> None:
     """Each input goes into the folder that its label begins with: `sysroot libtide` into `sysroot`."""
-    for name in ("source", "kernel", "build", "stage", "sysroot", "tools", "home", "tmp"):
+    for name in ("source", "kernel", "initramfs", "build", "stage", "sysroot", "tools", "home", "tmp"):
         (context.work / name).mkdir()
     # Without a sandbox nothing keeps a command from writing where it should not, so it gets copies.
     safe = context.sandbox.bubblewrap is not None
@@ -229,7 +229,7 @@ def _lay_out_inputs(context: Context, writable: tuple[str, ...]) -> None:
 def _runner(
     context: Context, environment: Mapping[str, str], folder: str, writable: tuple[str, ...]
 ) -> Callable[[tuple[str, ...]], None]:
-    read_only = tuple(name for name in ("source", "kernel", "sysroot", "tools") if name not in writable)
+    read_only = tuple(name for name in ("source", "kernel", "initramfs", "sysroot", "tools") if name not in writable)
 
     def run(command: tuple[str, ...]) -> None:
         code = context.sandbox.run(command, context.work, folder, environment, read_only, context.jobs, context.log)
