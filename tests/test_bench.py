@@ -6,7 +6,8 @@ import unittest
 from pathlib import Path
 
 from tests.support import ProgramTest
-from yarrik.boot.bench import BenchBoard, KnownBlob, try_image
+from yarrik.boot.bench import try_image
+from yarrik.boot.bench_files import BenchBoard, KnownBlob
 from yarrik.disk.fat_edit import FatEditor
 from yarrik.disk.opening import opened_bytes
 

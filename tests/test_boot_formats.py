@@ -1,6 +1,7 @@
 """Boot files, written and read; judged by the bootloader's own programs."""
 
 import hashlib
+import random
 import unittest
 from pathlib import Path
 
@@ -16,7 +17,9 @@ from yarrik.boot.fit import Fit, FitConfiguration, FitDamaged, FitImage, decode_
 from yarrik.boot.legacy import LegacyDamaged, LegacyImage, decode_legacy, encode_legacy
 from yarrik.boot.menu import Menu, MenuEntry, encode_menu, read_menu
 from yarrik.boot.settings import SettingUnfit, change_settings, read_settings
-from yarrik.devicetree import compare_trees, decode_blob, encode_blob
+from yarrik.devicetree import BlobDamaged, apply_overlay, compare_trees, compile_source, decode_blob, encode_blob
+from yarrik.devicetree.checks import check_tree
+from yarrik.errors import YarrikError
 
 TIME = 1767225600
 
@@ -224,6 +227,58 @@ class Settings(unittest.TestCase):
     def test_what_was_set_is_read(self, wanted: dict[str, str]) -> None:
         found = read_settings(change_settings(self.TEXT, wanted))
         self.assertEqual({key: found[key] for key in wanted}, wanted)
+
+
+class DamageEndsInASentence(FolderTest):
+    """A thousand damaged copies of each, with no other exception than the reader's own."""
+
+    def mutated(self, data: bytes, seed: int) -> bytes:
+        chance = random.Random(seed)
+        copy = bytearray(data)
+        for _ in range(chance.randrange(1, 6)):
+            copy[chance.randrange(len(copy))] = chance.randrange(256)
+        return bytes(copy[: chance.randrange(len(copy))] if chance.random() < 0.2 else copy)
+
+    def test_image_trees(self) -> None:
+        data = encode_fit(ImageTrees.fit, ImageTrees.key, "harbour")
+        told = 0
+        for seed in range(1000):
+            try:
+                verify_fit(self.mutated(data, seed), ImageTrees.key.public_key())
+            except FitDamaged:
+                told += 1
+        self.assertGreater(told, 900)
+
+    def test_overlays(self) -> None:
+        base = "/dts-v1/; / { a: a { x = <1>; }; b: b { y = <&a>; }; };"
+        text = "/dts-v1/; /plugin/; &a { z = <&b &c>; c: c { me = <&c>; }; }; &{/b} { w = <&c 4>; };"
+        tree = encode_blob(compile_source(self.write("b.dts", base), symbols=True))
+        overlay = encode_blob(compile_source(self.write("o.dts", text), symbols=True))
+        refused = 0
+        for seed in range(1000):
+            try:
+                apply_overlay(decode_blob(tree), decode_blob(self.mutated(overlay, seed)), "o")
+            except (BlobDamaged, YarrikError):
+                refused += 1
+            try:
+                changed = decode_blob(self.mutated(tree, seed))
+                apply_overlay(changed, decode_blob(overlay), "o")
+                self.assertIsInstance(compare_trees(decode_blob(tree), changed), list)
+                self.assertIsInstance(list(check_tree(changed.root)), list)
+            except (BlobDamaged, YarrikError):
+                refused += 1
+        self.assertGreater(refused, 200)
+
+    def test_menus_entries_and_settings_of_any_bytes(self) -> None:
+        texts = [encode_menu(Menu("a", [MenuEntry("a", "A", "/k", "/t", "x")])), encode_entry(BootEntry("A", "1", "/k", "x"))]
+        for seed in range(1000):
+            for text in texts:
+                words = self.mutated(text.encode(), seed).decode("latin-1")
+                for read in (read_menu, read_entry, read_loader, read_settings, parse_environment):
+                    try:
+                        self.assertIsNotNone(read(words))
+                    except (ValueError, EntryDamaged, EnvironmentDamaged) as error:
+                        self.assertTrue(str(error))
 
 
 if __name__ == "__main__":

@@ -6,25 +6,16 @@ a stop code, what is likely wrong is told at its end.
 
 from __future__ import annotations
 
-import gzip
-import lzma
 import re
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterable
 from pathlib import Path
-from typing import BinaryIO, NoReturn
+from typing import BinaryIO
 
-import zstandard
-
-from yarrik.arch import ARCHES
+from yarrik.boot.bench_files import BenchBoard, BenchResult, BootFiles, Started, Stop, unpacked
 from yarrik.boot.command_line import DEFAULT_INITS, parsed
 from yarrik.boot.console import console_problem
-from yarrik.boot.entries import EntryDamaged, read_entry, read_loader
-from yarrik.boot.fit import FitDamaged, decode_fit
 from yarrik.boot.kernel_image import KernelFacts, KernelUnfit, kernel_facts
-from yarrik.boot.legacy import LegacyDamaged, LegacyImage, decode_legacy
 from yarrik.boot.memory_map import DEVICE_TREE_ROOM, MapUnfit, memory_of, place_all, reserved_in
-from yarrik.boot.menu import MENU_PLACES, read_menu
 from yarrik.boot.root_check import RootChecks
 from yarrik.boot.seen import Filesystem
 from yarrik.devicetree import BlobDamaged, DeviceTree, apply_overlay, decode_blob, text_of
@@ -32,9 +23,6 @@ from yarrik.disk.opening import FoundPartition, OpenedImage
 from yarrik.errors import Place, Trouble, YarrikError, suggestion
 from yarrik.units import shown_size
 
-_FILE_LIMIT = 512 << 20
-_SCRIPTS = ("/boot.scr.uimg", "/boot.scr", "/boot/boot.scr.uimg", "/boot/boot.scr")
-_EFI = re.compile(r"/EFI/BOOT/BOOT(AA64|ARM|X64|RISCV64)\.EFI\Z", re.IGNORECASE)
 #: Filesystems and disks, and the options that a kernel needs built in to have its root there.
 _FILESYSTEM_OPTIONS = {"ext4": ("EXT4_FS",), "ext2": ("EXT4_FS", "EXT2_FS"), "squashfs": ("SQUASHFS",), "fat": ("VFAT_FS",)}
 _DISK_OPTIONS = {"mmcblk": ("MMC_BLOCK",), "sd": ("BLK_DEV_SD",), "vd": ("VIRTIO_BLK",), "nvme": ("BLK_DEV_NVME",)}
@@ -50,74 +38,12 @@ _PACKED = {
 }
 
 
-@dataclass(frozen=True)
-class KnownBlob:
-    """A loader's file that has to stand at an offset of the disk, with the room it has (0: as far as the next thing)."""
-
-    name: str
-    path: Path
-    offset: int
-    room: int = 0
-
-
-@dataclass(frozen=True)
-class BenchBoard:
-    """What is known of the board beside the image; all of it may be missing. `places` says where settings stand, by key."""
-
-    arch: str = ""
-    method: str = ""
-    blobs: tuple[KnownBlob, ...] = ()
-    places: dict[str, Place] = field(default_factory=dict)
-
-
-@dataclass(frozen=True)
-class Told:
-    """One line of the story: the stage, and what was found there."""
-
-    stage: str
-    text: str
-
-
-@dataclass
-class BenchResult:
-    """The story, what stops it (None: init would run), and what is likely wrong."""
-
-    story: list[Told] = field(default_factory=list)
-    stop: Trouble | None = None
-    warnings: list[Trouble] = field(default_factory=list)
-
-    @property
-    def reached(self) -> bool:
-        return self.stop is None
-
-
-class _Stop(Exception):
-    def __init__(self, trouble: Trouble) -> None:
-        super().__init__(trouble.what)
-        self.trouble = trouble
-
-
-@dataclass
-class _Started:
-    """What the bootloader hands on."""
-
-    kernel: bytes
-    kernel_name: str
-    line: str
-    device_tree: bytes = b""
-    device_tree_name: str = ""
-    overlays: list[tuple[str, bytes]] = field(default_factory=list)
-    initramfs: bytes = b""
-    initramfs_name: str = ""
-    given: dict[str, int] = field(default_factory=dict)
-
-
 def try_image(file: BinaryIO, image: OpenedImage, name: str, board: BenchBoard | None = None) -> BenchResult:
     """Tries an image; `file` are its bytes, already unpacked where it was compressed. Never raises for what is in it."""
     bench = _Bench(file, image, name, board or BenchBoard())
     try:
         bench.run()
-    except _Stop as stop:
+    except Stop as stop:
         bench.result.stop = stop.trouble
     except (ValueError, RecursionError) as error:
         bench.result.stop = Trouble(
@@ -130,26 +56,7 @@ def try_image(file: BinaryIO, image: OpenedImage, name: str, board: BenchBoard |
     return bench.result
 
 
-class _Bench:
-    def __init__(self, file: BinaryIO, image: OpenedImage, name: str, board: BenchBoard) -> None:
-        self.file, self.image, self.name, self.board = file, image, name, board
-        self.result = BenchResult()
-        self.filesystems: dict[int, Filesystem] = {}
-
-    # Telling
-
-    def tell(self, stage: str, text: str) -> None:
-        self.result.story.append(Told(stage, text))
-
-    def trouble(self, code: str, what: str, why: str, remedy: str, key: str = "") -> Trouble:
-        return Trouble(code, what, self.board.places.get(key, Place(Path(self.name))), why, remedy)
-
-    def stop(self, code: str, what: str, why: str, remedy: str, key: str = "") -> NoReturn:
-        raise _Stop(self.trouble(code, what, why, remedy, key))
-
-    def warn(self, code: str, what: str, why: str, remedy: str, key: str = "") -> None:
-        self.result.warnings.append(self.trouble(code, what, why, remedy, key))
-
+class _Bench(BootFiles):
     def run(self) -> None:
         self.loader()
         self.table()
@@ -225,299 +132,9 @@ class _Bench:
         names = ", ".join(part.name for part in self.image.partitions if part.name) or "one filesystem, no table"
         self.tell("table", f"{self.image.table}: {names}" if self.image.table != "none" else names)
 
-    def filesystem(self, part: FoundPartition) -> Filesystem | None:
-        if part.reader is None:
-            return None
-        if part.number not in self.filesystems:
-            self.filesystems[part.number] = Filesystem(part.reader)
-        return self.filesystems[part.number]
-
-    # Boot files
-
-    def boot_files(self) -> _Started:
-        order = sorted(self.image.partitions, key=lambda part: (not part.bootable, part.number))
-        for part in order:
-            filesystem = self.filesystem(part)
-            if filesystem is None:
-                continue
-            for method in (self.board.method,) if self.board.method else ("menu", "script", "entries", "uefi"):
-                started = self.by_method(method, part, filesystem)
-                if started is not None:
-                    return started
-        sought = {
-            "menu": "extlinux/extlinux.conf",
-            "script": "boot.scr",
-            "fit": "boot.scr",
-            "entries": "loader/entries",
-            "uefi": "EFI/BOOT/BOOT….EFI",
-        }.get(self.board.method, "a boot menu, script, boot entries or EFI program")
-        readable = [part.name or "the image" for part in order if part.reader is not None]
-        self.stop(
-            "BOOT-MENU-MISSING",
-            f"no partition has {sought}" + (f" (looked at {', '.join(readable)})" if readable else ""),
-            "the bootloader would stop at its prompt and wait for somebody",
-            'give one partition `holds = "boot"`',
-            "disk",
-        )
-
-    def by_method(self, method: str, part: FoundPartition, filesystem: Filesystem) -> _Started | None:
-        name = part.name or "the image"
-        if method == "menu":
-            place = next((path for path in MENU_PLACES if filesystem.has(path)), None)
-            return self.menu(filesystem, place, name) if place else None
-        if method in ("script", "fit"):
-            place = next((path for path in _SCRIPTS if filesystem.has(path)), None)
-            return self.script(filesystem, place, name) if place else None
-        if method == "entries":
-            found = [path for path in filesystem.below("/loader/entries") if path.endswith(".conf")]
-            return self.entries(filesystem, found, name) if found or self.board.method else None
-        programs = [path for path in filesystem.below("/EFI/BOOT") if _EFI.match(path)]
-        return self.efi(filesystem, programs, name) if programs else None
-
-    def menu(self, filesystem: Filesystem, place: str, where: str) -> _Started:
-        try:
-            menu = read_menu(filesystem.text(place))
-        except ValueError as error:
-            self.stop(
-                "BOOT-MENU-MISSING",
-                f"{place} on {where} starts nothing: {error}",
-                "the bootloader would go on to its prompt",
-                "let `default` name one of the labels",
-            )
-        entry = next(one for one in menu.entries if one.label == menu.default)
-        if menu.tenths is None:
-            self.warn(
-                "BOOT-MENU-WAITS",
-                f"{place} on {where} waits for somebody to type",
-                "a board without a keyboard would never start",
-                "set `timeout` to 1 or more",
-            )
-        count = f"{len(menu.entries)} entries" if len(menu.entries) > 1 else "1 entry"
-        self.tell("boot menu", f"{where}:{place}, {count}, starts `{entry.label}`")
-        kernel = self.read(filesystem, entry.kernel, "kernel", where)
-        started = _Started(kernel, entry.kernel, entry.arguments)
-        if kernel[:4] == b"\xd0\x0d\xfe\xed":
-            return self.fit(started, kernel, entry.kernel, "")
-        self.add_files(started, filesystem, where, entry.device_tree, entry.overlays, entry.initramfs)
-        return started
-
-    def add_files(
-        self, started: _Started, filesystem: Filesystem, where: str, tree: str, overlays: Sequence[str], initramfs: str
-    ) -> None:
-        if tree:
-            started.device_tree, started.device_tree_name = self.read(filesystem, tree, "device tree", where), tree
-        started.overlays = [(path, self.read(filesystem, path, "overlay", where)) for path in overlays]
-        if initramfs:
-            started.initramfs, started.initramfs_name = self.read(filesystem, initramfs, "initramfs", where), initramfs
-
-    def read(self, filesystem: Filesystem, path: str, what: str, where: str) -> bytes:
-        """A file that boot files name. Device trees and overlays have a code of their own."""
-        if not filesystem.has(path):
-            code = "BOOT-DEVICE-TREE" if what in ("device tree", "overlay") else "BOOT-FILE-MISSING"
-            self.stop(
-                code,
-                f"the {what} {path or '(none named)'} is not on {where}",
-                "the bootloader would say so, and start nothing",
-                suggestion(path, filesystem.near(path)),
-                "kernel.device-tree" if "DEVICE" in code else "kernel.recipe",
-            )
-        return filesystem.content(path, _FILE_LIMIT)
-
-    def entries(self, filesystem: Filesystem, found: list[str], where: str) -> _Started:
-        if not found:
-            self.stop(
-                "BOOT-MENU-MISSING",
-                f"{where} has no boot entry below /loader/entries",
-                "the loader would show an empty menu",
-                "let the boot method write one",
-            )
-        default, seconds = (
-            read_loader(filesystem.text("/loader/loader.conf")) if filesystem.has("/loader/loader.conf") else ("", 0)
-        )
-        if seconds is None:
-            self.warn(
-                "BOOT-MENU-WAITS",
-                f"/loader/loader.conf on {where} waits for somebody to choose",
-                "a board without a keyboard would never start",
-                "set `timeout` to a number of seconds",
-            )
-        names = {path.rpartition("/")[2].removesuffix(".conf"): path for path in sorted(found)}
-        pattern = re.compile(re.escape(default).replace(r"\*", ".*") + r"\Z")
-        chosen = next((name for name in names if pattern.match(name)), None) if default else max(names)
-        if chosen is None:
-            self.stop(
-                "BOOT-MENU-MISSING",
-                f"the default entry `{default}` is none of those on {where}",
-                "the loader would wait for a choice",
-                suggestion(default, names),
-            )
-        programs = [path for path in filesystem.below("/EFI/BOOT") if _EFI.match(path)]
-        if not programs:
-            self.stop(
-                "BOOT-LOADER",
-                f"{where} has no /EFI/BOOT/BOOT….EFI",
-                "firmware would find no program to start",
-                "name one in the board's `boot.loader`",
-                "boot.method",
-            )
-        try:
-            entry = read_entry(filesystem.text(names[chosen]))
-        except EntryDamaged as error:
-            self.stop(
-                "BOOT-MENU-MISSING",
-                f"{names[chosen]} on {where} is no boot entry: {error}",
-                "the loader would not list it",
-                "correct it",
-            )
-        self.tell("boot menu", f"{where}:{names[chosen]}, {len(names)} in all, started by {programs[0]}")
-        started = _Started(self.read(filesystem, entry.kernel, "kernel", where), entry.kernel, entry.arguments)
-        self.add_files(
-            started, filesystem, where, entry.device_tree, entry.overlays, entry.initramfs[-1] if entry.initramfs else ""
-        )
-        return started
-
-    def efi(self, filesystem: Filesystem, programs: list[str], where: str) -> _Started:
-        wanted = ARCHES[self.board.arch].efi_program if self.board.arch else programs[0]
-        if wanted not in programs:
-            self.stop(
-                "BOOT-KERNEL-ARCH",
-                f"{where} has {programs[0]}, and firmware of {self.board.arch} looks for {wanted}",
-                "it would find no program to start",
-                "check the board's `arch`",
-                "boot.method",
-            )
-        kernel = filesystem.content(wanted, _FILE_LIMIT)
-        if kernel[:2] != b"MZ":
-            self.stop(
-                "BOOT-KERNEL-FORM",
-                f"{wanted} is no program for firmware: it does not begin with MZ",
-                "firmware would refuse it",
-                "build the kernel with CONFIG_EFI_STUB=y",
-                "kernel.recipe",
-            )
-        self.tell("boot menu", f"none: firmware starts {where}:{wanted}")
-        return _Started(kernel, wanted, "")
-
-    def script(self, filesystem: Filesystem, place: str, where: str) -> _Started:
-        try:
-            script = decode_legacy(filesystem.content(place, 1 << 20))
-        except LegacyDamaged as error:
-            self.stop(
-                "BOOT-MENU-MISSING",
-                f"the script {place} on {where} is damaged: {error}",
-                "the bootloader would refuse it and go on to its prompt",
-                "write it anew",
-            )
-        text = script.parts[0].decode("utf-8", "replace")
-        self.tell("boot script", f"{where}:{place}, {len(text.splitlines())} lines")
-        loaded: dict[int, str] = {}
-        line = ""
-        overlays: list[tuple[str, bytes]] = []
-        for words in _commands(text):
-            if words[0] == "setenv" and words[1:2] == ["bootargs"]:
-                line = " ".join(words[2:])
-            elif words[0] == "load" and len(words) == 5:
-                loaded[_address(words[3])] = words[4]
-            elif words[:2] == ["fdt", "apply"] and _address(words[2]) in loaded:
-                path = loaded[_address(words[2])]
-                overlays.append((path, self.read(filesystem, path, "overlay", where)))
-            elif words[0] == "bootm":
-                return self.bootm(filesystem, words, loaded, line, overlays, where)
-        self.stop(
-            "BOOT-MENU-MISSING",
-            f"the script {place} on {where} starts nothing",
-            "the bootloader would go on to its prompt",
-            "let it end in a command that starts the kernel",
-        )
-
-    def bootm(
-        self,
-        filesystem: Filesystem,
-        words: list[str],
-        loaded: dict[int, str],
-        line: str,
-        overlays: list[tuple[str, bytes]],
-        where: str,
-    ) -> _Started:
-        address, _, configuration = words[1].partition("#")
-        path = loaded.get(_address(address), "")
-        data = self.read(filesystem, path, "kernel", where)
-        if data[:4] == b"\xd0\x0d\xfe\xed":
-            return self.fit(_Started(data, path, line), data, path, configuration)
-        wrapped = self.unwrapped(data, path)
-        started = _Started(_plain(wrapped.parts[0], wrapped.compression), path, line, overlays=overlays)
-        if wrapped.load != wrapped.entry:
-            self.warn(
-                "BOOT-MEMORY",
-                f"{path} is loaded to {wrapped.load:#x} and entered at {wrapped.entry:#x}",
-                "kernels of today begin with their first byte",
-                "give the same address twice",
-            )
-        started.given = {"kernel": wrapped.load, "bundle": _address(address)}
-        started.kernel_name = path
-        if len(words) > 2 and words[2] != "-":
-            name = loaded.get(_address(words[2]), "")
-            ram = self.unwrapped(self.read(filesystem, name, "initramfs", where), name)
-            started.initramfs, started.initramfs_name = ram.parts[0], name
-            started.given["initramfs"] = _address(words[2])
-        if len(words) > 3 and _address(words[3]) in loaded:
-            started.device_tree_name = loaded[_address(words[3])]
-            started.device_tree = self.read(filesystem, started.device_tree_name, "device tree", where)
-            started.given["device tree"] = _address(words[3])
-        return started
-
-    def unwrapped(self, data: bytes, path: str) -> LegacyImage:
-        try:
-            return decode_legacy(data)
-        except LegacyDamaged as error:
-            self.stop(
-                "BOOT-KERNEL-FORM",
-                f"{path} cannot be loaded: {error}",
-                "the bootloader would refuse it",
-                "let the boot method wrap it",
-                "boot.method",
-            )
-
-    def fit(self, started: _Started, data: bytes, path: str, configuration: str) -> _Started:
-        try:
-            _, fit = decode_fit(data)
-        except FitDamaged as error:
-            self.stop(
-                "BOOT-KERNEL-FORM",
-                f"{path} cannot be loaded: {error}",
-                "the bootloader would refuse it",
-                "write the image anew",
-                "boot.method",
-            )
-        wanted = configuration or fit.default
-        chosen = next((one for one in fit.configurations if one.name == wanted), None)
-        if chosen is None:
-            self.stop(
-                "BOOT-FILE-MISSING",
-                f"{path} has no configuration `{wanted}`",
-                "the bootloader would refuse it",
-                suggestion(wanted, [one.name for one in fit.configurations]),
-            )
-        images = {image.name: image for image in fit.images}
-        kernel = images[chosen.kernel]
-        signed = f", signed by {chosen.signed_by}" if chosen.signed_by else ""
-        self.tell("image tree", f"{path}, configuration `{wanted}`, all hashes fit{signed}")
-        started.kernel, started.kernel_name = _plain(kernel.data, kernel.compression), f"{path}:{kernel.name}"
-        if kernel.load is not None:
-            started.given["kernel"] = kernel.load
-        trees = [images[name] for name in chosen.device_trees]
-        if trees:
-            started.device_tree, started.device_tree_name = trees[0].data, f"{path}:{trees[0].name}"
-            if trees[0].load is not None:
-                started.given["device tree"] = trees[0].load
-        started.overlays = [(f"{path}:{one.name}", one.data) for one in trees[1:]]
-        if chosen.initramfs:
-            started.initramfs, started.initramfs_name = images[chosen.initramfs].data, f"{path}:{chosen.initramfs}"
-        return started
-
     # Kernel, device tree, command line
 
-    def kernel(self, started: _Started) -> KernelFacts:
+    def kernel(self, started: Started) -> KernelFacts:
         try:
             facts = kernel_facts(started.kernel[: 1 << 16], len(started.kernel))
         except KernelUnfit as error:
@@ -540,7 +157,7 @@ class _Bench:
         self.tell("kernel", f"{started.kernel_name}: {facts.form} for {facts.arch}, {shown_size(len(started.kernel))}{memory}")
         return facts
 
-    def device_tree(self, started: _Started) -> DeviceTree | None:
+    def device_tree(self, started: Started) -> DeviceTree | None:
         if not started.device_tree:
             self.tell("device tree", "none named: the bootloader's or firmware's own")
             if started.overlays:
@@ -590,7 +207,7 @@ class _Bench:
         self.tell("device tree", f"{started.device_tree_name}: {model}; {memory}{laid}")
         return tree
 
-    def command_line(self, started: _Started, tree: DeviceTree | None, built_in: str) -> None:
+    def command_line(self, started: Started, tree: DeviceTree | None, built_in: str) -> None:
         chosen = tree.root.children.get("chosen") if tree is not None else None
         there = chosen.properties.get("bootargs") if chosen is not None else None
         in_tree = (text_of(there.value) or "") if there is not None else ""
@@ -620,7 +237,7 @@ class _Bench:
                 "kernel.console",
             )
 
-    def memory(self, started: _Started, tree: DeviceTree | None, facts: KernelFacts) -> None:
+    def memory(self, started: Started, tree: DeviceTree | None, facts: KernelFacts) -> None:
         if tree is None or facts.arch == "x86-64":
             return
         sizes = {
@@ -642,7 +259,7 @@ class _Bench:
 
     # Root filesystem
 
-    def config_of(self, started: _Started) -> dict[str, str] | None:
+    def config_of(self, started: Started) -> dict[str, str] | None:
         """The kernel's configuration: out of the kernel itself, or from a file beside it; None when it is not known."""
         text = _configuration_in(started.kernel)
         if text is None:
@@ -653,7 +270,7 @@ class _Bench:
             return None
         return dict(re.findall(r"^CONFIG_(\w+)=(.*)$", text, re.MULTILINE))
 
-    def initramfs(self, started: _Started, config: dict[str, str] | None) -> Filesystem:
+    def initramfs(self, started: Started, config: dict[str, str] | None) -> Filesystem:
         data = started.initramfs
         form, option = next((what for mark, what in _PACKED.items() if data[:2] == mark), ("", ""))
         if not form and data[:6] not in (b"070701", b"070702"):
@@ -674,8 +291,8 @@ class _Bench:
                 "boot.initramfs",
             )
         try:
-            unpacked = _plain(data, form or "none")
-            filesystem = Filesystem.of_cpio(unpacked)
+            plain = unpacked(data, form or "none")
+            filesystem = Filesystem.of_cpio(plain)
         except ValueError as error:
             self.stop(
                 "BOOT-INITRAMFS",
@@ -686,11 +303,11 @@ class _Bench:
             )
         self.tell(
             "initramfs",
-            f"{started.initramfs_name}: {form or 'plain'} cpio, {len(filesystem.paths)} paths, {shown_size(len(unpacked))}",
+            f"{started.initramfs_name}: {form or 'plain'} cpio, {len(filesystem.paths)} paths, {shown_size(len(plain))}",
         )
         return filesystem
 
-    def root(self, started: _Started, config: dict[str, str] | None) -> Filesystem:
+    def root(self, started: Started, config: dict[str, str] | None) -> Filesystem:
         words = parsed(started.line)
         wanted = words.get("root", [""])[-1]
         if not wanted:
@@ -822,7 +439,7 @@ class _Bench:
                 )
         self.tell("drivers", "the kernel has filesystem, partition table and disk built in")
 
-    def init_path(self, started: _Started, root: Filesystem) -> str:
+    def init_path(self, started: Started, root: Filesystem) -> str:
         words = parsed(started.line)
         if started.initramfs:
             return words.get("rdinit", ["/init"])[-1]
@@ -830,39 +447,6 @@ class _Bench:
         if named:
             return named
         return next((path for path in DEFAULT_INITS if root.follow(path) is not None), DEFAULT_INITS[0])
-
-
-def _plain(data: bytes, compression: str) -> bytes:
-    """Unpacked data. Raises ValueError for damage and for more than a board's memory could hold."""
-    try:
-        if compression == "gzip":
-            import zlib
-
-            unpacker = zlib.decompressobj(31)
-            data = unpacker.decompress(data, _FILE_LIMIT)
-        elif compression == "xz":
-            data = lzma.LZMADecompressor(memlimit=256 << 20).decompress(data, _FILE_LIMIT)
-        elif compression == "zstd":
-            data = zstandard.ZstdDecompressor(max_window_size=128 << 20).decompressobj().decompress(data)
-        elif compression != "none":
-            raise ValueError(f"{compression} is not unpacked here")
-    except (OSError, EOFError, lzma.LZMAError, zstandard.ZstdError, gzip.zlib.error) as error:  # type: ignore[attr-defined]
-        raise ValueError(f"its {compression} data are damaged") from error
-    return data
-
-
-def _commands(text: str) -> Iterator[list[str]]:
-    for line in text.splitlines():
-        words = [word[1:-1] if word[0] in "'\"" else word for word in re.findall(r"'[^']*'|\"[^\"]*\"|[^\s]+", line)]
-        if words and not words[0].startswith("#"):
-            yield words
-
-
-def _address(word: str) -> int:
-    try:
-        return int(word, 16)
-    except ValueError:
-        return -1
 
 
 _CONFIG_BEGIN, _CONFIG_END = b"IKCFG_ST", b"IKCFG_ED"
@@ -875,6 +459,6 @@ def _configuration_in(kernel: bytes) -> str | None:
     if begin < 0 or end < 0:
         return None
     try:
-        return _plain(kernel[begin + len(_CONFIG_BEGIN) : end], "gzip").decode("utf-8", "replace")
+        return unpacked(kernel[begin + len(_CONFIG_BEGIN) : end], "gzip").decode("utf-8", "replace")
     except ValueError:
         return None

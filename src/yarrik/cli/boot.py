@@ -139,7 +139,8 @@ def on_the_bench(path: Path, as_json: bool) -> bool:
     """Shows the boot story of an image file; True when it reaches init. Raises YarrikError for what cannot be read."""
     import msgspec
 
-    from yarrik.boot.bench import BenchBoard, try_image
+    from yarrik.boot.bench import try_image
+    from yarrik.boot.bench_files import BenchBoard
     from yarrik.cli.view import fitted, print_json, show_error, show_warnings, styled
     from yarrik.disk.opening import opened_bytes
     from yarrik.errors import Place, Trouble, YarrikError

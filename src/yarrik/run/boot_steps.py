@@ -30,7 +30,8 @@ from yarrik.boot import (
     read_kernel,
     reserved_in,
 )
-from yarrik.boot.bench import BenchBoard, KnownBlob, try_image
+from yarrik.boot.bench import try_image
+from yarrik.boot.bench_files import BenchBoard, KnownBlob
 from yarrik.boot.environment import EnvironmentDamaged, encode_environment, parse_environment
 from yarrik.boot.fit import key_tree
 from yarrik.cache import Entry, Tree
