@@ -2,7 +2,7 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux boards boards-arm64 test test-linux mutations mutations-long devicetree-corpus devicetree-tenth lint setup benchmark benchmark-disks clean
+.PHONY: demo demo-linux boards boards-arm64 test test-linux mutations mutations-long devicetree-corpus devicetree-tenth lint setup benchmark benchmark-disks benchmark-devicetree clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
@@ -50,6 +50,9 @@ lint: setup
 
 benchmark: setup
 	$(VENV)/bin/python benchmarks/overhead.py
+
+benchmark-devicetree: packages-demo packages-linux packages-test setup
+	$(VENV)/bin/python benchmarks/devicetree.py
 
 benchmark-disks: packages-test setup
 	$(VENV)/bin/python benchmarks/filesystems.py

@@ -105,7 +105,10 @@ class MistakesPlantedIntoDefinitions(ProgramTest):
     def test_a_link_that_leads_nowhere_is_told_and_does_not_stop(self) -> None:
         recipe = self.root / "shelves/harbour/recipes/tide"
         text = (recipe / "src/Makefile").read_text()
-        (recipe / "src/Makefile").write_text(text.rstrip("\n") + "\n\tln -s ../nowhere $(DESTDIR)$(PREFIX)/bin/tides\n")
+        installed = "install -m 755 tide $(DESTDIR)$(PREFIX)/bin/tide\n"
+        self.assertIn(installed, text)
+        more = installed + "\tln -s ../nowhere $(DESTDIR)$(PREFIX)/bin/tides\n"
+        (recipe / "src/Makefile").write_text(text.replace(installed, more))
         rule = (recipe / "recipe.toml").read_text()
         (recipe / "recipe.toml").write_text(rule.replace('"/usr/bin/tide"', '"/usr/bin/tide", "/usr/bin/tides"'))
         report = self.yarrik_json("build", "tide-gauge", at=self.root)
