@@ -56,6 +56,16 @@ class BoardsOfSeveralDisks(WorkspaceTest):
         disks = {disk["name"]: disk for disk in json.loads((out / "packages.json").read_text())["disks"]}
         self.assertEqual([blob["start"] for blob in disks["chip"]["blobs"]], [0, 256 << 10])
 
+    def test_boot_files_and_root_may_lie_on_disks_of_their_own(self) -> None:
+        board = BOARD.replace(
+            '[[disk.partition]]\nname = "root"', '[[disk]]\nname = "flash"\n[[disk.partition]]\nname = "root"'
+        )
+        self.write("w/s/boards/b.toml", board)
+        self.yarrik("build", at=self.root)
+        story = (self.root / "out/p/boot-story.txt").read_text()
+        self.assertRegex(story, r"boot menu +partition 1:/extlinux/extlinux.conf(.|\n)*partition root, ext4(.|\n)*would reach init")
+        self.assertIn("loader.bin at 0x40000", story)
+
     def test_boot_files_lie_on_their_partition_and_the_menu_names_them_from_there(self) -> None:
         self.yarrik("build", at=self.root)
         card = self.root / "out/p/p-card.img"

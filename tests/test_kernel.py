@@ -97,6 +97,18 @@ class KernelsAreConfiguredAndBuilt(PretendedKernel):
         self.assertIn("s/boards/b.kcfg:2 [CONFIG_GAUGE]", said)
         self.assertIn("it depends on SERIAL", said)
 
+    def test_a_kernel_that_lacks_what_its_root_needs_is_stopped_before_anything_is_flashed(self) -> None:
+        for lacking, words in (
+            ("CONFIG_EXT4_FS=n", "for the filesystem ext4, it lacks CONFIG_EXT4_FS"),
+            ("CONFIG_EXT4_FS=m", "CONFIG_EXT4_FS is a module"),
+            ("CONFIG_EFI_PARTITION=n", "for the partition table gpt"),
+        ):
+            self.write("w/s/boards/b.kcfg", f"CONFIG_SERIAL=y\nCONFIG_GAUGE=y\n{lacking}\n")
+            said = self.yarrik("build", at=self.root, code=1)
+            self.assertIn("error BOOT-KERNEL-LACKS", said)
+            self.assertIn(words, said)
+        self.assertFalse((self.root / "out/p").exists())
+
     def test_a_changed_fragment_is_the_reason_and_one_that_changes_nothing_stops_the_wave(self) -> None:
         self.yarrik("build", at=self.root)
         self.write("w/s/boards/b.kcfg", "CONFIG_SERIAL=y\nCONFIG_GAUGE=y\nCONFIG_MORE=y\n")

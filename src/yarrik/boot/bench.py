@@ -56,6 +56,16 @@ def try_image(file: BinaryIO, image: OpenedImage, name: str, board: BenchBoard |
     return bench.result
 
 
+def try_loaders(file: BinaryIO, image: OpenedImage, name: str, board: BenchBoard) -> BenchResult:
+    """Looks at the loaders alone, on a disk that nothing else is started from."""
+    bench = _Bench(file, image, name, board)
+    try:
+        bench.loader()
+    except Stop as stop:
+        bench.result.stop = stop.trouble
+    return bench.result
+
+
 class _Bench(BootFiles):
     def run(self) -> None:
         self.loader()
@@ -349,7 +359,7 @@ class _Bench(BootFiles):
 
     def root_partition(self, wanted: str) -> FoundPartition:
         kind, equals, value = wanted.partition("=")
-        parts = self.image.partitions
+        parts = (*self.image.partitions, *self.board.more)
         if equals:
             if kind == "UUID":
                 self.stop(
@@ -402,7 +412,9 @@ class _Bench(BootFiles):
                 f"did you mean `/dev/{hint}`?" if hint != device else "names are like mmcblk0p2, sda2, nvme0n1p2",
                 "boot.root",
             )
-        found = next((part for part in parts if part.number == int(match.group(1))), None)
+        # Of which disk the kernel will say so is not known here: one that can be the root is meant.
+        numbered = [part for part in parts if part.number == int(match.group(1))]
+        found = next((part for part in numbered if part.reader is not None), numbered[0] if numbered else None)
         if found is None:
             self.stop(
                 "BOOT-ROOT-MISSING",

@@ -38,11 +38,13 @@ class KnownBlob:
 
 @dataclass(frozen=True)
 class BenchBoard:
-    """What is known of the board beside the image; all of it may be missing. `places` says where settings stand, by key."""
+    """What is known of the board beside the image; all of it may be missing. `more` are partitions of its
+    other disks, `places` says where settings stand, by key."""
 
     arch: str = ""
     method: str = ""
     blobs: tuple[KnownBlob, ...] = ()
+    more: tuple[FoundPartition, ...] = ()
     places: dict[str, Place] = field(default_factory=dict)
 
 
@@ -113,9 +115,9 @@ class BootFiles:
     def filesystem(self, part: FoundPartition) -> Filesystem | None:
         if part.reader is None:
             return None
-        if part.number not in self.filesystems:
-            self.filesystems[part.number] = Filesystem(part.reader)
-        return self.filesystems[part.number]
+        if id(part.reader) not in self.filesystems:
+            self.filesystems[id(part.reader)] = Filesystem(part.reader)
+        return self.filesystems[id(part.reader)]
 
     # Boot files
 

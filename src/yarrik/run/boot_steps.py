@@ -6,8 +6,9 @@ import gzip
 import io
 import lzma
 from collections.abc import Iterable
+from contextlib import ExitStack
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, BinaryIO
 
 import msgspec
 import zstandard
@@ -30,8 +31,8 @@ from yarrik.boot import (
     read_kernel,
     reserved_in,
 )
-from yarrik.boot.bench import try_image
-from yarrik.boot.bench_files import BenchBoard, KnownBlob
+from yarrik.boot.bench import try_image, try_loaders
+from yarrik.boot.bench_files import BenchBoard, KnownBlob, Told
 from yarrik.boot.environment import EnvironmentDamaged, encode_environment, parse_environment
 from yarrik.boot.fit import key_tree
 from yarrik.cache import Entry, Tree
@@ -49,6 +50,7 @@ from yarrik.devicetree.tree import TreeNode, TreeProperty
 from yarrik.disk.layout import blob_offsets, image_name
 from yarrik.errors import Collector, Place, Trouble, YarrikError
 from yarrik.maps import Area
+from yarrik.model import Disk
 from yarrik.plan import CompileDeviceTrees, PlaceBootFiles, TryOnBench
 from yarrik.rootfs import Node, RootTree
 from yarrik.run.perform import Context, blob_path, perform, taken
@@ -56,6 +58,8 @@ from yarrik.units import parse_size
 
 if TYPE_CHECKING:
     from cryptography.hazmat.primitives.asymmetric.rsa import RSAPrivateKey
+
+    from yarrik.disk.opening import OpenedImage
 
 OVERLAY_FOLDER = "/boot/overlays"
 #: Where a kernel's tree keeps what device tree sources include, relative to its top.
@@ -470,26 +474,35 @@ def _compressed(data: bytes, form: str) -> bytes:
 def _(action: TryOnBench, context: Context) -> dict[str, str]:
     from yarrik.disk.opening import opened_bytes
 
-    place = context.step.marks
-    lines: list[str] = []
-    for number, disk in enumerate(action.disks):
-        blobs = tuple(
-            KnownBlob(
-                blob.file, blob_path(context, f"blob {blob.file}"), offset, parse_size(blob.at_most) if blob.at_most else 0
-            )
-            for blob in disk.blob
-            for offset in blob_offsets(blob.offset, blob.copies)
-        )
-        image = context.store.object_path(context.inputs[f"disk {disk.name}"])
-        with opened_bytes(image) as (file, opened):
-            if number and not any(part.holds != "nothing" for part in disk.partition):
-                continue  # a further disk without boot files or a root is no place to start from
+    holding = [kind for kind in ("boot", "root") if any(kind == part.holds for disk in action.disks for part in disk.partition)]
+    wanted = holding[0] if holding else ""
+    main = next(
+        (disk.name for disk in action.disks if any(part.holds == wanted for part in disk.partition)), action.disks[0].name
+    )
+    story: list[Told] = []
+    with ExitStack() as stack:
+        opened: dict[str, tuple[BinaryIO, OpenedImage]] = {}
+        for disk in action.disks:
+            image = context.store.object_path(context.inputs[f"disk {disk.name}"])
+            opened[disk.name] = stack.enter_context(opened_bytes(image))
+        for disk in sorted(action.disks, key=lambda disk: disk.name == main):
+            file, found = opened[disk.name]
+            others = tuple(part for name, (_, one) in opened.items() if name != disk.name for part in one.partitions)
+            board = BenchBoard(action.arch, action.method, _known_blobs(disk, context), others, dict(context.step.marks))
             name = image_name(action.product, disk.name, len(action.disks))
-            result = try_image(file, opened, name, BenchBoard(action.arch, action.method, blobs, dict(place)))
-        lines += [f"{told.stage:<14} {told.text}" for told in result.story]
-        for line in lines:
-            context.say(line)
-        context.notes.extend(f"{one.code} {one.what}; {one.remedy}" for one in result.warnings)
-        if result.stop is not None:
-            raise YarrikError(result.stop, "work")
-    return {"boot-story.txt": context.store.put_bytes("".join(line + "\n" for line in lines).encode())}
+            result = (try_image if disk.name == main else try_loaders)(file, found, name, board)
+            story += result.story
+            context.notes.extend(f"{one.code} {one.what}; {one.remedy}" for one in result.warnings)
+            if result.stop is not None:
+                raise YarrikError(result.stop, "work")
+    lines = [f"{told.stage:<14} {told.text}\n" for told in story]
+    context.say("".join(lines).rstrip())
+    return {"boot-story.txt": context.store.put_bytes("".join(lines).encode())}
+
+
+def _known_blobs(disk: Disk, context: Context) -> tuple[KnownBlob, ...]:
+    return tuple(
+        KnownBlob(blob.file, blob_path(context, f"blob {blob.file}"), offset, parse_size(blob.at_most) if blob.at_most else 0)
+        for blob in disk.blob
+        for offset in blob_offsets(blob.offset, blob.copies)
+    )
