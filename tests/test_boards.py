@@ -63,7 +63,9 @@ class BoardsOfSeveralDisks(WorkspaceTest):
         self.write("w/s/boards/b.toml", board)
         self.yarrik("build", at=self.root)
         story = (self.root / "out/p/boot-story.txt").read_text()
-        self.assertRegex(story, r"boot menu +partition 1:/extlinux/extlinux.conf(.|\n)*partition root, ext4(.|\n)*would reach init")
+        self.assertRegex(
+            story, r"boot menu +partition 1:/extlinux/extlinux.conf(.|\n)*partition root, ext4(.|\n)*would reach init"
+        )
         self.assertIn("loader.bin at 0x40000", story)
 
     def test_boot_files_lie_on_their_partition_and_the_menu_names_them_from_there(self) -> None:

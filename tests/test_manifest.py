@@ -38,7 +38,7 @@ class FinishedFoldersAreVerified(WorkspaceTest):
     def test_a_sound_one(self) -> None:
         findings = verify_out(self.out, "p")
         self.assertTrue(any("ext4" in finding for finding in findings))
-        self.assertIn("command line: root= is the partition `root`", findings[-2])
+        self.assertIn("command line: root= is the partition `root`", findings[-1])
 
     def test_a_changed_file(self) -> None:
         (self.out / "files.json").write_text("{}")

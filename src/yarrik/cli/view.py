@@ -109,7 +109,7 @@ class BuildView:
             mark = styled("✗", "red") if event.failed else styled("=", "blue") if event.same else styled("✓", "green")
             reason = f"came out the same; {event.reason}" if event.same else event.reason
             kinds = ", ".join(event.kinds)
-            text = f"  {mark} {event.subject:<26} {kinds:<31}{event.seconds:7.2f} s  {styled(_fitting(reason), 'dim')}"
+            text = f"  {mark} {event.subject:<26} {kinds:<38}{event.seconds:7.2f} s  {styled(_fitting(reason), 'dim')}"
             sys.stdout.write(text.rstrip() + "\n")
         elif isinstance(event, StepEnded):
             self._running.pop(event.step, None)
@@ -156,7 +156,7 @@ def fitted(text: str, indent: int) -> str:
     return ("\n" + " " * indent).join(textwrap.wrap(text, room, break_long_words=False, break_on_hyphens=False))
 
 
-def _fitting(text: str, taken: int = 73) -> str:
+def _fitting(text: str, taken: int = 80) -> str:
     """The text cut to what is left of a terminal's line; whole without a terminal."""
     if not coloured():
         return text

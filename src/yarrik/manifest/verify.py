@@ -53,8 +53,6 @@ def verify_out(out: Path, product: str) -> list[str]:
     kernel = f"{boot['kernel']['path']} ({boot['kernel']['arch']})"
     findings.append(f"boot files ({boot['method']}): {kernel}{tree}")
     findings.append(f"command line: {where}{console}")
-    story = (out / "boot-story.txt").read_text().splitlines()
-    findings.append(f"bench board: {story[-1].partition(' ')[2].strip()}, {len(story) - 1} stages in boot-story.txt")
     return findings
 
 
