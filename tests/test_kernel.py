@@ -23,6 +23,9 @@ Image bzImage:
 \tcat $(CURDIR)/header-$(ARCH) > $(O)/arch/$(ARCH)/boot/$@
 \techo "$(KBUILD_BUILD_USER)@$(KBUILD_BUILD_HOST) $(KBUILD_BUILD_VERSION) $(KBUILD_BUILD_TIMESTAMP)" >> $(O)/arch/$(ARCH)/boot/$@
 \tcat $(O)/.config >> $(O)/arch/$(ARCH)/boot/$@
+%.dtb:
+\tmkdir -p $(O)/arch/$(ARCH)/boot/dts/$(dir $@)
+\techo "$@" > $(O)/arch/$(ARCH)/boot/dts/$@
 """
 #: CONFIG_GAUGE needs CONFIG_SERIAL, as Kconfig would have it.
 SETTLE = """
@@ -96,6 +99,15 @@ class KernelsAreConfiguredAndBuilt(PretendedKernel):
         self.assertIn("error KERNEL-OPTION-LOST: CONFIG_GAUGE=y was asked for and came out as not set", said)
         self.assertIn("s/boards/b.kcfg:2 [CONFIG_GAUGE]", said)
         self.assertIn("it depends on SERIAL", said)
+
+    def test_device_trees_of_the_kernel_s_own_sources_are_a_package(self) -> None:
+        recipe = self.root / "s/recipes/kernel/recipe.toml"
+        recipe.write_text(recipe.read_text() + 'device-trees = ["coast/pier.dtb"]\n')
+        self.yarrik("build", at=self.root)
+        self.assertNotIn("device-trees", (self.root / "out/p/files.json").read_text())
+        self.write("w/s/images/i.toml", 'packages = ["init", "kernel-device-trees"]\n')
+        self.yarrik("build", at=self.root)
+        self.assertIn('"/usr/lib/device-trees/coast/pier.dtb"', (self.root / "out/p/files.json").read_text())
 
     def test_a_kernel_that_lacks_what_its_root_needs_is_stopped_before_anything_is_flashed(self) -> None:
         for lacking, words in (

@@ -348,6 +348,9 @@ class Source(Definable, frozen=True, kw_only=True):
 
 
 class Build(Definable, frozen=True, kw_only=True):
+    """`device_trees` are blobs of a kernel's own sources that its build makes too, like `coast/pier.dtb`; they become a
+    package of their own."""
+
     using: Literal["make", "plain", "kernel", "kernel-module", "toolchain-runtime"]
     needs: tuple[Requirement, ...] = ()
     tools: tuple[Requirement, ...] = ()
@@ -355,6 +358,7 @@ class Build(Definable, frozen=True, kw_only=True):
     install_goals: tuple[OneLine, ...] = ("install",)
     variables: dict[Variable, OneLine] = {}
     commands: tuple[str, ...] = ()
+    device_trees: tuple[Relative, ...] = ()
 
 
 class Attributes(Definable, frozen=True, kw_only=True):

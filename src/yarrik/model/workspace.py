@@ -78,9 +78,9 @@ class Workspace:
         if name in self.recipes:
             return self.recipes[name]
         for recipe in self.recipes.values():
-            if name in recipe.value.package:
+            if name in package_names(recipe):
                 return recipe
-        packages = {package for recipe in self.recipes.values() for package in recipe.value.package}
+        packages = {package for recipe in self.recipes.values() for package in package_names(recipe)}
         raise YarrikError(
             Trouble(
                 "RECIPE-UNKNOWN",
@@ -261,3 +261,10 @@ def _check_version(wanted: str, place: Place, collector: Collector) -> None:
     if [int(word) for word in match.group(1).split(".")] > have:
         collector.add(Trouble("VERSION-TOO-OLD", f"this is Yarrik {__version__}, and `{wanted}` is asked for", place,
                               remedy="install a newer Yarrik"))  # fmt: skip
+
+
+def package_names(recipe: Definition[Recipe]) -> tuple[str, ...]:
+    """Packages that a recipe yields beside one of its own name: those that it lists, or those of every kernel."""
+    if recipe.value.package or recipe.value.build.using != "kernel":
+        return tuple(recipe.value.package)
+    return (f"{recipe.name}-headers", f"{recipe.name}-device-trees")

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from yarrik.arch import ARCHES
+from yarrik.arch import ARCHES, Arch
 from yarrik.errors import Collector, Place, Trouble, YarrikError
 from yarrik.model import Composition, Definition, PackageRule, Recipe, Workspace
 from yarrik.plan.actions import (
@@ -28,6 +28,8 @@ from yarrik.toolchain import Toolchain
 
 #: Where a kernel's build leaves what modules from outside need to know of it.
 KERNEL_HEADERS = "/usr/include/kernel"
+#: Where device tree blobs of its own sources are installed.
+KERNEL_BLOBS = "/usr/lib/device-trees"
 
 
 @dataclass(frozen=True)
@@ -187,11 +189,19 @@ class _Planner:
         self.split[node] = step.name
 
     def _usual_packages(self, recipe: Definition[Recipe]) -> dict[str, PackageRule]:
-        """One package with everything; a kernel with modules keeps what outside modules are built against in one of its own."""
+        """One package with everything; a kernel's has what the board needs, and others have what outside modules are built
+        against, and device tree blobs of the kernel's own sources."""
+        more = {}
         if recipe.value.build.using == "kernel" and self._wants_modules():
-            headers = PackageRule(files=(f"{KERNEL_HEADERS}/**",), summary="what modules from outside are built against")
-            return {recipe.name: PackageRule(files=("/boot/**", "/lib/**")), f"{recipe.name}-headers": headers}
-        return {recipe.name: PackageRule(files=("**",))}
+            summary = "what modules from outside are built against"
+            more[f"{recipe.name}-headers"] = PackageRule(files=(f"{KERNEL_HEADERS}/**",), summary=summary)
+        if recipe.value.build.device_trees:
+            summary = "device trees of the kernel's own sources"
+            more[f"{recipe.name}-device-trees"] = PackageRule(files=(f"{KERNEL_BLOBS}/**",), summary=summary)
+        if not more:
+            return {recipe.name: PackageRule(files=("**",))}
+        own = ("/boot/**", "/lib/**") if self._wants_modules() else ("/boot/**",)
+        return {recipe.name: PackageRule(files=own), **more}
 
     def _sources(self, recipe: Definition[Recipe]) -> tuple[str, str]:
         """The step and output that hold the recipe's prepared sources."""
@@ -360,6 +370,7 @@ class _Planner:
                         ("install", "-D", "-m", "644", f"arch/{arch.kernel}/boot/{form}", f"{{step}}/stage/boot/{form}"),
                         ("install", "-m", "644", ".config", f"{{step}}/stage/boot/{form}.config"),
                         *self._module_commands(make),
+                        *_blob_commands(make, arch, recipe),
                     ),
                     environment=environment,
                     folder="{step}/build",
@@ -476,3 +487,13 @@ class _Planner:
             "KBUILD_BUILD_HOST": "yarrik",
             "KBUILD_BUILD_VERSION": "1",
         }
+
+
+def _blob_commands(make: tuple[str, ...], arch: Arch, recipe: Definition[Recipe]) -> tuple[tuple[str, ...], ...]:
+    """What makes and installs device tree blobs of the kernel's own sources."""
+    names = recipe.value.build.device_trees
+    install = tuple(
+        ("install", "-D", "-m", "644", f"arch/{arch.kernel}/boot/dts/{name}", f"{{step}}/stage{KERNEL_BLOBS}/{name}")
+        for name in names
+    )
+    return ((*make, "-j{jobs}", *names), *install) if names else ()
