@@ -242,6 +242,17 @@ class ConsolesAreFollowed(FolderTest):
         self.assertEqual((outcome.ending, outcome.missing), ("panic", "login"))
         self.assertLess(outcome.seconds, 30)
 
+    def test_the_last_words_may_come_in_pieces(self) -> None:
+        program = (
+            "import sys, time\n"
+            "for part in ('Kernel panic - not syncing', ': VFS', ': no root\\n'):\n"
+            "    sys.stdout.write(part); sys.stdout.flush(); time.sleep(0.2)\n"
+            "time.sleep(60)\n"
+        )
+        line = TalkLine(expect="not syncing: VFS: no root")
+        outcome = run_emulator([sys.executable, "-c", program], (line,), io.BytesIO(), 30, lambda _: None)
+        self.assertEqual(outcome.ending, "seen")
+
     def test_a_board_that_stays_up_when_it_should_power_off_is_a_failure(self) -> None:
         self.assertEqual(self.boot(TalkLine(expect="booting"), seconds=1, until_end=True).ending, "time")
 

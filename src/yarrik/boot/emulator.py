@@ -18,6 +18,8 @@ _CONTROL = re.compile(rb"\x1b(?:\[[0-9;?]*[ -/]*[@-~]|[@-Z\\-_])|\r")
 
 #: After one of these the board says nothing more: there is no use in waiting.
 _DEAD_ENDS = (b"Kernel panic - not syncing",)
+#: Seconds for what it says with that: its words may come in pieces.
+_LAST_WORDS = 1.0
 
 Ending = Literal["seen", "time", "ended", "panic"]
 
@@ -73,6 +75,7 @@ def run_emulator(
     position = 0
     seen: list[tuple[str, float]] = []
     ending: Ending | None = None
+    dead: float | None = None
     try:
         with selectors.DefaultSelector() as selector:
             selector.register(process.stdout, selectors.EVENT_READ)
@@ -88,7 +91,9 @@ def run_emulator(
                     if line.type is not None:
                         process.stdin.write(line.type.encode() + b"\n")
                         process.stdin.flush()
-                if any(word in console for word in _DEAD_ENDS) and position < len(talk):
+                if dead is None and position < len(talk) and any(word in console for word in _DEAD_ENDS):
+                    dead = time.monotonic()
+                if dead is not None and position < len(talk) and time.monotonic() - dead > _LAST_WORDS:
                     ending = "panic"
                     break
                 if position == len(talk) and not until_end:
@@ -98,7 +103,7 @@ def run_emulator(
                 if left <= 0:
                     ending = "time"
                     break
-                if selector.select(min(left, 0.5)):
+                if selector.select(min(left, 0.5 if dead is None else 0.1)):
                     data = process.stdout.read1(65536)  # type: ignore[attr-defined]
                     if not data:
                         ending = "seen" if position == len(talk) else "ended"
