@@ -126,6 +126,7 @@ class KernelsAreConfiguredAndBuilt(PretendedKernel):
         self.write("w/s/boards/b.kcfg", "CONFIG_SERIAL=y\nCONFIG_GAUGE=y\nCONFIG_MORE=y\n")
         plan = self.yarrik_json("plan", at=self.root)["steps"]
         self.assertEqual((plan[0]["step"], plan[0]["reason"]), ("configure kernel", "fragment b.kcfg changed"))
+        self.assertEqual([step["step"] for step in plan if step["verdict"] == "runs"], ["configure kernel"])
         self.assertIn("build kernel", self.ran(self.yarrik_json("build", at=self.root)))
 
     def test_a_missing_archive_names_the_debian_package(self) -> None:

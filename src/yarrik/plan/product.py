@@ -6,11 +6,13 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from msgspec.structs import replace
+
 from yarrik.arch import ARCHES, Arch
 from yarrik.boot.command_line import RootUnfit, RootWish, Word, command_line, root_words
 from yarrik.disk.layout import has_boot_partition, root_place
 from yarrik.errors import Collector, Place, Trouble, YarrikError
-from yarrik.model import Board, Composition, Definition
+from yarrik.model import Board, Composition, Definition, KernelChoice
 from yarrik.plan.actions import (
     Assemble,
     CompileDeviceTrees,
@@ -79,6 +81,13 @@ def built_in_line(composition: Composition) -> str:
     return str(command_line(product_root(composition), consoles, init_path, kernel.arguments, kernel.log_level, in_memory))
 
 
+def _for_boot_files(kernel: KernelChoice) -> KernelChoice:
+    """What boot files depend on: how the kernel is configured and compiled is seen in the kernel itself."""
+    return replace(
+        kernel, recipe="", otherwise=(), base="", base_file="", fragments=(), built_in="", include=(), silence=()
+    )  # fmt: skip
+
+
 @dataclass
 class ProductSteps:
     """Adds a product's own steps to a graph. `kernel_sources` tells where the kernel's prepared sources come from, if the
@@ -116,7 +125,7 @@ class ProductSteps:
                     kernel_path=f"/boot/{form}",
                     kernel_form=form,
                     device_tree=Path(kernel.device_tree).name,
-                    kernel=kernel,
+                    kernel=_for_boot_files(kernel),
                     boot=board.value.boot,
                     memory=board.value.memory,
                     root=tuple((word.text, word.origin) for word in product_root(composition)),

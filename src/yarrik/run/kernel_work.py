@@ -79,7 +79,8 @@ class KernelWork:
         shutil.rmtree(self.folder, ignore_errors=True)
         source_step, source_output = self.step.inputs["source"]
         source = self.session.run_up_to(self.composition, source_step)[source_output]
-        store.lay_out(store.tree(source), self.folder / "source", writable=True)
+        # The kernel is configured out of its tree, so that one is only read: links instead of a gigabyte of copies.
+        store.lay_out(store.tree(source), self.folder / "source", writable=False)
         store.lay_out(store.tree(config), self.folder / "build", writable=True)
         (self.folder / "before.config").write_bytes((self.folder / "build" / ".config").read_bytes())
         mark.write_text(config + "\n")
