@@ -37,9 +37,9 @@ def lay_out(root: Path, count: int) -> None:
     for recipe in ("stand-in", "libc"):
         shutil.copytree(STAND_IN / recipe, root / "s/recipes" / recipe)
     head = 'version = "1"\nlicence = "MIT"\n[[source]]\npath = "src"\n[build]\nusing = "plain"\n'
-    write("s/recipes/init/recipe.toml", head + "commands = ['mkdir -p $DESTDIR/sbin; echo \"#!/bin/sh\" > $DESTDIR/sbin/init; "
-          "chmod 755 $DESTDIR/sbin/init']\n")  # fmt: skip
-    write("s/recipes/init/src/empty", "")
+    # The bench board looks at what would be started, so it has to be a program.
+    write("s/recipes/init/recipe.toml", head + "commands = ['mkdir -p $DESTDIR/sbin; $CC -o $DESTDIR/sbin/init init.c']\n")
+    write("s/recipes/init/src/init.c", "int main(void) { return 0; }\n")
     for number, name in enumerate(names):
         needs = f'needs = ["{names[number - 1]}"]\n' if number else ""
         write(f"s/recipes/{name}/recipe.toml", head + 'commands = ["true"]\n' + needs)
