@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 group = typer.Typer(
     no_args_is_help=True,
-    help="Compiles device trees and shows what is in them.",
+    help="Compiles device trees, lays overlays on, compares and shows them.",
     epilog="Example: [bold]yarrik devicetree compile board.dts --out board.dtb --include include[/bold]",
     rich_markup_mode="rich",
 )
