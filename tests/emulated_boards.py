@@ -11,8 +11,7 @@ import sys
 import unittest
 from pathlib import Path
 
-from yarrik.disk.fat_edit import FatEditor
-from yarrik.disk.opening import opened_bytes
+from tests.support import edit_boot_file
 
 ROOT = Path(os.environ.get("YARRIK_BOARDS", "build/boards")).resolve()
 ENVIRONMENT = {**os.environ, "NO_COLOR": "1"}
@@ -35,23 +34,6 @@ def setUpModule() -> None:
     key = ROOT / "shelves/harbour/boards/kittiwake.pem"
     if not key.exists():
         subprocess.run(["openssl", "genrsa", "-out", key, "2048"], check=True, capture_output=True)
-
-
-def edited(image: Path, path: str, change: "dict[str, str] | bytes") -> None:
-    """Changes a file on an image's first FAT partition: by words, or all of it."""
-    with opened_bytes(image) as (_, found):
-        part = next(part for part in found.partitions if part.reader is not None and part.reader.form.startswith("FAT"))
-    with image.open("r+b") as disk:
-        editor = FatEditor(disk, part.start, part.size)
-        known = next(one for one in editor.walk() if one.path.lower() == path.lower())
-        data = b"".join(editor.content(known))
-        if isinstance(change, bytes):
-            data = change
-        else:
-            for old, new in change.items():
-                assert old.encode() in data, old
-                data = data.replace(old.encode(), new.encode())
-        editor.replace(path, data)
 
 
 class BoardTest(unittest.TestCase):
@@ -126,8 +108,8 @@ class Arm64WithASignedImageTree(BoardTest):
     def test_what_the_key_did_not_sign_is_refused(self) -> None:
         self.build()
         disk = self.disk()
-        edited(disk, f"/{self.product}.itb", {f"{self.product} 6.1": f"{self.product} 6.X"})
-        edited(disk, f"/{self.product}.itb", {"harbour,kittiwake": "harbour,kittiwakX"})
+        edit_boot_file(disk, f"/{self.product}.itb", {f"{self.product} 6.1": f"{self.product} 6.X"})
+        edit_boot_file(disk, f"/{self.product}.itb", {"harbour,kittiwake": "harbour,kittiwakX"})
         said = self.boot("--keep-disk", "--expect", MARKER, code=1, seconds=20)
         self.assertRegex(said, r"Bad Data Hash|Bad hash|Failed to verify")
         self.assertIn("BOOT-KERNEL-FORM", yarrik("boot", "--bench", disk, code=1))
@@ -227,8 +209,8 @@ class MistakesReallyFail(BoardTest):
         for name, path, change, code, words in self.CASES:
             with self.subTest(name):
                 disk = self.disk()
-                edited(disk, self.MENU, {"loglevel=5": "loglevel=8"})
-                edited(disk, path, change)
+                edit_boot_file(disk, self.MENU, {"loglevel=5": "loglevel=8"})
+                edit_boot_file(disk, path, change)
                 found = json.loads(yarrik("boot", "--bench", disk, "--json", code=1))
                 self.assertEqual(found["stop"]["code"], code)
                 if words is None:

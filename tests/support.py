@@ -12,6 +12,9 @@ import textwrap
 import unittest
 from pathlib import Path
 
+from yarrik.disk.fat_edit import FatEditor
+from yarrik.disk.opening import opened_bytes
+
 # Checkers of filesystems and tables live where only root's PATH leads on some systems.
 os.environ["PATH"] += ":/usr/sbin:/sbin"
 
@@ -71,6 +74,23 @@ class ProgramTest(FolderTest):
     def ran(self, report: dict) -> list[str]:
         """The steps that ran, out of a build's JSON."""
         return [step["step"] for step in report["steps"] if step["how"] == "ran"]
+
+
+def edit_boot_file(image: Path, path: str, change: dict[str, str] | bytes) -> None:
+    """Changes a file on an image's first FAT partition, as a hand that slips would: some words of it, or all of it."""
+    with opened_bytes(image) as (_, found):
+        part = next(part for part in found.partitions if part.reader is not None and part.reader.form.startswith("FAT"))
+    with image.open("r+b") as disk:
+        editor = FatEditor(disk, part.start, part.size)
+        known = next(one for one in editor.walk() if one.path.lower() == path.lower())
+        data = b"".join(editor.content(known))
+        if isinstance(change, bytes):
+            data = change
+        else:
+            for old, new in change.items():
+                assert old.encode() in data, f"{path} has no {old!r}"
+                data = data.replace(old.encode(), new.encode())
+        editor.replace(path, data)
 
 
 OFFICE = """

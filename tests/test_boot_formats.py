@@ -88,7 +88,7 @@ class ImageTrees(FolderTest):
         data = encode_fit(self.fit, self.key, "harbour")
         self.assertEqual(decode_fit(data)[1], self.fit)
         said = self.tool("dumpimage", "-l", self.write("f.itb", data))
-        for words in ("Kittiwake", "Default Configuration: 'one'", "AArch64 Linux" if "AArch64 Linux" in said else "AArch64",
+        for words in ("Kittiwake", "Default Configuration: 'one'", "AArch64",
                       "Load Address: 0x40400000", "sha256,rsa2048:harbour", hashlib.sha256(b"R" * 1000).hexdigest()):  # fmt: skip
             self.assertIn(words, said)
         out = self.folder / "kernel"

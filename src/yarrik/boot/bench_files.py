@@ -205,7 +205,7 @@ class BootFiles:
                 code,
                 f"the {what} {path or '(none named)'} is not on {where}",
                 "the bootloader would say so, and start nothing",
-                suggestion(path, filesystem.near(path)),
+                suggestion(path, filesystem.files()),
                 "kernel.device-tree" if "DEVICE" in code else "kernel.recipe",
             )
         return filesystem.content(path, FILE_LIMIT)

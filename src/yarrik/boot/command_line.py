@@ -47,12 +47,11 @@ class CommandLine:
 @dataclass(frozen=True)
 class RootWish:
     """`form` is one of the board's `boot.root`; `device` the disk's name for the form `device`; `read_only` is None to
-    follow the partition; `in_memory` says that an initramfs holds the root filesystem."""
+    follow the partition."""
 
     form: str = "partuuid"
     device: str = ""
     read_only: bool | None = None
-    in_memory: bool = False
 
 
 def partition_device(disk: str, number: int) -> str:
@@ -68,12 +67,10 @@ def partition_device(disk: str, number: int) -> str:
 
 
 def root_words(product: str, place: RootPlace, wish: RootWish) -> list[Word]:
-    """What tells the kernel of the root filesystem. Raises RootUnfit."""
-    if wish.in_memory or wish.form == "none":
-        if not wish.in_memory:
-            raise RootUnfit("nothing names the root filesystem, and there is no initramfs to find it",
-                            'set `root` to another form, or `initramfs = "root"`')  # fmt: skip
-        return []
+    """What tells the kernel of a root filesystem on a disk. Raises RootUnfit."""
+    if wish.form == "none":
+        raise RootUnfit("nothing names the root filesystem, and there is no initramfs to find it",
+                        'set `root` to another form, or `initramfs = "root"`')  # fmt: skip
     form, disk, partition = wish.form, place.disk, place.partition
     where = f"the partition {place.name} of the disk {disk.name} holds the root filesystem"
     if form == "partuuid":

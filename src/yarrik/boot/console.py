@@ -7,24 +7,12 @@ from collections.abc import Iterator
 
 from yarrik.devicetree import DeviceTree, TreeNode, text_of
 
-#: The kernel's names of serial ports, and what the devices say they are compatible with (drivers/tty/serial).
+#: The kernel's names of serial ports whose devices are known by a standard of their own, and what such devices say.
 _DRIVERS: dict[str, tuple[str, ...]] = {
     "ttyAMA": ("arm,pl011", "arm,sbsa-uart"),
-    "ttyS": ("ns16550", "ns16550a", "ns16450", "ns8250", "ns16750", "ns16850", "snps,dw-apb-uart", "brcm,bcm2835-aux-uart",
-             "ti,omap4-uart", "ti,am654-uart", "mediatek,mt6577-uart", "nvidia,tegra20-uart", "intel,xscale-uart"),
-    "ttymxc": ("fsl,imx21-uart", "fsl,imx6q-uart", "fsl,imx1-uart", "fsl,imx53-uart"),
-    "ttyLP": ("fsl,vf610-lpuart", "fsl,ls1021a-lpuart", "fsl,imx7ulp-lpuart", "fsl,imx8qxp-lpuart"),
-    "ttySC": ("renesas,scif", "renesas,sci", "renesas,hscif"),
-    "ttyPS": ("cdns,uart-r1p8", "cdns,uart-r1p12", "xlnx,xuartps"),
-    "ttyUL": ("xlnx,xps-uartlite-1.00.a", "xlnx,opb-uartlite-1.00.b"),
-    "ttySTM": ("st,stm32-uart", "st,stm32h7-uart", "st,stm32f7-uart"),
-    "ttyMSM": ("qcom,geni-debug-uart", "qcom,msm-uartdm", "qcom,msm-uart"),
-    "ttySAC": ("samsung,exynos4210-uart", "samsung,s3c6400-uart"),
-    "ttySIF": ("sifive,uart0", "sifive,fu540-c000-uart0"),
-    "ttyAML": ("amlogic,meson-uart", "amlogic,meson-gx-uart"),
-    "ttyMV": ("marvell,armada-3700-uart",),
-    "ttyO": ("ti,omap2-uart", "ti,omap3-uart", "ti,omap4-uart"),
-}  # fmt: skip
+    "ttyS": ("ns16550", "ns16550a", "ns16450", "ns8250", "ns16750", "ns16850"),
+}
+_PORT_NAMES = ("serial", "uart")
 #: Consoles that no device tree tells of: firmware's own, virtual screens, gadgets, the network.
 _ELSEWHERE = re.compile(r"(?:tty\d*|hvc\d+|ttyGS\d+|ttyUSB\d+|netcon\d*|null|uart.*|earlycon.*)\Z")
 _PORT = re.compile(r"(?P<driver>[A-Za-z]+?)(?P<number>\d+)\Z")
@@ -33,16 +21,22 @@ _PORT = re.compile(r"(?P<driver>[A-Za-z]+?)(?P<number>\d+)\Z")
 def console_problem(tree: DeviceTree, console: str) -> str | None:
     """What keeps `console` (`ttyAMA0,115200`) from being a console on a board with this device tree; None for nothing.
 
-    Names that no device tree tells of, or that are not known here, are let be."""
+    Names that no device tree tells of are let be. So is a name whose driver is not known here while an enabled port is not
+    known either: it may be that one."""
     name = console.partition(",")[0]
     match = _PORT.match(name)
-    if _ELSEWHERE.match(name) or match is None or match["driver"] not in _DRIVERS:
+    if _ELSEWHERE.match(name) or match is None:
         return None
     driver, number = match["driver"], int(match["number"])
-    ports = [(path, node, enabled) for path, node, enabled in _nodes(tree) if _fits(node, driver)]
-    usable = [path for path, _, enabled in ports if enabled]
+    nodes = list(_nodes(tree))
+    enabled_ports = [node for _, node, enabled in nodes if enabled and _is_port(node)]
+    unknown = [node for node in enabled_ports if not any(_fits(node, other) for other in _DRIVERS)]
+    ports = [(path, enabled) for path, node, enabled in nodes if _fits(node, driver)]
+    usable = [path for path, enabled in ports if enabled]
+    if not usable and unknown:
+        return None
     if not ports:
-        there = sorted({other for other in _DRIVERS for _, node, enabled in _nodes(tree) if enabled and _fits(node, other)})
+        there = sorted({other for other in _DRIVERS for node in enabled_ports if _fits(node, other)})
         hint = f"; there are ports for {', '.join(there)}" if there else ""
         return f"no device in the device tree is one for {driver}{hint}"
     if not usable:
@@ -53,7 +47,7 @@ def console_problem(tree: DeviceTree, console: str) -> str | None:
         path = text_of(alias.value) or ""
         if path in usable:
             return None
-        if path in [port for port, _, _ in ports]:
+        if path in [port for port, _ in ports]:
             return f"{name} is {path} (alias serial{number}), and that is not enabled"
     named = {text_of(item.value) for item in aliases.properties.values()} if aliases is not None else set()
     # Ports without an alias get numbers that are left, in the order of the tree.
@@ -66,7 +60,12 @@ def console_problem(tree: DeviceTree, console: str) -> str | None:
 def _fits(node: TreeNode, driver: str) -> bool:
     item = node.properties.get("compatible")
     words = item.value.decode("ascii", "replace").split("\0") if item is not None else []
-    return any(word in _DRIVERS[driver] for word in words)
+    return any(word in _DRIVERS.get(driver, ()) for word in words)
+
+
+def _is_port(node: TreeNode) -> bool:
+    """Whether a node is a serial port: by its generic name (Devicetree Specification v0.4, 2.2.2), or as one of those known."""
+    return node.name.partition("@")[0] in _PORT_NAMES or any(_fits(node, driver) for driver in _DRIVERS)
 
 
 def _nodes(tree: DeviceTree) -> Iterator[tuple[str, TreeNode, bool]]:

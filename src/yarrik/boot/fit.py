@@ -193,14 +193,11 @@ def _texts(node: TreeNode, name: str) -> list[str]:
 def _covered(blob: bytes, signature: TreeNode) -> Iterator[bytes]:
     """The ranges of the blob that a signature covers."""
     at_structure, at_names = struct.unpack_from(">II", blob, 8)
-    length = struct.unpack_from(">I", blob, 36)[0]
     for start, end in _ranges(blob, _texts(signature, "hashed-nodes")):
         yield blob[at_structure + start : at_structure + end]
     item = signature.properties.get("hashed-strings")
     if item is not None and len(item.value) == 8:
         yield blob[at_names : at_names + struct.unpack(">II", item.value)[1]]
-    if not length:
-        raise FitDamaged("it has no structure")
 
 
 def _ranges(blob: bytes, wanted: Sequence[str]) -> Iterator[tuple[int, int]]:

@@ -60,8 +60,8 @@ class Filesystem:
             if found.kind == "file" and (path.lower() if self._folded else path).rpartition("/")[0] == begin
         ]
 
-    def near(self, path: str) -> list[str]:
-        """Files that somebody may have meant by a path that is not there."""
+    def files(self) -> list[str]:
+        """Files that somebody may have meant by a path that is not there; a few hundred at the most."""
         return [one for one, found in self.paths.items() if found.kind == "file"][:500]
 
     def content(self, path: str, most: int) -> bytes:

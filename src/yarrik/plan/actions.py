@@ -113,20 +113,19 @@ class CompileDeviceTrees(Action, frozen=True, kw_only=True):
 
 
 class PlaceBootFiles(Action, frozen=True, kw_only=True):
-    """Adds device tree, command line and the boot method's files, and checks that all of it fits the board and each other.
-    Outputs: `root`, `boot`, the `device-tree`, the `environment`, and what a `memory` bundle holds."""
+    """Adds device tree, command line (`line`: words, each with its origin) and the boot method's files, and checks that all of
+    it fits the board and each other. Outputs: `root`, `boot`, the `device-tree`, the `environment`, and what a `memory` bundle
+    holds."""
 
     product: str
     version: str
     arch: str
     kernel_path: str
-    kernel_form: str
     device_tree: str
     kernel: KernelChoice
     boot: BootChoice
     memory: MemoryChoice
-    root: tuple[tuple[str, str], ...]
-    init_path: str
+    line: tuple[tuple[str, str], ...]
     boot_apart: bool
     clock: int
 

@@ -20,7 +20,7 @@ from yarrik.plan.actions import (
     Unpack,
     WriteDisks,
 )
-from yarrik.plan.product import ProductSteps, built_in_line, kernel_form
+from yarrik.plan.product import ProductSteps, kernel_form, line_in
 from yarrik.plan.steps import Step
 from yarrik.plan.surroundings import Surroundings
 from yarrik.resolve import Node, Order, build_order
@@ -348,7 +348,7 @@ class _Planner:
                     make=make,
                     base="" if kernel.base_file else kernel.base,
                     fragments=kernel.fragments,
-                    command_line=built_in_line(self.composition),
+                    command_line=line_in(self.composition, "kernel"),
                     kernel_arch=arch.kernel,
                     built_in=bool(kernel.built_in),
                     environment=environment,

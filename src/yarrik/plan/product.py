@@ -9,7 +9,7 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from yarrik.arch import ARCHES, Arch
-from yarrik.boot.command_line import RootUnfit, RootWish, Word, command_line, root_words
+from yarrik.boot.command_line import CommandLine, RootUnfit, RootWish, Word, command_line, root_words
 from yarrik.disk.layout import has_boot_partition, root_place
 from yarrik.errors import Collector, Place, Trouble, YarrikError
 from yarrik.model import Board, Composition, Definition, KernelChoice
@@ -50,8 +50,7 @@ def product_root(composition: Composition) -> list[Word]:
     """The words that tell the kernel of the root filesystem. Raises YarrikError."""
     board, boot = composition.board, composition.board.value.boot
     place = root_place(board.value.disk)
-    in_memory = boot.initramfs == "root"
-    if in_memory:
+    if boot.initramfs == "root":
         return []
     if place is None:
         raise YarrikError(
@@ -69,16 +68,18 @@ def product_root(composition: Composition) -> list[Word]:
         ) from error  # fmt: skip
 
 
-def built_in_line(composition: Composition) -> str:
-    """The command line that is built into the kernel; empty when it stands elsewhere."""
-    board = composition.board.value
-    if board.boot.command_line_in != "kernel":
-        return ""
-    kernel = board.kernel
+def product_line(composition: Composition) -> CommandLine:
+    """The product's command line. Raises YarrikError."""
+    board, kernel = composition.board.value, composition.board.value.kernel
     consoles = [*kernel.more_consoles, *([kernel.console] if kernel.console else [])]
     in_memory = board.boot.initramfs == "root"
     init_path = composition.profile.value.init_path
-    return str(command_line(product_root(composition), consoles, init_path, kernel.arguments, kernel.log_level, in_memory))
+    return command_line(product_root(composition), consoles, init_path, kernel.arguments, kernel.log_level, in_memory)
+
+
+def line_in(composition: Composition, where: str) -> str:
+    """The product's command line if it is to stand there (a value of `boot.command-line-in`), else nothing."""
+    return str(product_line(composition)) if composition.board.value.boot.command_line_in == where else ""
 
 
 def _for_boot_files(kernel: KernelChoice) -> KernelChoice:
@@ -123,13 +124,11 @@ class ProductSteps:
                     version=self.version,
                     arch=arch.name,
                     kernel_path=f"/boot/{form}",
-                    kernel_form=form,
                     device_tree=Path(kernel.device_tree).name,
                     kernel=_for_boot_files(kernel),
                     boot=board.value.boot,
                     memory=board.value.memory,
-                    root=tuple((word.text, word.origin) for word in product_root(composition)),
-                    init_path=profile.value.init_path,
+                    line=tuple((word.text, word.origin) for word in product_line(composition).words),
                     boot_apart=apart,
                     clock=self._clock,
                 ),
@@ -274,24 +273,13 @@ class ProductSteps:
                     include=tuple(f"include-{index}" for index in range(len(kernel.include))),
                     silence=kernel.silence,
                     compiler=toolchain.programs[0] if not toolchain.prefix else f"{toolchain.prefix}gcc",
-                    arguments=self._line_in_device_tree(),
+                    arguments=line_in(self.composition, "device-tree"),
                 ),
                 inputs=inputs,
                 places=places,
             )
         )
         return compiled.name, "blobs"
-
-    def _line_in_device_tree(self) -> str:
-        board = self.composition.board.value
-        if board.boot.command_line_in != "device-tree":
-            return ""
-        kernel = board.kernel
-        consoles = [*kernel.more_consoles, *([kernel.console] if kernel.console else [])]
-        init = self.composition.profile.value.init_path
-        in_memory = board.boot.initramfs == "root"
-        root = product_root(self.composition)
-        return str(command_line(root, consoles, init, kernel.arguments, kernel.log_level, in_memory))
 
     def _beside(self, name: str, key: str, why: str) -> Path:
         board = self.composition.board

@@ -23,7 +23,6 @@ from yarrik.boot import (
     MemoryMap,
     Word,
     boot_files,
-    command_line,
     console_problem,
     memory_bundle,
     memory_of,
@@ -319,11 +318,8 @@ class _Placing:
 
     def lines(self) -> dict[str, tuple[str, CommandLine]]:
         """The command line of each entry, by the entry's name, with its title."""
-        action, kernel = self.action, self.action.kernel
-        consoles = [*kernel.more_consoles, *([kernel.console] if kernel.console else [])]
-        root = [Word(text, origin) for text, origin in action.root]
-        in_memory = action.boot.initramfs == "root"
-        line = command_line(root, consoles, action.init_path, kernel.arguments, kernel.log_level, in_memory)
+        action = self.action
+        line = CommandLine(tuple(Word(text, origin) for text, origin in action.line))
         lines = {action.product: (action.product, line)}
         for entry in action.boot.entry:
             lines[entry.name] = (entry.title or entry.name, line.with_words(entry.arguments, f"the board's entry {entry.name}"))

@@ -23,12 +23,11 @@ _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*\Z")
 
 @dataclass(frozen=True)
 class Fragment:
-    """What was changed: where the fragment is, the options it sets with their former values, and whose list it is on."""
+    """What was changed: where the fragment is, the options it sets with former and new values, and whose list it is on."""
 
     file: Path
     changes: dict[str, tuple[str, str]]
     board_file: Path
-    listed: bool
 
 
 class KernelWork:
@@ -122,11 +121,11 @@ class KernelWork:
                                       why="it would be overwritten", remedy="take another name"))  # fmt: skip
         lines = [f"# Changed in the option menu of {self.composition.name}'s kernel."]
         lines += [f"{key}={value}" if value != "n" else f"# {key} is not set" for key, (_, value) in changes.items()]
-        listed = self._list(name)
+        self._list(name)
         file.write_text("\n".join(lines) + "\n")
         # From here on the board's own files give these options: the next menu begins with them.
         (self.folder / "made-from").unlink(missing_ok=True)
-        return Fragment(file, changes, board.file, listed)
+        return Fragment(file, changes, board.file)
 
     def _difference(self) -> dict[str, tuple[str, str]]:
         """Options that somebody changed, former and new value: those that follow from others are left out, since the
@@ -151,7 +150,7 @@ class KernelWork:
             key: (before.get(key, "n"), now.get(key, "n")) for key in sorted(names) if before.get(key, "n") != now.get(key, "n")
         }
 
-    def _list(self, name: str) -> bool:
+    def _list(self, name: str) -> None:
         """Adds the fragment to the board's own list, in its file, with everything else there left as it is."""
         file = self.composition.board.file
         document = tomlkit.parse(file.read_text(encoding="utf-8"))
@@ -168,7 +167,6 @@ class KernelWork:
         fresh = file.with_name(f".new-{file.name}")
         fresh.write_text(tomlkit.dumps(document), encoding="utf-8")
         fresh.replace(file)
-        return True
 
 
 def _values(text: str) -> dict[str, str]:
