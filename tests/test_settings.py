@@ -7,7 +7,7 @@ import unittest
 from pathlib import Path
 
 from tests.support import ProgramTest
-from yarrik.boot.environment import decode_environment, encode_environment
+from yarrik.boot.environment import decode_environment, encode_environment, newest_of
 from yarrik.disk.fat_edit import FatEditor, FatFull
 
 
@@ -60,6 +60,18 @@ class SettingsChangeInFinishedImages(ProgramTest):
         self.yarrik("boot", "set", block, "bootdelay=2", "board=kittiwake")
         self.assertEqual(decode_environment(block.read_bytes()), ({"bootdelay": "2", "board": "kittiwake"}, None))
         self.assertEqual(block.stat().st_size, 512)
+
+    def test_a_redundant_pair_keeps_the_block_that_was_in_force(self) -> None:
+        pair = self.folder / "environment.bin"
+        in_force = encode_environment({"bootdelay": "0"}, 512, 255)
+        pair.write_bytes(in_force + encode_environment({"bootdelay": "9"}, 512, 254))
+        pair.chmod(0o640)
+        self.yarrik("boot", "set", pair, "bootdelay=2")
+        data = pair.read_bytes()
+        self.assertEqual(data[:512], in_force)
+        self.assertEqual(decode_environment(data[512:], redundant=True), ({"bootdelay": "2"}, 0))
+        self.assertEqual(newest_of(data[:512], data[512:]), ({"bootdelay": "2"}, 1))
+        self.assertEqual(pair.stat().st_mode & 0o777, 0o640)
 
     def test_what_cannot_be_leaves_everything_as_it_was(self) -> None:
         image = self.card(12)

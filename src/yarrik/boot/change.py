@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Mapping
+import shutil
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
 
-from yarrik.boot.environment import EnvironmentDamaged, decode_environment, encode_environment
+from yarrik.boot.environment import EnvironmentDamaged, decode_environment, encode_environment, newest_of
 from yarrik.boot.settings import change_settings, read_settings
 from yarrik.disk.block_map import BlockMap
 from yarrik.disk.fat_edit import FatEditor
@@ -47,13 +48,14 @@ def change_image(file: Path, changes: Mapping[str, str | None], inside: str = ""
     fresh = file.with_name(f".{file.name}.changed")
     fresh.unlink(missing_ok=True)
     copy_sparse(file, fresh)
+    shutil.copymode(file, fresh)
     written: list[tuple[int, int]] = []
     try:
-        block = _environment(file)
-        if block is not None:
-            before = block[0]
+        environment = _environment(file)
+        if environment is not None:
+            before, encoded = environment
             after = {key: value for key, value in (before | dict(changes)).items() if value is not None}
-            fresh.write_bytes(encode_environment(after, file.stat().st_size, block[1]))
+            fresh.write_bytes(encoded(after))
             where = file.name
         else:
             where, before, after, written = _in_image(fresh, changes, inside)
@@ -65,14 +67,29 @@ def change_image(file: Path, changes: Mapping[str, str | None], inside: str = ""
     return Changed(where, values, (*beside, *_checksums(file, beside)))
 
 
-def _environment(file: Path) -> tuple[dict[str, str], int | None] | None:
-    """What an environment block holds; None when the file is something else."""
+def _environment(file: Path) -> tuple[dict[str, str], Callable[[dict[str, str]], bytes]] | None:
+    """What an environment block or a redundant pair holds, and what makes its bytes of new settings; None for other files."""
     if file.stat().st_size > _MOST:
         return None
+    data = file.read_bytes()
     try:
-        return decode_environment(file.read_bytes())
+        return decode_environment(data)[0], lambda after: encode_environment(after, len(data))
+    except EnvironmentDamaged:
+        pass
+    half = len(data) // 2
+    blocks = [data[:half], data[half:]]
+    try:
+        before, newest = newest_of(*blocks)
     except EnvironmentDamaged:
         return None
+
+    def pair(after: dict[str, str]) -> bytes:
+        # As bootloaders do it: the older of the two is replaced, so that the other stands until this one is whole.
+        flag = decode_environment(blocks[newest], redundant=True)[1] or 0
+        blocks[1 - newest] = encode_environment(after, half, (flag + 1) % 256)
+        return b"".join(blocks)
+
+    return before, pair
 
 
 def _in_image(
