@@ -1,6 +1,7 @@
 """Fingerprints, reasons, what a plan says, and the scheduler's state machine."""
 
 import unittest
+from unittest import mock
 
 from yarrik.cache import LastRun
 from yarrik.plan import Graph, PrepareFolder, RunCommands, Step, assess, fingerprint_of, parts_of, reason_for
@@ -32,6 +33,13 @@ class FingerprintsCoverEverything(unittest.TestCase):
             fingerprint_of(Step("stage", "x", command(A="1"), {"f": "1"}, base.inputs), {"i": "d"}),
         ]
         self.assertEqual(len({first, *others}), 5)
+
+    def test_an_action_that_came_to_do_something_else_is_another(self) -> None:
+        one = step("build", "x", A="1")
+        before, parts = fingerprint_of(one, {}), parts_of(one, {})
+        with mock.patch.object(RunCommands, "REVISION", 7):
+            self.assertNotEqual(fingerprint_of(one, {}), before)
+            self.assertEqual(parts_of(one, {}).keys() - parts.keys(), {"setting revision of this step"})
 
     def test_the_order_in_which_settings_are_given_has_no_say(self) -> None:
         self.assertEqual(

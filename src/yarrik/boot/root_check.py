@@ -224,6 +224,7 @@ class RootChecks:
         begin = re.compile(r"(?:/usr)?/lib/modules/([^/]+)/")
         versions = sorted({match.group(1) for path in self.root.paths if (match := begin.match(path))})
         if not versions:
+            self._named_are_there("", self._named())
             return
         banner = _BANNER.search(kernel)
         version = banner.group(1).decode() if banner else ""
@@ -236,6 +237,7 @@ class RootChecks:
             )
         known = version or versions[0]
         wanted = {driver: node for driver, node in self._wanted(known).items() if driver not in self._named()}
+        self._named_are_there(known, self._named())
         loader = next((found for found in self._programs() if found.path.rpartition("/")[2] in _LOADERS), None)
         if wanted and loader is None:
             driver, node = next(iter(wanted.items()))
@@ -251,6 +253,25 @@ class RootChecks:
             if f"/modules/{known}/" in path and path.endswith((".ko", ".ko.xz", ".ko.zst", ".ko.gz"))
         )
         self.tell("modules", f"{count} for {known}" + (f"; {len(wanted)} that the device tree needs" if wanted else ""))
+
+    def _named_are_there(self, version: str, named: set[str]) -> None:
+        """Stops at a module that init is told to load and cannot find: the list of modules has to have it."""
+        folders = [f"{top}/modules/{version}" for top in ("/lib", "/usr/lib")]
+        listed = {
+            line.partition(":")[0].rpartition("/")[2].partition(".ko")[0].replace("-", "_")
+            for folder in folders
+            for name in ("modules.dep", "modules.builtin")
+            for line in self._lines(f"{folder}/{name}")
+        }
+        missing = sorted(named - listed)
+        if missing:
+            where = f"modules.dep of {version} does not have it" if version else "there are no modules in the image"
+            self.stop(
+                "MODULES-MISSING",
+                f"init is told to load {missing[0]}, and {where}",
+                "what it drives would not work",
+                "add the package that brings it, or take its name out",
+            )
 
     def _named(self) -> set[str]:
         """Modules that init is told to load."""

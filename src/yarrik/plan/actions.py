@@ -7,6 +7,8 @@ jobs a build system may run at a time. Neither has a say in the result.
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 import msgspec
 
 from yarrik.model import BootChoice, Disk, Image, KernelChoice, MemoryChoice, PackageRule
@@ -15,7 +17,10 @@ Command = tuple[str, ...]
 
 
 class Action(msgspec.Struct, frozen=True, kw_only=True, tag_field="does", rename="kebab"):
-    """Base of all actions."""
+    """Base of all actions. `REVISION` is raised when an action comes to do something else with the same fields, so that
+    results of former versions are not taken for new ones."""
+
+    REVISION: ClassVar[int] = 0
 
 
 class FetchFile(Action, frozen=True, kw_only=True):
@@ -90,6 +95,8 @@ class Split(Action, frozen=True, kw_only=True):
 
 class Assemble(Action, frozen=True, kw_only=True):
     """Puts packages, accounts and an image's own files into one root filesystem. Outputs: `root`, `packages`."""
+
+    REVISION: ClassVar[int] = 1  # indexes of kernel modules
 
     image: Image
     hostname: str

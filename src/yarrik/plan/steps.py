@@ -12,7 +12,7 @@ import msgspec
 from yarrik.errors import Place
 from yarrik.plan.actions import Action
 
-#: Raised when the meaning of an action changes, so that results of former versions are not taken for new ones.
+#: Raised when the form of fingerprints or results changes; what a single action does has a revision of its own.
 FORMAT = 1
 
 _encode = msgspec.json.Encoder(order="deterministic").encode
@@ -48,6 +48,8 @@ class Step:
 def fingerprint_of(step: Step, inputs: Mapping[str, str]) -> str:
     """The digest of the step's action, files and the digests of its inputs (by label)."""
     sha = hashlib.sha256(b"yarrik step %d %s\n" % (FORMAT, step.kind.encode()))
+    if step.action.REVISION:
+        sha.update(b"revision %d\n" % step.action.REVISION)
     for part in (step.action, dict(step.files), dict(inputs)):
         sha.update(_encode(part))
         sha.update(b"\n")
@@ -63,6 +65,8 @@ def parts_of(step: Step, inputs: Mapping[str, str]) -> dict[str, str]:
                 parts[f"setting {key}.{inner}"] = _text(item)
         elif key != "does":
             parts[f"setting {key}"] = _text(value)
+    if step.action.REVISION:
+        parts["setting revision of this step"] = str(step.action.REVISION)
     parts.update({f"file {label}": digest for label, digest in step.files.items()})
     parts.update({f"input {label}": digest for label, digest in inputs.items()})
     return parts
