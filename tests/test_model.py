@@ -6,7 +6,9 @@ from tests.support import FolderTest
 from yarrik.errors import YarrikError
 from yarrik.model import Board, Recipe, load_workspace
 from yarrik.model.positions import key_lines
-from yarrik.model.reading import convert, find_troubles, read_document, stacked
+from yarrik.model.checking import convert, find_troubles
+from yarrik.model.reading import read_document
+from yarrik.model.stacking import stacked
 
 
 class KeysHaveLines(unittest.TestCase):

@@ -12,7 +12,8 @@ from pathlib import Path
 from typing import BinaryIO, Literal
 
 from yarrik.model.definitions import Definable
-from yarrik.model.reading import convert, read_document
+from yarrik.model.checking import convert
+from yarrik.model.reading import read_document
 
 _CONTROL = re.compile(rb"\x1b(?:\[[0-9;?]*[ -/]*[@-~]|[@-Z\\-_])|\r")
 

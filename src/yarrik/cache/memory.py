@@ -8,6 +8,7 @@ from __future__ import annotations
 import os
 import sqlite3
 import threading
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -22,6 +23,7 @@ create table if not exists runs (
   product text not null, step text not null, fingerprint text not null, parts blob not null, outputs blob not null,
   primary key (product, step)
 ) without rowid;
+create table if not exists documents (path text primary key, mark text not null, content blob not null) without rowid;
 create table if not exists facts (name text primary key, value blob not null) without rowid;
 """
 _FRESH_NS = 2_000_000_000
@@ -119,6 +121,32 @@ class Memory:
     def learn(self, name: str, value: bytes) -> None:
         with self._lock:
             self._database.execute("insert or replace into facts values (?, ?)", (name, value))
+
+    def documents(self, rules: str) -> dict[str, tuple[str, bytes]]:
+        """Files that were found good under these `rules`: by path, the mark of their status and what they say, encoded."""
+        if self.fact("rules of documents") != rules.encode():
+            with self._lock:
+                self._database.execute("delete from documents")
+            self.learn("rules of documents", rules.encode())
+            return {}
+        with self._lock:
+            rows = self._database.execute("select path, mark, content from documents").fetchall()
+        return {path: (mark, content) for path, mark, content in rows}
+
+    def keep_documents(self, documents: Mapping[str, tuple[str, bytes]]) -> None:
+        """Remembers files, but for those that were written so shortly ago that they may change again unseen."""
+        import time
+
+        now = time.time_ns()
+        rows = [
+            (path, mark, content)
+            for path, (mark, content) in documents.items()
+            if now - int(mark.split()[1]) > _FRESH_NS and not _odd(Path(path))
+        ]
+        with self._lock:
+            self._database.execute("begin immediate")
+            self._database.executemany("insert or replace into documents values (?, ?, ?)", rows)
+            self._database.execute("commit")
 
     def close(self) -> None:
         self.save_digests()

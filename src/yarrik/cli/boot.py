@@ -73,7 +73,7 @@ def boot(
     lines = read_talk(talk) if talk is not None else ()
     lines += tuple(TalkLine(expect=text) for text in expect or ())
     with opened(workspace) as session:
-        composition = session.workspace.compose(product)
+        composition = session.compose(product)
         outcome = boot_product(session.root, composition, lines, seconds, until_off, keep_disk, show=not json)
     log = shown_path(session.root / "out" / composition.name / "boot.log")
     ok = outcome.ending == "seen"

@@ -33,7 +33,7 @@ def build(
     from yarrik.cli.view import BuildView, print_json, show_error
 
     with opened(workspace, renew_lock, not no_sandbox) as session:
-        composition = session.workspace.compose(product)
+        composition = session.compose(product)
         view = BuildView(quiet=json)
         try:
             report = session.build(composition, jobs, keep_going, view)
@@ -126,7 +126,7 @@ def plan(
     from yarrik.cli.view import print_json, show_table, styled
 
     with opened(workspace) as session:
-        composition = session.workspace.compose(product)
+        composition = session.compose(product)
         found = session.plan(composition)
     if json:
         print_json(

@@ -14,7 +14,7 @@ def check(product: ProductArgument = None, workspace: WorkspaceOption = None, js
     from yarrik.cli.view import print_json, show_table, styled
 
     with opened(workspace) as session:
-        composition = session.workspace.compose(product)
+        composition = session.compose(product)
         graph = session.graph(composition)
         session.check_programs(graph)
         toolchains = sorted((side, toolchain.shown) for side, toolchain in session.toolchains.items())

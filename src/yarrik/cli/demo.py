@@ -42,7 +42,7 @@ def demo(
         sys.stdout.write(f"workspace in {shown_path(folder)}: two shelves, {len(wanted)} product(s) to build\n")
     for name in wanted:
         with opened(folder, use_sandbox=not no_sandbox) as session:
-            composition = session.workspace.compose(name)
+            composition = session.compose(name)
             if not json:
                 what = known[name].what if name in known else composition.product.value.summary
                 sys.stdout.write(f"\n{styled(name, 'bold')}: {what}\n")

@@ -33,7 +33,7 @@ def change_options(
     from yarrik.run.kernel_work import KernelWork
 
     with opened(workspace) as session:
-        composition = session.workspace.compose(product)
+        composition = session.compose(product)
         work = KernelWork(session, composition)
         sys.stdout.write(f"configuring the kernel of {composition.name} …\n")
         sys.stdout.flush()
@@ -54,7 +54,7 @@ def save(
     from yarrik.run.kernel_work import KernelWork
 
     with opened(workspace) as session:
-        fragment = KernelWork(session, session.workspace.compose(product)).save_fragment(name)
+        fragment = KernelWork(session, session.compose(product)).save_fragment(name)
     if json:
         changes = {key: {"before": before, "after": after} for key, (before, after) in fragment.changes.items()}
         print_json({"ok": True, "file": str(fragment.file), "board": str(fragment.board_file), "options": changes})

@@ -28,7 +28,7 @@ def log(
 
     step = " ".join([kind, *subject])
     with opened(workspace) as session:
-        composition = session.workspace.compose(product)
+        composition = session.compose(product)
         text = session.log_of(composition.name, step)
     if text is None:
         logs = log_path(session.folder, composition.name, step).parent

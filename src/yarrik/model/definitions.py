@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import datetime
-from typing import Annotated, Literal
+from dataclasses import dataclass
+from typing import Annotated, Any, ClassVar, Literal
 
 import msgspec
 
@@ -21,6 +22,7 @@ from yarrik.model.rules import (
     Mode,
     Name,
     OneLine,
+    OptionNeed,
     PartitionSize,
     PartitionType,
     Relative,
@@ -29,11 +31,55 @@ from yarrik.model.rules import (
     Size,
     ToolPrefix,
     Variable,
+    VersionText,
+    WishText,
 )
 
 
 class Definable(msgspec.Struct, frozen=True, kw_only=True, rename="kebab", forbid_unknown_fields=True):
-    """Base of all tables: immutable, strict about keys."""
+    """Base of all tables: immutable, strict about keys. `KEY` is what tells the tables of an array apart when one array is
+    laid upon another."""
+
+    KEY: ClassVar[str] = ""
+
+
+@dataclass(frozen=True)
+class Part:
+    """Marks a table that holds some keys of another shape; an empty name means the shape of the whole file."""
+
+    of: str
+
+
+#: Some keys of the definition that it stands in.
+OwnChanges = Annotated[dict[str, Any], Part("")]
+
+
+@dataclass(frozen=True)
+class OneOrMore:
+    """Marks a value that is one text or a list of texts."""
+
+
+Names = Annotated[Any, OneOrMore()]
+
+
+class When(Definable, frozen=True, kw_only=True):
+    """Settings that hold under conditions, all of which have to be met; a list of values means any of them, and a `-` before
+    a value that it must not be.
+
+    `board` is a board or one that it extends, `option` an option of this recipe or `RECIPE[OPTION]`, `version` a wish for this
+    recipe's version or `RECIPE >= 2`."""
+
+    arch: Names = ()
+    board: Names = ()
+    profile: Names = ()
+    option: Names = ()
+    variant: Names = ()
+    version: Names = ()
+    set: OwnChanges
+
+
+Options = dict[Name, dict[Name, bool]]
+Versions = dict[Name, WishText]
 
 
 # yarrik.toml
@@ -46,6 +92,8 @@ class WorkspaceTable(Definable, frozen=True, kw_only=True):
 
 
 class ShelfChoice(Definable, frozen=True, kw_only=True):
+    KEY: ClassVar[str] = "name"
+
     name: Name
     path: str
 
@@ -106,6 +154,8 @@ class KernelChoice(Definable, frozen=True, kw_only=True):
 
 class MenuChoice(Definable, frozen=True, kw_only=True):
     """A further entry of the boot menu: the same kernel with more words on its command line."""
+
+    KEY: ClassVar[str] = "name"
 
     name: Name
     title: OneLine = ""
@@ -193,6 +243,8 @@ class Partition(Definable, frozen=True, kw_only=True):
     `guid` is the partition's and `identifier` the filesystem's; without them they derive from the names. `in_mbr` shows
     it in a hybrid disk's classic table too."""
 
+    KEY: ClassVar[str] = "name"
+
     name: OneLine
     filesystem: Literal["ext4", "ext2", "fat", "squashfs", "swap", "raw", "none"] = "ext4"
     file: Relative | None = None
@@ -227,6 +279,8 @@ class Disk(Definable, frozen=True, kw_only=True):
     """`size` is the whole disk's; without it the disk is as large as what lies on it. `also` names what is written beside
     the image: compressed ones, a map of its blocks, the form that flashing protocols take."""
 
+    KEY: ClassVar[str] = "name"
+
     name: Name
     table: Literal["gpt", "mbr", "hybrid", "none"] = "gpt"
     guid: Guid = ""
@@ -248,6 +302,9 @@ class Board(Definable, frozen=True, kw_only=True):
     memory: MemoryChoice = MemoryChoice()
     emulator: Emulator | None = None
     disk: tuple[Disk, ...]
+    options: Options = {}
+    versions: Versions = {}
+    when: tuple[When, ...] = ()
 
 
 # profiles/NAME.toml
@@ -264,6 +321,9 @@ class Profile(Definable, frozen=True, kw_only=True):
     link_flags: tuple[OneLine, ...] = ()
     strip: bool = True
     clock: datetime.datetime = datetime.datetime(2026, 1, 1, tzinfo=datetime.UTC)
+    options: Options = {}
+    versions: Versions = {}
+    when: tuple[When, ...] = ()
 
 
 # images/NAME.toml
@@ -278,6 +338,8 @@ class Root(Definable, frozen=True, kw_only=True):
 
 
 class User(Definable, frozen=True, kw_only=True):
+    KEY: ClassVar[str] = "name"
+
     name: Account
     id: int
     home: ImagePath = "/"
@@ -285,6 +347,8 @@ class User(Definable, frozen=True, kw_only=True):
 
 
 class ImageFile(Definable, frozen=True, kw_only=True):
+    KEY: ClassVar[str] = "path"
+
     path: ImagePath
     content: str | None = None
     from_file: Relative = msgspec.field(default="", name="from")
@@ -293,12 +357,16 @@ class ImageFile(Definable, frozen=True, kw_only=True):
 
 
 class ImageFolder(Definable, frozen=True, kw_only=True):
+    KEY: ClassVar[str] = "path"
+
     path: ImagePath
     owner: Account = "root"
     mode: Mode = "0755"
 
 
 class ImageNode(Definable, frozen=True, kw_only=True):
+    KEY: ClassVar[str] = "path"
+
     path: ImagePath
     kind: Literal["character", "block"]
     major: int
@@ -308,10 +376,13 @@ class ImageNode(Definable, frozen=True, kw_only=True):
 
 
 class Image(Definable, frozen=True, kw_only=True):
+    """`refuse` names packages that are not to come in because others recommend them."""
+
     summary: OneLine = ""
     extends: Name = ""
     replaces: Name = ""
     packages: tuple[Requirement, ...]
+    refuse: tuple[Name, ...] = ()
     hostname: HostName = ""
     marker: OneLine = ""
     root: Root = Root()
@@ -319,13 +390,39 @@ class Image(Definable, frozen=True, kw_only=True):
     file: tuple[ImageFile, ...] = ()
     folder: tuple[ImageFolder, ...] = ()
     node: tuple[ImageNode, ...] = ()
+    options: Options = {}
+    versions: Versions = {}
+    when: tuple[When, ...] = ()
+
+
+# groups/NAME.toml
+
+
+class Group(Definable, frozen=True, kw_only=True):
+    """Packages that belong together, asked for as `@NAME`."""
+
+    summary: OneLine = ""
+    replaces: Name = ""
+    packages: tuple[Requirement, ...]
+    recommends: tuple[Requirement, ...] = ()
 
 
 # products/NAME.toml
 
 
+class Changes(Definable, frozen=True, kw_only=True):
+    """Changes to whatever board, profile and image a product names, to the product itself, and to recipes by name."""
+
+    product: Annotated[dict[str, Any], Part("product")] = {}
+    board: Annotated[dict[str, Any], Part("board")] = {}
+    profile: Annotated[dict[str, Any], Part("profile")] = {}
+    image: Annotated[dict[str, Any], Part("image")] = {}
+    recipe: dict[Name, Annotated[dict[str, Any], Part("recipe")]] = {}
+
+
 class Product(Definable, frozen=True, kw_only=True):
-    """`marker` is the console's line that says the image is up; it goes before the image's own."""
+    """`marker` is the console's line that says the image is up; it goes before the image's own. `variants` are taken when
+    none are named. `set` changes what the product names, for this product only."""
 
     summary: OneLine = ""
     replaces: Name = ""
@@ -333,6 +430,44 @@ class Product(Definable, frozen=True, kw_only=True):
     profile: Name
     image: Name
     marker: OneLine = ""
+    variants: tuple[Name, ...] = ()
+    options: Options = {}
+    versions: Versions = {}
+    set: Changes = Changes()
+
+
+# variants/NAME.toml, yarrik.local.toml
+
+
+class Variant(Definable, frozen=True, kw_only=True):
+    """A small set of changes for one build."""
+
+    summary: OneLine = ""
+    replaces: Name = ""
+    options: Options = {}
+    versions: Versions = {}
+    set: Changes = Changes()
+
+
+# amendments/NAME.toml
+
+
+class Amendment(Definable, frozen=True, kw_only=True):
+    """A shelf's change to one definition of another shelf: exactly one of `recipe`, `board`, `profile`, `image` names it."""
+
+    summary: OneLine = ""
+    recipe: Name = ""
+    board: Name = ""
+    profile: Name = ""
+    image: Name = ""
+    set: Annotated[dict[str, Any], Part("target")] = {}
+    when: tuple[When, ...] = ()
+
+    @property
+    def target(self) -> tuple[str, str]:
+        """Kind and name of what it changes; empty ones when that is not said."""
+        named = [(kind, name) for kind in ("recipe", "board", "profile", "image") if (name := getattr(self, kind))]
+        return named[0] if len(named) == 1 else ("", "")
 
 
 # recipes/NAME/recipe.toml
@@ -347,22 +482,68 @@ class Source(Definable, frozen=True, kw_only=True):
     sha256: Sha256 = ""
 
 
-class Build(Definable, frozen=True, kw_only=True):
-    """`device_trees` are blobs of a kernel's own sources that its build makes too, like `coast/pier.dtb`; they become a
-    package of their own."""
+class Placing(Definable, frozen=True, kw_only=True):
+    """One file or folder of the sources, and where it belongs in the image."""
 
-    using: Literal["make", "plain", "kernel", "kernel-module", "toolchain-runtime"]
+    from_path: Relative = msgspec.field(name="from")
+    to: ImagePath
+    mode: Mode = ""
+
+
+class Build(Definable, frozen=True, kw_only=True):
+    """How the sources become files.
+
+    `arguments` go to the build system's configuration (with `make`, to make itself), `variables` are set for it.
+    `commands_before` and `commands_after` are shell commands around any build system's own work; `plain` has these and
+    `commands` only. `place` is for `files` and `prebuilt`. `device_trees` are blobs of a kernel's own sources that its build
+    makes too, like `coast/pier.dtb`; they become a package of their own."""
+
+    using: Literal[
+        "make", "cmake", "meson", "autotools", "python", "prebuilt", "files", "plain",
+        "kernel", "kernel-module", "toolchain-runtime",
+    ]  # fmt: skip
     needs: tuple[Requirement, ...] = ()
     tools: tuple[Requirement, ...] = ()
     goals: tuple[OneLine, ...] = ()
     install_goals: tuple[OneLine, ...] = ("install",)
+    arguments: tuple[OneLine, ...] = ()
     variables: dict[Variable, OneLine] = {}
+    commands_before: tuple[str, ...] = ()
     commands: tuple[str, ...] = ()
+    commands_after: tuple[str, ...] = ()
+    place: tuple[Placing, ...] = ()
     device_trees: tuple[Relative, ...] = ()
+
+
+class OptionRule(Definable, frozen=True, kw_only=True):
+    """A switch of a recipe. `needs` and `tools` are for building with it on; `needs` and `excludes` may name other options of the
+    recipe as `options.NAME`. `arguments` and `variables` are added to the build when it is on, those `_off` when it is off.
+    `packages` are packages of the recipe that exist only with it."""
+
+    summary: OneLine = ""
+    default: bool = False
+    needs: tuple[OptionNeed, ...] = ()
+    tools: tuple[Requirement, ...] = ()
+    excludes: tuple[OptionNeed, ...] = ()
+    arguments: tuple[OneLine, ...] = ()
+    arguments_off: tuple[OneLine, ...] = ()
+    variables: dict[Variable, OneLine] = {}
+    variables_off: dict[Variable, OneLine] = {}
+    packages: tuple[Name, ...] = ()
+
+
+class ChoiceRule(Definable, frozen=True, kw_only=True):
+    """Options of which exactly one is on; `default` is the one that is on when nobody asks."""
+
+    summary: OneLine = ""
+    of: tuple[Name, ...]
+    default: Name = ""
 
 
 class Attributes(Definable, frozen=True, kw_only=True):
     """Owner and mode of one path of a package; without an entry it belongs to root, with the mode the build gave."""
+
+    KEY: ClassVar[str] = "path"
 
     path: ImagePath
     owner: Account = "root"
@@ -370,19 +551,38 @@ class Attributes(Definable, frozen=True, kw_only=True):
 
 
 class PackageRule(Definable, frozen=True, kw_only=True):
-    """`files` are paths in the image; `*` stands for any part of a name, `**` for whole folders."""
+    """`files` are paths in the image; `*` stands for any part of a name, `**` for whole folders.
+
+    `provides` are roles, like `shell`. `recommends` come along unless the image refuses them. `replaces` names a package that
+    this one stands in for: it answers to that name, and the two are never together."""
 
     summary: OneLine = ""
     files: tuple[str, ...] = ()
     needs: tuple[Requirement, ...] = ()
+    recommends: tuple[Requirement, ...] = ()
+    provides: tuple[Name, ...] = ()
+    excludes: tuple[Requirement, ...] = ()
+    replaces: tuple[Name, ...] = ()
     attributes: tuple[Attributes, ...] = ()
 
 
 class Recipe(Definable, frozen=True, kw_only=True):
+    """`versions` lists all that can be built where there is more than `version`, which is then the preferred one; without it
+    the newest is. `{version}` in a source's path stands for the one that is built.
+
+    `licence` is an SPDX expression, `licence_files` are its texts in the sources. `patches` lie beside the recipe, and are laid
+    on in this order."""
+
     summary: OneLine = ""
     replaces: Name = ""
-    version: OneLine
+    version: VersionText = ""
+    versions: tuple[VersionText, ...] = ()
     licence: OneLine
+    licence_files: tuple[str, ...] = ()
     source: tuple[Source, ...] = ()
+    patches: tuple[Relative, ...] = ()
     build: Build
+    options: dict[Name, OptionRule] = {}
+    choice: dict[Name, ChoiceRule] = {}
     package: dict[Name, PackageRule] = {}
+    when: tuple[When, ...] = ()

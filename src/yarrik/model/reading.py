@@ -1,54 +1,75 @@
-"""Reads definitions: TOML to typed values, strictly, with every trouble of a file found in one go, and origins kept."""
+"""Reads TOML files: values, and for each of them where it came from and what it replaced."""
 
 from __future__ import annotations
 
-import tomllib
-import types
-import typing
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
-from functools import cache, lru_cache
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property, lru_cache
 from pathlib import Path
-from typing import Any, Generic, TypeVar
+from typing import Any, Generic, Literal, TypeVar
 
-import msgspec
-
-from yarrik.errors import Place, Trouble, YarrikError, suggestion
+from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.model.definitions import Definable
 from yarrik.model.positions import KeyPath, key_lines
-from yarrik.model.rules import Rule
 
 T = TypeVar("T", bound=Definable)
 Raw = dict[str, Any]
+How = Literal["set", "added to", "taken from"]
 
 
 @dataclass(frozen=True)
 class Origin:
-    """Where a value came from: a file and the key in it; `replaced` is the origin of the value it took the place of."""
+    """Where a value came from: a file and the key in it. `replaced` is the origin of the value that stood there before,
+    `value` what was written, and `how` what that did to a list."""
 
     file: Path
     key: KeyPath
     replaced: Origin | None = None
+    value: object = None
+    how: How = "set"
 
     @property
     def place(self) -> Place:
         return Place(self.file, key=dotted(self.key), finder=lambda: line_of(self.file, self.key))
 
+    def history(self) -> Iterator[Origin]:
+        """This origin and all before it, the last first."""
+        origin: Origin | None = self
+        while origin is not None:
+            yield origin
+            origin = origin.replaced
+
 
 @dataclass(frozen=True)
 class Document:
-    """One file as written: its values, and for each path of keys where it came from."""
+    """A file as written, or a table in it at `prefix`, or several laid upon each other (with `known` origins)."""
 
     file: Path
     raw: Raw
-    origins: dict[KeyPath, Origin] = field(default_factory=dict)
+    prefix: KeyPath = ()
+    known: dict[KeyPath, Origin] | None = None
+
+    @cached_property
+    def origins(self) -> dict[KeyPath, Origin]:
+        """For each path of keys where it came from."""
+        if self.known is not None:
+            return self.known
+        return {path: Origin(self.file, (*self.prefix, *path), None, value) for path, value in _paths(self.raw, ())}
 
     def origin(self, *keys: str) -> Origin:
         """The origin of a key, or of the nearest table around it that is written down."""
         for length in range(len(keys), 0, -1):
             if keys[:length] in self.origins:
                 return self.origins[keys[:length]]
-        return Origin(self.file, ())
+        return Origin(self.file, self.prefix)
+
+    def part(self, *keys: str) -> Document:
+        """A table of this document, as one of its own; an empty one when it is not there."""
+        raw: Any = self.raw
+        for key in keys:
+            raw = raw[int(key)] if isinstance(raw, list) else raw.get(key, {})
+        return Document(self.file, raw, (*self.prefix, *keys))
 
 
 @dataclass(frozen=True)
@@ -74,8 +95,10 @@ class Definition(Generic[T]):
 
 def read_document(file: Path) -> Document:
     """Parses a TOML file. Raises YarrikError with the line when it cannot be read."""
+    import tomli
+
     try:
-        raw = tomllib.loads(file.read_bytes().decode())
+        raw = tomli.loads(file.read_bytes().decode())
     except OSError as error:
         raise YarrikError(
             Trouble("FILE-UNREADABLE", f"cannot read {file.name}: {error.strerror}", Place(file),
@@ -86,183 +109,29 @@ def read_document(file: Path) -> Document:
             Trouble("FILE-NOT-UTF8", f"{file.name} is not UTF-8 text (byte {error.start})", Place(file),
                     why="TOML is UTF-8 by definition", remedy="save the file as UTF-8")
         ) from error  # fmt: skip
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
-        line = _line_in_message(str(error))
+    except (tomli.TOMLDecodeError, RecursionError) as error:
         raise YarrikError(
-            Trouble("FILE-NOT-TOML", f"{file.name} is not valid TOML: {error}", Place(file, line),
+            Trouble("FILE-NOT-TOML", f"{file.name} is not valid TOML: {error}", Place(file, _line_in_message(str(error))),
                     remedy="mend the line; strings stand in quotes, tables in [brackets]")
         ) from error  # fmt: skip
-    return Document(file, raw, {path: Origin(file, path) for path in _paths(raw, ())})
+    return Document(file, raw)
 
 
-def stacked(base: Document, over: Document) -> Document:
-    """`over` laid upon `base`: tables merge, arrays of tables that have names merge by name, all else is replaced."""
-    origins: dict[KeyPath, Origin] = {}
-    raw = _merge(base.raw, over.raw, (), (), (), base, over, origins)
-    return Document(over.file, raw, origins)
-
-
-def _merge(
-    low: Raw, high: Raw, path: KeyPath, low_path: KeyPath, high_path: KeyPath,
-    base: Document, over: Document, origins: dict[KeyPath, Origin],
-) -> Raw:  # fmt: skip
-    merged: Raw = {}
-    for key in [*low, *(key for key in high if key not in low)]:
-        here = (*path, key)
-        if key in low and key in high and isinstance(low[key], dict) and isinstance(high[key], dict):
-            origins[here] = over.origins.get((*high_path, key), base.origin(*low_path, key))
-            merged[key] = _merge(low[key], high[key], here, (*low_path, key), (*high_path, key), base, over, origins)
-        elif key in low and key in high and _named(low[key]) and _named(high[key]):
-            merged[key] = []
-            over_index = {item["name"]: index for index, item in enumerate(high[key])}
-            base_names = {item["name"] for item in low[key]}
-            for index, item in enumerate(low[key]):
-                spot = (*here, str(len(merged[key])))
-                if item["name"] in over_index:
-                    other = over_index[item["name"]]
-                    origins[spot] = over.origin(*high_path, key, str(other))
-                    merged[key].append(
-                        _merge(item, high[key][other], spot, (*low_path, key, str(index)),
-                               (*high_path, key, str(other)), base, over, origins)
-                    )  # fmt: skip
-                else:
-                    merged[key].append(item)
-                    _adopt(item, spot, (*low_path, key, str(index)), base, origins)
-            for index, item in enumerate(high[key]):
-                if item["name"] not in base_names:
-                    spot = (*here, str(len(merged[key])))
-                    merged[key].append(item)
-                    _adopt(item, spot, (*high_path, key, str(index)), over, origins)
-            origins[here] = over.origin(*high_path, key)
-        elif key in high:
-            merged[key] = high[key]
-            _adopt(high[key], here, (*high_path, key), over, origins)
-            if key in low:
-                written = origins[here]
-                origins[here] = Origin(written.file, written.key, base.origin(*low_path, key))
-        else:
-            merged[key] = low[key]
-            _adopt(low[key], here, (*low_path, key), base, origins)
-    return merged
-
-
-def _named(value: object) -> bool:
-    return isinstance(value, list) and bool(value) and all(isinstance(v, dict) and "name" in v for v in value)
-
-
-def _adopt(value: object, here: KeyPath, source: KeyPath, document: Document, origins: dict[KeyPath, Origin]) -> None:
-    """Takes the origins of a value over from the document that holds it."""
-    for path in [(), *_paths(value, ())]:
-        if (*source, *path) in document.origins:
-            origins[(*here, *path)] = document.origins[(*source, *path)]
-
-
-def _paths(value: object, path: KeyPath) -> Iterator[KeyPath]:
-    """Paths of all that lies in tables; inside plain lists only lists of tables are followed."""
+def _paths(value: object, path: KeyPath) -> Iterator[tuple[KeyPath, object]]:
+    """Paths and values of all that lies in tables; inside plain lists only lists of tables are followed."""
     if isinstance(value, dict):
         for key, item in value.items():
-            yield (*path, key)
+            yield (*path, key), item
             yield from _paths(item, (*path, key))
     elif isinstance(value, list):
         for index, item in enumerate(value):
             if isinstance(item, dict):
-                yield (*path, str(index))
+                yield (*path, str(index)), item
                 yield from _paths(item, (*path, str(index)))
 
 
-def convert(document: Document, shape: type[T]) -> T:
-    """The document as a value of `shape`. Raises YarrikError with all that does not fit."""
-    troubles = list(find_troubles(document, shape))
-    if troubles:
-        raise YarrikError(troubles)
-    return msgspec.convert(document.raw, shape)
-
-
-def find_troubles(document: Document, shape: type[Definable], partial: bool = False) -> Iterator[Trouble]:
-    """All that does not fit `shape`. With `partial`, keys may be missing (a definition that extends another)."""
-    yield from _check(document.raw, shape, (), document, partial)
-
-
-def _check(value: object, shape: Any, path: KeyPath, document: Document, partial: bool) -> Iterator[Trouble]:
-    origin = typing.get_origin(shape)
-    if origin is typing.Annotated:
-        inner, *marks = typing.get_args(shape)
-        found = list(_check(value, inner, path, document, partial))
-        yield from found
-        if not found:
-            for mark in marks:
-                if isinstance(mark, Rule) and isinstance(value, str):
-                    try:
-                        mark.check(value)
-                    except ValueError as error:
-                        yield _trouble("VALUE-UNFIT", str(error), path, document)
-                elif isinstance(mark, msgspec.Meta) and isinstance(value, int):
-                    least, most = mark.ge or 0, mark.le
-                    if value < least or (most is not None and value > most):
-                        limits = f"from {least} to {most}" if most is not None else f"{least} or more"
-                        yield _trouble("VALUE-UNFIT", f"{value} is out of range: {limits}", path, document)
-    elif origin in (typing.Union, types.UnionType):
-        choices = [choice for choice in typing.get_args(shape) if choice is not type(None)]
-        yield from _check(value, choices[0], path, document, partial)
-    elif isinstance(shape, type) and issubclass(shape, Definable):
-        yield from _check_table(value, shape, path, document, partial)
-    elif origin is tuple:
-        if not isinstance(value, list):
-            hint = "write [[" + dotted(path) + "]]" if _is_table(typing.get_args(shape)[0]) else "put it in [brackets]"
-            yield _trouble("VALUE-TYPE", f"a list belongs here, not {_named_type(value)}", path, document, hint)
-            return
-        for index, item in enumerate(value):
-            yield from _check(item, typing.get_args(shape)[0], (*path, str(index)), document, partial)
-    elif origin is dict:
-        if not isinstance(value, dict):
-            yield _trouble("VALUE-TYPE", f"a table belongs here, not {_named_type(value)}", path, document)
-            return
-        key_shape, item_shape = typing.get_args(shape)
-        for key, item in value.items():
-            yield from _check(key, key_shape, (*path, key), document, partial)
-            yield from _check(item, item_shape, (*path, key), document, partial)
-    elif origin is typing.Literal:
-        known = typing.get_args(shape)
-        if value not in known:
-            remedy = suggestion(value, known) if isinstance(value, str) else "known here: " + ", ".join(known)
-            yield _trouble("VALUE-UNKNOWN", f"`{value}` is not one of the values this key takes", path, document, remedy)
-    else:
-        try:
-            msgspec.convert(value, shape)
-        except msgspec.ValidationError:
-            yield _trouble("VALUE-TYPE", f"{_type_words(shape)} belongs here, not {_named_type(value)}", path, document)
-
-
-def _check_table(value: object, shape: type[Definable], path: KeyPath, document: Document, partial: bool) -> Iterator[Trouble]:
-    if not isinstance(value, dict):
-        yield _trouble("VALUE-TYPE", f"a table belongs here, not {_named_type(value)}", path, document)
-        return
-    fields = _fields(shape)
-    for key, item in value.items():
-        if key not in fields:
-            place = "" if not path else f" in [{dotted(path)}]"
-            yield _trouble("KEY-UNKNOWN", f"unknown key `{key}`{place}", (*path, key), document,
-                           suggestion(key, fields))  # fmt: skip
-        else:
-            yield from _check(item, fields[key][0], (*path, key), document, partial)
-    for key, (_, required) in fields.items():
-        if required and key not in value and not partial:
-            place = "at the top of the file" if not path else f"in [{dotted(path)}]"
-            yield _trouble("KEY-MISSING", f"the key `{key}` is missing {place}", path, document, f"add `{key} = …`")
-
-
-@cache
-def _fields(shape: type[Definable]) -> Mapping[str, tuple[Any, bool]]:
-    return {field.encode_name: (field.type, field.required) for field in msgspec.structs.fields(shape)}
-
-
-def _trouble(code: str, what: str, path: KeyPath, document: Document, remedy: str = "") -> Trouble:
-    origin = document.origin(*path)
-    # What lies inside a plain list has no origin of its own, but it has a line.
-    known = next((length for length in range(len(path), 0, -1) if path[:length] in document.origins), 0)
-    line = line_of(origin.file, (*origin.key, *path[known:]))
-    key = dotted(path) if path else None
-    return Trouble(code, what, Place(origin.file, line or 1, key), remedy=remedy or "see `yarrik` with --help, and the README")
+def paths_below(value: object) -> Iterator[KeyPath]:
+    return (path for path, _ in _paths(value, ()))
 
 
 def dotted(path: KeyPath) -> str:
@@ -286,20 +155,6 @@ def values_with_origins(document: Document) -> Iterator[tuple[str, object, Origi
     yield from walk(document.raw, ())
 
 
-def _is_table(shape: Any) -> bool:
-    return isinstance(shape, type) and issubclass(shape, Definable)
-
-
-def _named_type(value: object) -> str:
-    names = {str: "text", bool: "true or false", int: "a number", float: "a number", list: "a list", dict: "a table"}
-    return names.get(type(value), "a date")
-
-
-def _type_words(shape: Any) -> str:
-    words = {str: "text in quotes", bool: "true or false", int: "a whole number"}
-    return words.get(shape, "a date and time, like 2026-01-01T00:00:00Z,")
-
-
 @lru_cache(maxsize=64)
 def _lines(file: Path, size: int, changed: int) -> dict[KeyPath, int]:
     return key_lines(file.read_text(encoding="utf-8"))
@@ -319,7 +174,5 @@ def line_of(file: Path, path: KeyPath) -> int | None:
 
 
 def _line_in_message(message: str) -> int | None:
-    import re
-
     found = re.search(r"at line (\d+)", message)
     return int(found.group(1)) if found else None

@@ -10,9 +10,9 @@ from typing import Annotated
 
 from yarrik.identifiers import check_filesystem_identifier, check_guid, is_guid
 from yarrik.units import check_partition_size, parse_size
+from yarrik.versions import Version, parse_requirement, parse_wish
 
 _NAME = re.compile(r"[a-z0-9][a-z0-9+.-]*\Z")
-_REQUIREMENT = re.compile(r"\s*([a-z0-9][a-z0-9+.-]*)\s*(.*)\Z", re.DOTALL)
 _HOST = re.compile(r"[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?\Z")
 _ACCOUNT = re.compile(r"[a-z_][a-z0-9_-]{0,30}\Z")
 _CONFIG = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*\Z")
@@ -44,11 +44,23 @@ def check_image_path(text: str) -> None:
 
 
 def check_requirement(text: str) -> None:
-    match = _REQUIREMENT.match(text)
-    if match is None:
-        raise ValueError(f"`{text}` does not name a recipe or package")
-    if match.group(2):
-        raise ValueError(f"`{text}` asks for a version or an option, which this version of Yarrik cannot weigh yet")
+    parse_requirement(text)
+
+
+def check_option_need(text: str) -> None:
+    """What an option needs or excludes: another option of the same recipe, or what any need may name."""
+    if text.startswith("options."):
+        check_name(text.removeprefix("options."))
+    else:
+        parse_requirement(text)
+
+
+def check_version(text: str) -> None:
+    Version(text)
+
+
+def check_wish(text: str) -> None:
+    parse_wish(text)
 
 
 def check_host_name(text: str) -> None:
@@ -136,6 +148,9 @@ def check_shell_safe(text: str) -> None:
 Name = Annotated[str, Rule(check_name)]
 ImagePath = Annotated[str, Rule(check_image_path)]
 Requirement = Annotated[str, Rule(check_requirement)]
+OptionNeed = Annotated[str, Rule(check_option_need)]
+VersionText = Annotated[str, Rule(check_version)]
+WishText = Annotated[str, Rule(check_wish)]
 HostName = Annotated[str, Rule(check_host_name)]
 Account = Annotated[str, Rule(check_account)]
 Mode = Annotated[str, Rule(check_mode)]

@@ -1,53 +1,103 @@
-"""A workspace: its shelves in order, every definition on them, and the composition that a product names."""
+"""A workspace: its shelves in order, every definition on them as written, and the amendments to each."""
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterable, Mapping
+import os
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, Generic, TypeVar
+
+import msgspec
 
 from yarrik import __version__
+from yarrik.cache import Memory
 from yarrik.errors import Collector, Place, Trouble, YarrikError, suggestion
+from yarrik.model.checking import PARTS, convert, find_troubles, fits
+from yarrik.model.conditions import Circumstances, holds
 from yarrik.model.definitions import (
+    Amendment,
     Board,
     Definable,
+    Group,
     Image,
     Product,
     Profile,
     Recipe,
     ShelfFile,
+    Variant,
     WorkspaceFile,
 )
-from yarrik.model.reading import Definition, Document, convert, find_troubles, read_document, stacked
+from yarrik.model.reading import Definition, Document, Raw, read_document
 from yarrik.model.rules import check_name
+from yarrik.model.stacking import stack
+from yarrik.versions import Version, parse_wish
 
 T = TypeVar("T", bound=Definable)
 
 FILE = "yarrik.toml"
+LOCAL_FILE = "yarrik.local.toml"
+
+SHAPES: dict[str, type[Definable]] = {
+    "board": Board, "profile": Profile, "image": Image, "product": Product, "recipe": Recipe, "variant": Variant, "group": Group,
+    "amendment": Amendment,
+}  # fmt: skip
+#: Kinds whose definitions may extend another of the same kind.
+EXTENDING = ("board", "profile", "image")
 
 
 @dataclass(frozen=True)
-class Composition:
-    """A product with all that it names."""
+class Shelved:
+    """A definition as it stands on its shelf (an empty name for the workspace itself)."""
 
-    product: Definition[Product]
-    board: Definition[Board]
-    profile: Definition[Profile]
-    image: Definition[Image]
+    name: str
+    shelf: str
+    file: Path
+    encoded: bytes | None
+    read: Document | None = None
 
-    @property
-    def name(self) -> str:
-        return self.product.name
+    @cached_property
+    def document(self) -> Document:
+        if self.read is not None:
+            return self.read
+        assert self.encoded is not None
+        return Document(self.file, msgspec.msgpack.decode(self.encoded))
 
-    @property
-    def marker(self) -> str:
-        return self.product.value.marker or self.image.value.marker
 
-    @property
-    def hostname(self) -> str:
-        return self.image.value.hostname or self.board.name
+class Resolved(Mapping[str, Definition[T]], Generic[T]):
+    """The definitions of a kind as they are without a product: amended, but with nothing that depends on circumstances."""
+
+    def __init__(self, names: Mapping[str, Shelved], resolve: Callable[[str], Definition[T]]) -> None:
+        self._names = names
+        self._resolve = resolve
+        self._known: dict[str, Definition[T]] = {}
+
+    def __getitem__(self, name: str) -> Definition[T]:
+        if name not in self._known:
+            if name not in self._names:
+                raise KeyError(name)
+            self._known[name] = self._resolve(name)
+        return self._known[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._names)
+
+    def __len__(self) -> int:
+        return len(self._names)
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._names
+
+
+@dataclass(frozen=True)
+class AmendmentOnShelf:
+    """An amendment with the shelf that it lies on."""
+
+    name: str
+    shelf: str
+    value: Amendment
+    document: Document
 
 
 @dataclass(frozen=True)
@@ -56,71 +106,125 @@ class Workspace:
 
     root: Path
     settings: WorkspaceFile
-    boards: Mapping[str, Definition[Board]] = field(default_factory=dict)
-    profiles: Mapping[str, Definition[Profile]] = field(default_factory=dict)
-    images: Mapping[str, Definition[Image]] = field(default_factory=dict)
-    products: Mapping[str, Definition[Product]] = field(default_factory=dict)
-    recipes: Mapping[str, Definition[Recipe]] = field(default_factory=dict)
+    shelved: Mapping[str, Mapping[str, Shelved]]
+    amendments: tuple[AmendmentOnShelf, ...]
+    local: Document | None = None
+    warnings: list[Trouble] = field(default_factory=list)
 
     @property
     def file(self) -> Path:
         return self.root / FILE
 
-    def by_kind(self) -> dict[str, Mapping[str, Definition[Definable]]]:
+    @cached_property
+    def boards(self) -> Resolved[Board]:
+        return self._all("board", Board)
+
+    @cached_property
+    def profiles(self) -> Resolved[Profile]:
+        return self._all("profile", Profile)
+
+    @cached_property
+    def images(self) -> Resolved[Image]:
+        return self._all("image", Image)
+
+    @cached_property
+    def products(self) -> Resolved[Product]:
+        return self._all("product", Product)
+
+    @cached_property
+    def recipes(self) -> Resolved[Recipe]:
+        return self._all("recipe", Recipe)
+
+    @cached_property
+    def variants(self) -> Resolved[Variant]:
+        return self._all("variant", Variant)
+
+    @cached_property
+    def groups(self) -> Resolved[Group]:
+        return self._all("group", Group)
+
+    def by_kind(self) -> dict[str, Mapping[str, Definition[Any]]]:
         """All definitions, by kind and name."""
-        kinds: dict[str, Mapping[str, Definition[Definable]]] = {}
-        for kind in ("boards", "profiles", "images", "products", "recipes"):
-            kinds[kind.removesuffix("s")] = getattr(self, kind)
-        return kinds
+        return {
+            "board": self.boards, "profile": self.profiles, "image": self.images, "product": self.products,
+            "recipe": self.recipes, "variant": self.variants, "group": self.groups,
+        }  # fmt: skip
 
-    def recipe(self, name: str, asked_at: Place) -> Definition[Recipe]:
-        """The recipe with this name, or the one that yields a package of this name."""
-        if name in self.recipes:
-            return self.recipes[name]
-        for recipe in self.recipes.values():
-            if name in package_names(recipe):
-                return recipe
-        packages = {package for recipe in self.recipes.values() for package in package_names(recipe)}
-        raise YarrikError(
-            Trouble(
-                "RECIPE-UNKNOWN",
-                f"no shelf carries a recipe or package `{name}`",
-                asked_at,
-                why="everything that goes into an image is built from a recipe on one of the workspace's shelves",
-                remedy=suggestion(name, packages | self.recipes.keys()),
-            )
-        )
+    def _all(self, kind: str, shape: type[T]) -> Resolved[T]:
+        def resolve(name: str) -> Definition[T]:
+            return self.definition(kind, name, shape, Circumstances())
 
-    def compose(self, product: str | None = None) -> Composition:
-        """The product of this name (or the workspace's own choice) and what it names, or all that is missing."""
-        name = product or self.settings.workspace.product
-        if not name:
-            if len(self.products) != 1:
+        return Resolved(self.shelved[kind], resolve)
+
+    def definition(
+        self, kind: str, name: str, shape: type[T], now: Circumstances, changes: tuple[Document, ...] = ()
+    ) -> Definition[T]:
+        """A definition with all that it extends, amendments, what its conditions say of `now`, and `changes` on top.
+        Raises YarrikError."""
+        shelved = self.shelved[kind][name]
+        whole = stack([*self.parts(kind, name, now), *changes], shape)
+        if whole.file != shelved.file:
+            whole = Document(shelved.file, whole.raw, (), whole.origins)
+        return Definition(name, shelved.shelf, convert(whole, shape), whole)
+
+    def open_conditions(self, kind: str, name: str, now: Circumstances) -> Iterator[tuple[Raw, Document]]:
+        """The conditions of a definition that wait for what is resolved, each with what it would set."""
+        for ancestor in reversed(self.ancestry(kind, name)):
+            documents = [self.shelved[kind][ancestor].document]
+            documents += [amendment.document for amendment in self._amendments.get((kind, ancestor), ())]
+            for document in documents:
+                for index, when in enumerate(document.raw.get("when", ())):
+                    if holds(when, now) is None:
+                        yield when, document.part("when", str(index), "set")
+
+    def parts(self, kind: str, name: str, now: Circumstances) -> Iterator[Document]:
+        """The documents that a definition consists of, in the order in which they are laid upon each other."""
+        for ancestor in reversed(self.ancestry(kind, name)):
+            yield from _with_conditions(self.shelved[kind][ancestor].document, now)
+            for amendment in self._amendments.get((kind, ancestor), ()):
+                yield amendment.document.part("set")
+                for index, when in enumerate(amendment.document.raw.get("when", ())):
+                    if holds(when, now):
+                        yield amendment.document.part("when", str(index), "set")
+
+    @cached_property
+    def _amendments(self) -> dict[tuple[str, str], list[AmendmentOnShelf]]:
+        found: dict[tuple[str, str], list[AmendmentOnShelf]] = {}
+        for amendment in self.amendments:
+            found.setdefault(amendment.value.target, []).append(amendment)
+        return found
+
+    def ancestry(self, kind: str, name: str) -> list[str]:
+        """A definition and all that it extends, the nearest first. Raises YarrikError for loops and unknown names."""
+        known = self.shelved[kind]
+        trail = [name]
+        while kind in EXTENDING and (base := known[trail[-1]].document.raw.get("extends")):
+            document = known[trail[-1]].document
+            place = document.origin("extends").place
+            if base in trail:
+                loop = " → ".join([*trail, base])
+                raise YarrikError(Trouble("EXTENDS-LOOP", f"definitions extend each other in a loop: {loop}", place,
+                                          remedy="take one `extends` out"))  # fmt: skip
+            if base not in known:
                 raise YarrikError(
-                    Trouble("PRODUCT-UNNAMED", "no product is named, and the workspace has no usual one",
-                            Place(self.file), remedy="name one: " + ", ".join(sorted(self.products)))
+                    Trouble("EXTENDS-UNKNOWN", f"`{trail[-1]}` extends `{base}`, which is not among the {kind}s of any shelf",
+                            place, remedy=suggestion(base, known))
                 )  # fmt: skip
-            name = next(iter(self.products))
-        if name not in self.products:
-            place = Place(self.file, key="workspace.product") if product is None else Place()
-            raise YarrikError(
-                Trouble("PRODUCT-UNKNOWN", f"there is no product `{name}`", place,
-                        why="products are files in the workspace's folder `products`",
-                        remedy=suggestion(name, self.products))
-            )  # fmt: skip
-        found = self.products[name]
-        collector = Collector()
-        for key, kind in (("board", self.boards), ("profile", self.profiles), ("image", self.images)):
-            wanted = getattr(found.value, key)
-            if wanted not in kind:
-                collector.add(
-                    Trouble(f"{key.upper()}-UNKNOWN", f"product `{name}` names the {key} `{wanted}`, which no shelf has",
-                            found.place(key), remedy=suggestion(wanted, kind))
-                )  # fmt: skip
-        collector.raise_if_any()
-        return Composition(
-            found, self.boards[found.value.board], self.profiles[found.value.profile], self.images[found.value.image]
-        )
+            trail.append(base)
+        return trail
+
+
+def _with_conditions(document: Document, now: Circumstances) -> Iterator[Document]:
+    """A document without its conditions, then what those that hold set."""
+    conditions = document.raw.get("when")
+    if not conditions:
+        yield document
+        return
+    raw = {key: value for key, value in document.raw.items() if key != "when"}
+    yield Document(document.file, raw, document.prefix)
+    for index, when in enumerate(conditions):
+        if holds(when, now):
+            yield document.part("when", str(index), "set")
 
 
 def find_workspace(start: Path) -> Path:
@@ -139,12 +243,34 @@ def find_workspace(start: Path) -> Path:
     )
 
 
-def load_workspace(root: Path) -> Workspace:
-    """Reads the workspace and all definitions on its shelves; raises YarrikError with all troubles at once."""
+def load_workspace(root: Path, memory: Memory | None = None) -> Workspace:
+    """Reads the workspace and all definitions on its shelves; raises YarrikError with all troubles at once.
+
+    With a `memory`, files that have not changed since they were last found to be good are not read again."""
     settings = convert(read_document(root / FILE), WorkspaceFile)
     collector = Collector()
     _check_version(settings.workspace.needs_yarrik, Place(root / FILE, key="workspace.needs-yarrik"), collector)
-    places: list[tuple[str, Path]] = []
+    places = [*_shelves(root, settings, collector), ("", root)]
+    reader = _Reader(memory, collector)
+    shelved = {kind: reader.definitions(places, kind) for kind in SHAPES if kind != "amendment"}
+    amendments = reader.amendments(places)
+    local = reader.local(root)
+    reader.save()
+    workspace = Workspace(root, settings, shelved, amendments, local)
+    _check_amendments(workspace, collector)
+    for kind in EXTENDING:
+        for name in shelved[kind]:
+            try:
+                _ = getattr(workspace, f"{kind}s")[name]
+            except YarrikError as error:
+                collector.extend(error.troubles)
+    collector.raise_if_any()
+    return workspace
+
+
+def _shelves(root: Path, settings: WorkspaceFile, collector: Collector) -> Iterator[tuple[str, Path]]:
+    """Names and folders of the shelves, in order."""
+    seen: set[str] = set()
     for index, choice in enumerate(settings.shelf):
         folder = (root / choice.path).resolve()
         try:
@@ -158,7 +284,7 @@ def load_workspace(root: Path) -> Workspace:
                 Trouble("SHELF-NAME", f"the shelf in {choice.path} calls itself `{shelf.name}`, not `{choice.name}`", here,
                         remedy=f'write `name = "{shelf.name}"`')
             )  # fmt: skip
-        if choice.name in (name for name, _ in places):
+        if choice.name in seen:
             collector.add(Trouble("SHELF-TWICE", f"two shelves carry the name `{choice.name}`", here,
                                   remedy="take one of them out, or rename it"))  # fmt: skip
         _check_version(shelf.needs_yarrik, Place(folder / "shelf.toml", key="shelf.needs-yarrik"), collector)
@@ -168,103 +294,184 @@ def load_workspace(root: Path) -> Workspace:
                     Trouble("SHELF-MISSING", f"shelf `{shelf.name}` needs the shelf `{needed}`, which is not in the workspace",
                             Place(folder / "shelf.toml", key="shelf.needs"), remedy=f"add [[shelf]] for `{needed}` to {FILE}")
                 )  # fmt: skip
-        places.append((choice.name, folder))
-    places.append(("", root))
-
-    boards = _definitions(places, "boards", Board, collector)
-    profiles = _definitions(places, "profiles", Profile, collector)
-    images = _definitions(places, "images", Image, collector)
-    products = _definitions(places, "products", Product, collector)
-    recipes = _definitions(places, "recipes", Recipe, collector)
-    collector.raise_if_any()
-    return Workspace(root, settings, boards, profiles, images, products, recipes)
+        seen.add(choice.name)
+        yield choice.name, folder
 
 
-def _files(folder: Path, kind: str) -> Iterable[tuple[str, Path]]:
-    if kind == "recipes":
-        return [(file.parent.name, file) for file in sorted(folder.glob("recipes/*/recipe.toml"))]
-    return [(file.stem, file) for file in sorted(folder.glob(f"{kind}/*.toml"))]
+class _Reader:
+    """Reads definitions from files, or from what is remembered of them."""
 
+    def __init__(self, memory: Memory | None, collector: Collector) -> None:
+        self.memory = memory
+        self.collector = collector
+        self.known = memory.documents(_rules_mark()) if memory is not None else {}
+        self.learned: dict[str, tuple[str, bytes]] = {}
 
-def _definitions(places: list[tuple[str, Path]], kind: str, shape: type[T], collector: Collector) -> dict[str, Definition[T]]:
-    documents: dict[str, tuple[str, Document]] = {}
-    for shelf, folder in places:
-        for name, file in _files(folder, kind):
-            try:
-                check_name(name)
-                document = read_document(file)
-            except ValueError as error:
-                collector.add(Trouble("NAME-UNFIT", str(error), Place(file), remedy="rename the file or folder"))
-                continue
-            except YarrikError as error:
-                collector.extend(error.troubles)
-                continue
-            if name in documents:
-                under, replaced = documents[name][0] or "the workspace", document.raw.get("replaces")
-                if replaced != documents[name][0]:
-                    collector.add(
-                        Trouble(
-                            "DEFINITION-TWICE",
-                            f"`{name}` is defined on two shelves: {under} and {shelf or 'the workspace'}",
-                            Place(file),
-                            why="a definition that takes another's place has to say so, or a new shelf would change "
-                            "a product unseen",
-                            remedy=f'rename one of them, or write `replaces = "{under}"` in this one',
-                        )
-                    )
-            documents[name] = (shelf, document)
+    def definitions(self, places: list[tuple[str, Path]], kind: str) -> dict[str, Shelved]:
+        found: dict[str, Shelved] = {}
+        for shelf, folder in places:
+            for name, path, status in _files(folder, kind):
+                one = self._one(name, shelf, path, status, kind)
+                if one is None:
+                    continue
+                if name in found:
+                    self._check_twice(found[name], one)
+                found[name] = one
+        return found
 
-    found: dict[str, Definition[T]] = {}
-    for name, (shelf, document) in documents.items():
-        if "extends" in document.raw:
-            troubles = list(find_troubles(document, shape, partial=True))
-            if troubles:
-                collector.extend(troubles)
-                continue
+    def amendments(self, places: list[tuple[str, Path]]) -> tuple[AmendmentOnShelf, ...]:
+        found = []
+        for shelf, folder in places:
+            for name, path, _ in _files(folder, "amendment"):
+                try:
+                    document = read_document(Path(path))
+                except YarrikError as error:
+                    self.collector.extend(error.troubles)
+                    continue
+                kinds = [kind for kind in ("recipe", "board", "profile", "image") if kind in document.raw]
+                if len(kinds) != 1:
+                    self.collector.add(
+                        Trouble("AMENDMENT-FORM", f"the amendment `{name}` has to name one definition that it changes",
+                                Place(document.file), remedy='write one of `recipe = "…"`, `board = "…"`, `profile = "…"`, `image = "…"`')
+                    )  # fmt: skip
+                    continue
+                troubles = list(find_troubles(document, Amendment, own=PARTS[kinds[0]]))
+                self.collector.extend(troubles)
+                if not troubles:
+                    found.append(AmendmentOnShelf(name, shelf, msgspec.convert(document.raw, Amendment), document))
+        return tuple(found)
+
+    def local(self, root: Path) -> Document | None:
+        if not (root / LOCAL_FILE).is_file():
+            return None
         try:
-            whole = _with_bases(name, kind, documents, [])
-            found[name] = Definition(name, shelf, convert(whole, shape), whole)
+            document = read_document(root / LOCAL_FILE)
+        except YarrikError as error:
+            self.collector.extend(error.troubles)
+            return None
+        self.collector.extend(find_troubles(document, Variant))
+        return document
+
+    def _one(self, name: str, shelf: str, path: str, status: os.stat_result, kind: str) -> Shelved | None:
+        mark = f"{status.st_size} {status.st_mtime_ns} {status.st_ctime_ns} {status.st_ino}"
+        known = self.known.get(path)
+        if known is not None and known[0] == mark:
+            return Shelved(name, shelf, Path(path), known[1])
+        file = Path(path)
+        try:
+            check_name(name)
+            document = read_document(file)
+        except ValueError as error:
+            self.collector.add(Trouble("NAME-UNFIT", str(error), Place(file), remedy="rename the file or folder"))
+            return None
+        except YarrikError as error:
+            self.collector.extend(error.troubles)
+            return None
+        shape = SHAPES[kind]
+        if not fits(document.raw, shape):
+            troubles = list(find_troubles(document, shape, partial=kind in EXTENDING))
+            self.collector.extend(troubles)
+            if troubles:
+                return None
+        if self.memory is not None:
+            try:
+                encoded = msgspec.msgpack.encode(document.raw)
+            except (TypeError, OverflowError):
+                return Shelved(name, shelf, file, None, document)
+            if kind == "recipe":  # others are few, and may hold dates, whose form the encoding would lose
+                self.learned[path] = (mark, encoded)
+        return Shelved(name, shelf, file, None, document)
+
+    def _check_twice(self, former: Shelved, one: Shelved) -> None:
+        under = former.shelf or "the workspace"
+        if one.document.raw.get("replaces") != former.shelf:
+            self.collector.add(
+                Trouble(
+                    "DEFINITION-TWICE",
+                    f"`{one.name}` is defined on two shelves: {under} and {one.shelf or 'the workspace'}",
+                    Place(one.file),
+                    why="a definition that takes another's place has to say so, or a new shelf would change "
+                    "a product unseen",
+                    remedy=f'rename one of them, or write `replaces = "{under}"` in this one',
+                )
+            )
+
+    def save(self) -> None:
+        if self.memory is not None and self.learned:
+            self.memory.keep_documents(self.learned)
+
+
+def _files(folder: Path, kind: str) -> Iterator[tuple[str, str, os.stat_result]]:
+    """Names, paths and status of the files of a kind, by name."""
+    try:
+        with os.scandir(folder / f"{kind}s") as entries:
+            found = sorted(entries, key=lambda entry: entry.name)
+    except OSError:
+        return
+    for entry in found:
+        path = f"{entry.path}/recipe.toml" if kind == "recipe" else entry.path
+        if kind != "recipe" and not entry.name.endswith(".toml"):
+            continue
+        try:
+            status = os.stat(path)
+        except (FileNotFoundError, NotADirectoryError):
+            continue
+        yield entry.name.removesuffix(".toml") if kind != "recipe" else entry.name, path, status
+
+
+def _rules_mark() -> str:
+    """Changes when the shapes of definitions may have changed: then what was found good has to be looked at again."""
+    folder = Path(__file__).parent
+    status = [file.stat() for file in (folder / "definitions.py", folder / "rules.py", folder / "checking.py")]
+    return " ".join([__version__, *(f"{one.st_size}:{one.st_mtime_ns}" for one in status)])
+
+
+def _check_amendments(workspace: Workspace, collector: Collector) -> None:
+    """An amendment needs its target, and may change only what is there."""
+    for amendment in workspace.amendments:
+        kind, name = amendment.value.target
+        place = amendment.document.origin(kind).place
+        if name not in workspace.shelved[kind]:
+            collector.add(
+                Trouble("AMENDMENT-TARGET", f"the amendment `{amendment.name}` changes the {kind} `{name}`, which no shelf has",
+                        place, why="the definition was renamed or removed, and the change would be lost",
+                        remedy=suggestion(name, workspace.shelved[kind]))
+            )  # fmt: skip
+            continue
+        target = workspace.shelved[kind][name].document.raw
+        parts = [amendment.document.part("set")]
+        parts += [amendment.document.part("when", str(i), "set") for i in range(len(amendment.document.raw.get("when", ())))]
+        for part in parts:
+            for table, sign in (("options", "summary"), ("package", "files"), ("choice", "of")):
+                if kind != "recipe" or not isinstance(part.raw.get(table), dict):
+                    continue
+                for key, change in part.raw[table].items():
+                    if key not in target.get(table, {}) and sign not in change:
+                        collector.add(
+                            Trouble("AMENDMENT-KEY", f"the amendment `{amendment.name}` changes {table}.{key} of the recipe "
+                                    f"`{name}`, which has none", part.origin(table, key).place,
+                                    why="what it changed may have been renamed",
+                                    remedy=suggestion(key, target.get(table, {})) + f"; for a new one, write `{sign}` too")
+                        )  # fmt: skip
+    if collector.troubles:
+        return
+    for kind, name in workspace._amendments:
+        try:
+            if kind == "recipe":
+                workspace.recipes[name]
         except YarrikError as error:
             collector.extend(error.troubles)
-    return found
-
-
-def _with_bases(name: str, kind: str, documents: dict[str, tuple[str, Document]], trail: list[str]) -> Document:
-    """The document laid upon all that it extends."""
-    document = documents[name][1]
-    base = document.raw.get("extends")
-    if not isinstance(base, str) or not base:
-        return document
-    place = document.origin("extends").place
-    if base in (*trail, name):
-        loop = " → ".join([*trail, name, base])
-        raise YarrikError(Trouble("EXTENDS-LOOP", f"definitions extend each other in a loop: {loop}", place,
-                                  remedy="take one `extends` out"))  # fmt: skip
-    if base not in documents:
-        raise YarrikError(
-            Trouble("EXTENDS-UNKNOWN", f"`{name}` extends `{base}`, which is not among the {kind} of any shelf", place,
-                    remedy=suggestion(base, documents))
-        )  # fmt: skip
-    return stacked(_with_bases(base, kind, documents, [*trail, name]), document)
 
 
 def _check_version(wanted: str, place: Place, collector: Collector) -> None:
-    """`wanted` is like `>= 0.1`; other forms come with the solver."""
+    """Whether this Yarrik is what a file asks for."""
     if not wanted:
         return
-    match = re.fullmatch(r"\s*>=\s*(\d+(?:\.\d+)*)\s*", wanted)
-    if match is None:
-        collector.add(Trouble("VERSION-FORM", f"`{wanted}` is not a wish that can be weighed", place,
-                              remedy="write it as `>= 0.1`"))  # fmt: skip
+    try:
+        fine = parse_wish(wanted).allows(Version(__version__))
+    except ValueError as error:
+        collector.add(Trouble("VERSION-FORM", str(error), place, remedy="write it as `>= 0.1`"))
         return
-    have = [int(word) for word in re.findall(r"\d+", __version__)]
-    if [int(word) for word in match.group(1).split(".")] > have:
+    if not fine:
         collector.add(Trouble("VERSION-TOO-OLD", f"this is Yarrik {__version__}, and `{wanted}` is asked for", place,
-                              remedy="install a newer Yarrik"))  # fmt: skip
-
-
-def package_names(recipe: Definition[Recipe]) -> tuple[str, ...]:
-    """Packages that a recipe yields beside one of its own name: those that it lists, or those of every kernel."""
-    if recipe.value.package or recipe.value.build.using != "kernel":
-        return tuple(recipe.value.package)
-    return (f"{recipe.name}-headers", f"{recipe.name}-device-trees")
+                              remedy="install another Yarrik"))  # fmt: skip

@@ -2,6 +2,7 @@
 
 from yarrik.plan.actions import (
     Action,
+    ApplyPatches,
     Assemble,
     CompileDeviceTrees,
     ConfigureKernel,
@@ -25,6 +26,7 @@ from yarrik.plan.surroundings import Surroundings
 
 __all__ = [
     "Action",
+    "ApplyPatches",
     "Assemble",
     "Assessment",
     "CompileDeviceTrees",

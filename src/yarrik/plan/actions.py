@@ -64,7 +64,8 @@ class ConfigureKernel(Action, frozen=True, kw_only=True, omit_defaults=True):
 
 
 class RunCommands(Action, frozen=True, kw_only=True):
-    """Runs a recipe's build and its installation into `{step}/stage`. Output: `files`.
+    """Runs a recipe's build and its installation into `{step}/stage`. Output: `files`. `files` are texts that are written into
+    the step's folder beforehand.
 
     `writable` names the folders below `{step}` that the commands may change; all others are laid out read-only."""
 
@@ -73,6 +74,13 @@ class RunCommands(Action, frozen=True, kw_only=True):
     folder: str
     writable: tuple[str, ...]
     toolchain: str
+    files: dict[str, str] = {}
+
+
+class ApplyPatches(Action, frozen=True, kw_only=True):
+    """Lays patches on a recipe's sources, in this order. Output: `tree`."""
+
+    patches: tuple[str, ...]
 
 
 class Stage(Action, frozen=True, kw_only=True):

@@ -6,10 +6,13 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from msgspec.structs import replace
+
 from yarrik.arch import ARCHES, Arch
 from yarrik.errors import Collector, Place, Trouble, YarrikError
-from yarrik.model import Composition, Definition, PackageRule, Recipe, Workspace
+from yarrik.model import Composition, Definition, PackageRule, Recipe
 from yarrik.plan.actions import (
+    ApplyPatches,
     ConfigureKernel,
     FetchFile,
     FetchRuntime,
@@ -20,11 +23,13 @@ from yarrik.plan.actions import (
     Unpack,
     WriteDisks,
 )
+from yarrik.plan.build_systems import PROGRAMS, Setting, calls_for, with_options
 from yarrik.plan.product import ProductSteps, kernel_form, line_in
 from yarrik.plan.steps import Step
 from yarrik.plan.surroundings import Surroundings
-from yarrik.resolve import Node, Order, build_order
+from yarrik.resolve import Answer, Node, Order, build_order
 from yarrik.toolchain import Toolchain
+from yarrik.versions import parse_requirement
 
 #: Where a kernel's build leaves what modules from outside need to know of it.
 KERNEL_HEADERS = "/usr/include/kernel"
@@ -59,15 +64,14 @@ class Graph:
         return tuple(disk.name for disk in write.disks)
 
 
-def plan_product(workspace: Workspace, composition: Composition, surroundings: Surroundings) -> Graph:
+def plan_product(answer: Answer, surroundings: Surroundings) -> Graph:
     """The product's graph. Raises YarrikError with all that is wrong with what the definitions name."""
-    return _Planner(workspace, composition, surroundings).run()
+    return _Planner(answer, surroundings).run()
 
 
 @dataclass
 class _Planner:
-    workspace: Workspace
-    composition: Composition
+    answer: Answer
     surroundings: Surroundings
     steps: dict[str, Step] = field(default_factory=dict)
     built: dict[Node, tuple[str, str]] = field(default_factory=dict)
@@ -77,44 +81,55 @@ class _Planner:
     collector: Collector = field(default_factory=Collector)
     _kernel_sources: tuple[str, str] | None = None
 
+    @property
+    def composition(self) -> Composition:
+        return self.answer.composition
+
     def run(self) -> Graph:
-        board, profile, image = self.composition.board, self.composition.profile, self.composition.image
-        roots = [(name, f"named by the image {image.name}", image.place("packages")) for name in image.value.packages]
-        roots.append((profile.value.c_library, f"C library of the profile {profile.name}", profile.place("c-library")))
-        roots.append((profile.value.init, f"init of the profile {profile.name}", profile.place("init")))
-        kernel = self._kernel_recipe()
-        roots.append((kernel, f"kernel of the board {board.name}", board.place("kernel", "recipe")))
-        order = build_order(self.workspace, [(name, place) for name, _, place in roots])
+        order = build_order(self.answer)
         # Modules come behind everything else: they need the kernel, whichever the board has, and nothing needs them.
-        for node in sorted(
-            order.nodes, key=lambda node: self.workspace.recipes[node.recipe].value.build.using == "kernel-module"
-        ):
+        for node in sorted(order.nodes, key=lambda node: self.answer.recipe(node).value.build.using == "kernel-module"):
             try:
                 self._recipe(node, order)
             except YarrikError as error:
                 self.collector.extend(error.troubles)
         self.collector.raise_if_any()
-        wanted = tuple((self._package_name(name, place), because) for name, because, place in roots)
-        version = self.workspace.recipe(kernel, board.place("kernel", "recipe")).value.version
-        ProductSteps(self.composition, self.surroundings, self._add, self.collector, version, self._kernel_sources).add(
-            wanted, self.split
-        )
+        kernel = self.composition.recipe(self._kernel_recipe())
+        ProductSteps(
+            self.composition, self.surroundings, self._add, self.collector, kernel.value.version, self._kernel_sources
+        ).add(self._wanted(), self.split)
         self.collector.raise_if_any()
         return Graph(self.composition.name, tuple(self.steps.values()), order, self.programs)
+
+    def _wanted(self) -> tuple[tuple[str, str], ...]:
+        """The packages that somebody asks for or recommends, with the reason; the rest follows from these."""
+        board, profile, image = self.composition.board, self.composition.profile, self.composition.image
+        asked = [(name, f"named by the image {image.name}") for name in image.value.packages]
+        asked.append((profile.value.c_library, f"C library of the profile {profile.name}"))
+        asked.append((profile.value.init, f"init of the profile {profile.name}"))
+        asked.append((self._kernel_recipe(), f"kernel of the board {board.name}"))
+        found: list[tuple[str, str]] = []
+        for text, because in asked:
+            name = parse_requirement(text).name
+            if not name.startswith("@"):
+                found.append((self.answer.package_for(name), because))
+        for link in self.answer.links:
+            if link.target.kind == "package" and (link.source.kind == "group" or link.how.startswith("recommends")):
+                how = "recommended by" if link.how.startswith("recommends") else "in the group"
+                found.append((link.target.name, f"{how} {link.source.name}"))
+        known: dict[str, str] = {}
+        for name, because in found:
+            known.setdefault(name, because)
+        return tuple(known.items())
 
     def _kernel_recipe(self) -> str:
         """The recipe of the board's kernel: the preferred one, or the first other that a shelf has."""
         kernel = self.composition.board.value.kernel
-        return next((name for name in (kernel.recipe, *kernel.otherwise) if name in self.workspace.recipes), kernel.recipe)
+        known = self.composition.workspace.shelved["recipe"]
+        return next((name for name in (kernel.recipe, *kernel.otherwise) if name in known), kernel.recipe)
 
     def _add(self, step: Step) -> Step:
         return self.steps.setdefault(step.name, step)
-
-    def _package_name(self, name: str, place: Place) -> str:
-        """The package that a requirement means: one of that name, else the only or first one of the recipe."""
-        recipe = self.workspace.recipe(name, place)
-        packages = recipe.value.package
-        return name if not packages or name in packages else next(iter(packages))
 
     @property
     def _clock(self) -> int:
@@ -123,12 +138,12 @@ class _Planner:
     # Recipes
 
     def _recipe(self, node: Node, order: Order) -> None:
-        recipe = self.workspace.recipes[node.recipe]
+        recipe = self.answer.recipe(node)
         using = recipe.value.build.using
         if using == "toolchain-runtime":
             self._runtime(node, recipe)
             return
-        source = self._sources(recipe)
+        source = self._patched(node, recipe, self._sources(node, recipe))
         if using == "kernel":
             self._kernel_sources = source
         if using == "kernel":
@@ -139,7 +154,7 @@ class _Planner:
             files = self._commands(node, recipe, source, order)
         toolchain = self.surroundings.toolchain(node.side)
         strip: tuple[str, ...] = ()
-        if self.composition.profile.value.strip and node.side == "board" and not using.startswith("kernel"):
+        if self.composition.profile.value.strip and node.side == "board" and not using.startswith(("kernel", "prebuilt")):
             strip = (toolchain.prefix + "strip",)
             self.programs.setdefault(strip[0], (recipe.place("build"), "it takes debug symbols out of what is shipped"))
         stage = self._add(
@@ -181,12 +196,32 @@ class _Planner:
                     version=value.version,
                     licence=value.licence,
                     summary=value.summary,
-                    packages=value.package or self._usual_packages(recipe),
+                    packages=self._packages(node, recipe),
                 ),
                 inputs={"files": files},
             )
         )
         self.split[node] = step.name
+
+    def _packages(self, node: Node, recipe: Definition[Recipe]) -> dict[str, PackageRule]:
+        """The packages that come with the recipe's options as they are, each need as the package that answers to it."""
+        options = self.answer.options_of(node)
+        switches = recipe.value.options
+        found = {}
+        for name, rule in (recipe.value.package or self._usual_packages(recipe)).items():
+            by_options = [option for option, switch in switches.items() if name in switch.packages]
+            if by_options and not any(options.get(option) for option in by_options):
+                continue
+            needs = (parse_requirement(text).name for text in rule.needs)
+            answered = [package for need in needs for package in self._answered(need)]
+            found[name] = replace(rule, needs=tuple(answered), recommends=(), excludes=())
+        return found
+
+    def _answered(self, need: str) -> list[str]:
+        if not need.startswith("@"):
+            return [self.answer.package_for(need)]
+        group = self.composition.workspace.groups[need.removeprefix("@")].value
+        return [package for text in group.packages for package in self._answered(parse_requirement(text).name)]
 
     def _usual_packages(self, recipe: Definition[Recipe]) -> dict[str, PackageRule]:
         """One package with everything; a kernel's has what the board needs, and others have what outside modules are built
@@ -203,8 +238,32 @@ class _Planner:
         own = ("/boot/**", "/lib/**") if self._wants_modules() else ("/boot/**",)
         return {recipe.name: PackageRule(files=own), **more}
 
-    def _sources(self, recipe: Definition[Recipe]) -> tuple[str, str]:
+    def _subject(self, node: Node) -> str:
+        """The name of steps on sources, which both sides share when they build the same version."""
+        other = Node(node.recipe, "host" if node.side == "board" else "board")
+        versions = self.answer.versions
+        return node.recipe if versions.get(other, versions[node]) == versions[node] else str(node)
+
+    def _patched(self, node: Node, recipe: Definition[Recipe], source: tuple[str, str]) -> tuple[str, str]:
+        """The sources with the recipe's patches laid on."""
+        if not recipe.value.patches:
+            return source
+        place = recipe.place("patches")
+        self.programs.setdefault("git", (place, "it lays patches on"))
+        files = {name: recipe.folder_of("patches") / name for name in recipe.value.patches}
+        step = Step(
+            "patch",
+            self._subject(node),
+            ApplyPatches(patches=recipe.value.patches),
+            files={name: self.surroundings.file_digest(path, place) for name, path in files.items()},
+            inputs={"source": source},
+            places=files,
+        )
+        return self._add(step).name, "tree"
+
+    def _sources(self, node: Node, recipe: Definition[Recipe]) -> tuple[str, str]:
         """The step and output that hold the recipe's prepared sources."""
+        subject = self._subject(node)
         sources = recipe.value.source
         place = recipe.place("source")
         if len(sources) != 1:
@@ -227,23 +286,24 @@ class _Planner:
                 )
             )
         if source.path:
-            folder = recipe.folder_of("source") / source.path
+            folder = recipe.folder_of("source") / source.path.replace("{version}", recipe.value.version)
             tree = self.surroundings.source_tree(folder, (), place)
             step = Step(
                 "prepare",
-                recipe.name,
+                subject,
                 PrepareFolder(),
                 files={"source": tree.digest},
                 places={"source": folder},
                 predicted={"tree": tree.digest},
             )
             return self._add(step).name, "tree"
-        digest = self.surroundings.host_file(recipe.name, source.host_file, source.debian_package, place)
+        host_file = source.host_file.replace("{version}", recipe.value.version)
+        digest = self.surroundings.host_file(recipe.name, host_file, source.debian_package, place)
         if source.sha256 and source.sha256 != digest:
             raise YarrikError(
                 Trouble(
                     "SOURCE-DIGEST",
-                    f"{source.host_file} has SHA-256 {digest}, and the recipe asks for {source.sha256}",
+                    f"{host_file} has SHA-256 {digest}, and the recipe asks for {source.sha256}",
                     recipe.place("source", "0", "sha256"),
                     why="it is not the file that the recipe was written for",
                     remedy="provide the right file, or correct the digest",
@@ -252,38 +312,25 @@ class _Planner:
         fetch = self._add(
             Step(
                 "fetch",
-                recipe.name,
+                subject,
                 FetchFile(sha256=digest),
                 files={"source": digest},
-                places={"source": Path(source.host_file)},
+                places={"source": Path(host_file)},
                 predicted={"file": digest},
             )
         )
         prepare = Step(
-            "prepare", recipe.name, Unpack(name=Path(source.host_file).name), inputs={"archive": (fetch.name, "file")}
+            "prepare", subject, Unpack(name=Path(host_file).name), inputs={"archive": (fetch.name, "file")}
         )
         return self._add(prepare).name, "tree"
 
     def _commands(self, node: Node, recipe: Definition[Recipe], source: tuple[str, str], order: Order) -> tuple[str, str]:
-        build = recipe.value.build
+        build = with_options(recipe.value, self.answer.options_of(node))
         toolchain = self.surroundings.toolchain(node.side)
-        environment = self._environment(node, toolchain)
-        if build.using == "make":
-            make: tuple[str, ...] = (
-                "make",
-                "-j{jobs}",
-                f"CC={environment['CC']}",
-                f"AR={environment['AR']}",
-                f"OBJCOPY={environment['OBJCOPY']}",
-            )
-            make += tuple(f"{key}={value}" for key, value in sorted(build.variables.items()))
-            commands: tuple[tuple[str, ...], ...] = (
-                (*make, *build.goals),
-                (*make, "DESTDIR={step}/stage", *build.install_goals),
-            )
-        else:
-            environment |= {"DESTDIR": "{step}/stage"} | dict(build.variables)
-            commands = tuple(("sh", "-e", "-c", text) for text in build.commands)
+        for program in PROGRAMS.get(build.using, ()):
+            self.programs.setdefault(program, (recipe.place("build", "using"), f"`{recipe.name}` is built with {build.using}"))
+        foreign = node.side == "board" and self.composition.board.value.arch != "host"
+        calls = calls_for(build, Setting(toolchain, self._environment(node, toolchain), foreign))
         inputs: dict[str, tuple[str, str]] = {"source": source}
         for needed in order.closure(node):
             inputs[f"sysroot {needed.recipe}"] = self.sysroots[needed]
@@ -295,11 +342,12 @@ class _Planner:
                 "build",
                 str(node),
                 RunCommands(
-                    commands=commands,
-                    environment=environment,
-                    folder="{step}/source",
-                    writable=("source",),
+                    commands=calls.commands,
+                    environment=dict(calls.environment),
+                    folder=calls.folder,
+                    writable=("source", "build"),
                     toolchain=toolchain.shown,
+                    files=dict(calls.files),
                 ),
                 inputs=inputs,
                 places=dict(self.steps[source[0]].places),
@@ -430,7 +478,7 @@ class _Planner:
 
     def _module(self, node: Node, recipe: Definition[Recipe], source: tuple[str, str]) -> tuple[str, str]:
         """A module from outside of the kernel's tree, built against the board's kernel."""
-        known = next((node for node in self.built if self.workspace.recipes[node.recipe].value.build.using == "kernel"), None)
+        known = next((node for node in self.built if self.answer.recipe(node).value.build.using == "kernel"), None)
         if known is None or self._kernel_sources is None or not self._wants_modules():
             why = "no kernel is built from source" if known is None else "its configuration has no modules"
             raise YarrikError(

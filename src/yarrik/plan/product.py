@@ -201,7 +201,8 @@ class ProductSteps:
                 "assemble",
                 self.composition.name,
                 Assemble(
-                    image=image.value,
+                    # What led to the packages has been weighed; what they are stands in `wanted`.
+                    image=replace(image.value, packages=(), refuse=(), options={}, versions={}, when=()),
                     hostname=self.composition.hostname,
                     wanted=wanted,
                     arch=arch.name,

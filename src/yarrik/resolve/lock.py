@@ -1,31 +1,101 @@
-"""`yarrik.lock`: the exact sources that a workspace resolved to. So far: digests of archives that the host provides."""
+"""`yarrik.lock`: what each product resolved to, and the exact sources; sorted, one fact a line, to be read in a diff."""
 
 from __future__ import annotations
 
+import json
 import os
+import re
 import tempfile
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.errors import Place, Trouble
+from yarrik.model.checking import convert
 from yarrik.model.definitions import Definable
-from yarrik.model.reading import convert, read_document
-from yarrik.model.rules import Name, Sha256
+from yarrik.model.reading import read_document
+from yarrik.resolve.answer import Answer
+from yarrik.resolve.universe import Side
+from yarrik.versions import Version
 
 LOCK_FILE = "yarrik.lock"
-_HEAD = "# Written by Yarrik, to be committed: the exact sources this workspace was built from.\n"
+_HEAD = "# Written by Yarrik, to be committed: what this workspace was built from. Move it with `yarrik resolve --update NAME`.\n"
+_BARE = re.compile(r"[A-Za-z0-9_-]+\Z")
 
 
-class LockedSource(Definable, frozen=True, kw_only=True):
-    """A file that the build host provided when the lock was written."""
+class LockedProduct(Definable, frozen=True, kw_only=True):
+    """A product's answer: versions for the board and of tools, options as `RECIPE[OPTION]`, roles, and compilers by side."""
 
-    recipe: Name
-    host_file: str
-    sha256: Sha256
+    versions: dict[str, str] = {}
+    tools: dict[str, str] = {}
+    options: dict[str, bool] = {}
+    roles: dict[str, str] = {}
+    packages: dict[str, str] = {}
+    compilers: dict[str, str] = {}
+
+    @staticmethod
+    def of(answer: Answer, compilers: Mapping[str, str]) -> LockedProduct:
+        catalog = answer.universe.catalog
+        return LockedProduct(
+            versions={node.recipe: str(version) for node, version in answer.versions.items() if node.side == "board"},
+            tools={node.recipe: str(version) for node, version in answer.versions.items() if node.side == "host"},
+            options={f"{node}[{option}]".replace(" (host)", ""): on for (node, option), on in answer.options.items() if node.side == "board"},
+            roles=dict(answer.roles),
+            packages={name: (catalog.recipes_with(name) or [""])[0] for name in answer.packages},
+            compilers=dict(compilers),
+        )  # fmt: skip
+
+    def preferences(self, moving: Iterable[str] | None) -> tuple[dict[tuple[str, Side], Version], dict[str, str]]:
+        """Versions and roles to stay with; those in `moving` are let go, with None everything is."""
+        if moving is None:
+            return {}, {}
+        free = set(moving)
+        versions: dict[tuple[str, Side], Version] = {}
+        for side, known in (("board", self.versions), ("host", self.tools)):
+            for name, text in known.items():
+                if name not in free:
+                    versions[(name, side)] = Version(text)  # type: ignore[index]
+        return versions, {role: package for role, package in self.roles.items() if role not in free}
 
 
-class _LockFile(Definable, frozen=True, kw_only=True):
-    source: tuple[LockedSource, ...] = ()
+class LockFile(Definable, frozen=True, kw_only=True):
+    """The whole file. `sources` has SHA-256 digests by recipe and the file that the build host provided."""
+
+    shelves: dict[str, str] = {}
+    sources: dict[str, str] = {}
+    product: dict[str, LockedProduct] = {}
+
+
+@dataclass(frozen=True)
+class Moved:
+    """A fact of the lock that is not what would be built now; None where there is none on that side."""
+
+    what: str
+    before: str | None
+    after: str | None
+
+    def __str__(self) -> str:
+        if self.before is None:
+            return f"{self.what}: {self.after} is new"
+        return f"{self.what}: {self.before} is gone" if self.after is None else f"{self.what}: {self.before} → {self.after}"
+
+
+_WORDS = {"versions": "", "tools": "tool ", "options": "option ", "roles": "role ", "packages": "package ", "compilers": "compiler for the "}
+
+
+def moved(before: LockedProduct, after: LockedProduct) -> list[Moved]:
+    """Each fact that differs."""
+    found = []
+    for key, word in _WORDS.items():
+        old, new = getattr(before, key), getattr(after, key)
+        for name in sorted(old.keys() | new.keys()):
+            if old.get(name) != new.get(name):
+                found.append(Moved(f"{word}{name}", _shown(old.get(name)), _shown(new.get(name))))
+    return found
+
+
+def _shown(value: object) -> str | None:
+    return {True: "on", False: "off"}.get(value, str(value)) if value is not None else None  # type: ignore[call-overload, no-any-return]
 
 
 @dataclass
@@ -33,16 +103,19 @@ class Lock:
     """The lock of one workspace; `changed` tells whether it has to be written."""
 
     file: Path
-    sources: dict[tuple[str, str], str] = field(default_factory=dict)
+    sources: dict[str, str] = field(default_factory=dict)
+    products: dict[str, LockedProduct] = field(default_factory=dict)
+    shelves: dict[str, str] = field(default_factory=dict)
     changed: bool = False
 
     def check(self, recipe: str, host_file: str, digest: str, asked_at: Place, renew: bool) -> Trouble | None:
         """Compares a file's digest with the locked one, or locks it when there is none (or `renew` is set)."""
-        known = self.sources.get((recipe, host_file))
+        key = f"{recipe} {host_file}"
+        known = self.sources.get(key)
         if known == digest:
             return None
         if known is None or renew:
-            self.sources[(recipe, host_file)] = digest
+            self.sources[key] = digest
             self.changed = True
             return None
         return Trouble(
@@ -54,13 +127,21 @@ class Lock:
             remedy="install the former version of the package, or accept the new file with `yarrik build --renew-lock`",
         )
 
+    def hold(self, product: str, locked: LockedProduct, shelves: Mapping[str, str]) -> None:
+        """Takes an answer in."""
+        if self.products.get(product) != locked or self.shelves != shelves:
+            self.products[product] = locked
+            self.shelves = dict(shelves)
+            self.changed = True
+
     def write(self) -> None:
         """Writes the file, whole or not at all."""
         lines = [_HEAD]
-        for (recipe, host_file), digest in sorted(self.sources.items()):
-            lines.append(
-                f"\n[[source]]\nrecipe = {_quoted(recipe)}\nhost-file = {_quoted(host_file)}\nsha256 = {_quoted(digest)}\n"
-            )
+        lines += _table("shelves", self.shelves)
+        lines += _table("sources", self.sources)
+        for product, locked in sorted(self.products.items()):
+            for key in _WORDS:
+                lines += _table(f"product.{_key(product)}.{key}", getattr(locked, key))
         handle, name = tempfile.mkstemp(dir=self.file.parent, prefix=".lock-")
         with os.fdopen(handle, "w", encoding="utf-8") as sink:
             sink.write("".join(lines))
@@ -69,22 +150,22 @@ class Lock:
         self.changed = False
 
 
-def _quoted(text: str) -> str:
-    import json
+def _table(name: str, values: Mapping[str, object]) -> list[str]:
+    if not values:
+        return []
+    return [f"\n[{name}]\n", *(f"{_key(key)} = {json.dumps(value, ensure_ascii=False)}\n" for key, value in sorted(values.items()))]
 
-    return json.dumps(text, ensure_ascii=False)
+
+def _key(text: str) -> str:
+    return text if _BARE.match(text) else json.dumps(text, ensure_ascii=False)
 
 
 def read_lock(root: Path) -> Lock:
-    """The lock in a workspace's folder; an empty one when there is no file yet."""
+    """The lock in a workspace's folder; an empty one when there is no file yet. Raises YarrikError."""
     file = root / LOCK_FILE
     if not file.exists():
         return Lock(file)
-    locked = convert(read_document(file), _LockFile)
-    sources: dict[tuple[str, str], str] = {}
-    for source in locked.source:
-        if (source.recipe, source.host_file) in sources:
-            raise YarrikError(Trouble("LOCK-TWICE", f"`{source.recipe}` is locked twice for {source.host_file}", Place(file),
-                                      remedy="take one of the two out, or remove the file to lock anew"))  # fmt: skip
-        sources[(source.recipe, source.host_file)] = source.sha256
-    return Lock(file, sources)
+    locked = convert(read_document(file), LockFile)
+    return Lock(file, dict(locked.sources), dict(locked.product), dict(locked.shelves))
+
+

@@ -1,19 +1,16 @@
-"""The order in which recipes are built: build needs for the board, tools for the build host, no loops.
-
-Versions and options will narrow which recipe answers a requirement; here a name has one answer.
-"""
+"""The order in which recipes are built: build needs for the board, tools for the build host, no loops."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Literal
+from typing import TYPE_CHECKING
 
-from yarrik.errors import Collector, Place, Trouble, YarrikError
-from yarrik.model import Definition, Recipe, Workspace
+from yarrik.errors import Trouble, YarrikError
+from yarrik.resolve.universe import Side
 
-Side = Literal["board", "host"]
+if TYPE_CHECKING:
+    from yarrik.resolve.answer import Answer
 
 
 @dataclass(frozen=True, order=True)
@@ -50,46 +47,16 @@ class Order:
         return found
 
 
-def build_order(workspace: Workspace, roots: Iterable[tuple[str, Place]]) -> Order:
-    """Orders everything that the roots (requirement and where it is written) need, at build or at run time.
+def build_order(answer: Answer) -> Order:
+    """Orders the recipes of an answer: what is needed to build another comes before it. Run-time needs order nothing.
 
-    Raises YarrikError for names that nothing carries, and for a loop, which it shows."""
-    collector = Collector()
-    needs: dict[Node, tuple[Node, ...]] = {}
-    tools: dict[Node, tuple[Node, ...]] = {}
-    waiting: list[tuple[str, Place, Side]] = [(name, place, "board") for name, place in roots]
-
-    def find(name: str, place: Place) -> Definition[Recipe] | None:
-        try:
-            return workspace.recipe(name, place)
-        except YarrikError as error:
-            collector.extend(error.troubles)
-            return None
-
-    while waiting:
-        name, place, side = waiting.pop()
-        recipe = find(name, place)
-        if recipe is None or Node(recipe.name, side) in needs:
-            continue
-        node = Node(recipe.name, side)
-        build = recipe.value.build
-
-        def answers(names: Iterable[str], key: str, side: Side, recipe: Definition[Recipe] = recipe) -> tuple[Node, ...]:
-            place = recipe.place("build", key)
-            found = [other for name in names if (other := find(name, place)) is not None]
-            waiting.extend((other.name, place, side) for other in found)
-            return tuple(Node(other.name, side) for other in found)
-
-        needs[node] = answers(build.needs, "needs", side)
-        tools[node] = answers(build.tools, "tools", "host")
-        for package, rule in recipe.value.package.items():
-            place = recipe.place("package", package, "needs")
-            waiting.extend((name, place, side) for name in rule.needs if find(name, place) is not None)
-    collector.raise_if_any()
-    return Order(tuple(_sorted(workspace, needs, tools)), needs, tools)
+    Raises YarrikError for a loop, which it shows."""
+    needs = {node: tuple(answer.build_needs(node)) for node in answer.versions}
+    tools = {node: tuple(answer.build_tools(node)) for node in answer.versions}
+    return Order(tuple(_sorted(answer, needs, tools)), needs, tools)
 
 
-def _sorted(workspace: Workspace, needs: dict[Node, tuple[Node, ...]], tools: dict[Node, tuple[Node, ...]]) -> list[Node]:
+def _sorted(answer: Answer, needs: dict[Node, tuple[Node, ...]], tools: dict[Node, tuple[Node, ...]]) -> list[Node]:
     """Depth first, by name, without recursion: chains may be longer than Python's stack."""
     done: dict[Node, None] = {}
     for start in sorted(needs):
@@ -111,13 +78,13 @@ def _sorted(workspace: Workspace, needs: dict[Node, tuple[Node, ...]], tools: di
                 continue
             following = rest.pop()
             if following in on_trail:
-                raise _loop(workspace, [step for step, _ in trail], following, needs)
+                raise _loop(answer, [step for step, _ in trail], following, needs)
             if following not in done:
                 enter(following)
     return list(done)
 
 
-def _loop(workspace: Workspace, trail: list[Node], back_to: Node, needs: dict[Node, tuple[Node, ...]]) -> YarrikError:
+def _loop(answer: Answer, trail: list[Node], back_to: Node, needs: dict[Node, tuple[Node, ...]]) -> YarrikError:
     loop = trail[trail.index(back_to) :]
     turned = loop.index(min(loop))
     loop = loop[turned:] + loop[:turned]  # begin with the first by name, so that the same loop reads the same
@@ -127,7 +94,7 @@ def _loop(workspace: Workspace, trail: list[Node], back_to: Node, needs: dict[No
         Trouble(
             "NEEDS-LOOP",
             "recipes need each other in a loop: " + " → ".join(str(node) for node in [*loop, first]),
-            workspace.recipes[last.recipe].place("build", key),
+            answer.recipe(last).place("build", key),
             why="none of them can be built first",
             remedy="take one of these needs out, or split the recipe that two sides want",
         )

@@ -14,6 +14,7 @@ from yarrik.elf import MAGIC, read_elf
 from yarrik.errors import Collector, Place, Trouble, YarrikError
 from yarrik.plan import (
     Action,
+    ApplyPatches,
     ConfigureKernel,
     FetchFile,
     FetchRuntime,
@@ -161,8 +162,31 @@ def _(action: ConfigureKernel, context: Context) -> dict[str, str]:
 
 
 @perform.register
+def _(action: ApplyPatches, context: Context) -> dict[str, str]:
+    _lay_out_inputs(context, writable=("source",))
+    (context.work / "tmp" / "patches").mkdir()
+    run = _runner(context, {"GIT_CEILING_DIRECTORIES": "{step}", "GIT_CONFIG_NOSYSTEM": "1"}, "{step}/source", ("source",))
+    for number, name in enumerate(action.patches):
+        context.store.copy_out(taken(context, name), context.work / "tmp" / "patches" / str(number), 0o644)
+        context.say(f"patch {name}")
+        try:
+            run(("git", "apply", "--verbose", "--whitespace=nowarn", f"{{step}}/tmp/patches/{number}"))
+        except CommandFailed as error:
+            raise YarrikError(
+                Trouble("PATCH-FAILED", f"the patch {name} does not fit the sources", Place(context.step.places[name]),
+                        why="the sources have changed where the patch changes them; the log says which file and which lines",
+                        remedy=f"yarrik log {context.step.name}; then make the patch anew from these sources"),
+                "work",
+            ) from error  # fmt: skip
+    tree = context.store.snapshot(context.work / "source", plain=True)
+    return {"tree": tree.digest}
+
+
+@perform.register
 def _(action: RunCommands, context: Context) -> dict[str, str]:
     _lay_out_inputs(context, action.writable)
+    for name, text in action.files.items():
+        (context.work / name).write_text(text.replace("{step}", context.sandbox.inside(context.work)))
     run = _runner(context, action.environment, action.folder, action.writable)
     for command in action.commands:
         if command[0] == "make" and action.folder == "{step}/source" and shutil.which("make") is None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import time
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
@@ -21,12 +21,16 @@ from yarrik.disk.layout import image_name
 from yarrik.disk.sidecars import BESIDE
 from yarrik.errors import Collector, Place, Trouble, YarrikError
 from yarrik.manifest import checksum_list
-from yarrik.model import Composition, Workspace, load_workspace
+from yarrik.model import Composition, Overrides, Workspace, compose, load_workspace
+from yarrik.model.checking import convert
+from yarrik.model.definitions import ShelfFile
+from yarrik.model.reading import read_document
 from yarrik.moving import copy_sparse
 from yarrik.plan import Assessment, Graph, assess, plan_product
-from yarrik.resolve import Lock, read_lock
+from yarrik.resolve import Answer, Lock, LockedProduct, Moved, moved, read_lock, resolve
 from yarrik.run.events import Listener, silent
 from yarrik.run.execute import Execution, StepReport, WorkFolder, log_path, still_there
+from yarrik.resolve.solver import Progress
 from yarrik.run.sandbox import Sandbox
 from yarrik.toolchain import Toolchain, missing_program, probe
 
@@ -58,6 +62,8 @@ class Session:
     root: Path
     renew_lock: bool = False
     use_sandbox: bool = True
+    locked: bool = False
+    moved: list[Moved] = field(default_factory=list)
     store: Store = field(default_factory=lambda: Store(default_root()))
     toolchains: dict[str, Toolchain] = field(default_factory=dict)
     started: float = field(default_factory=time.monotonic)
@@ -68,7 +74,59 @@ class Session:
 
     @cached_property
     def workspace(self) -> Workspace:
-        return load_workspace(self.root)
+        return load_workspace(self.root, self._memory_if_writable())
+
+    def _memory_if_writable(self) -> Memory | None:
+        """Reading definitions is quicker with a memory, and works without one."""
+        try:
+            return self.memory
+        except YarrikError:
+            return None
+
+    def compose(self, product: str | None = None, overrides: Overrides | None = None) -> Composition:
+        return compose(self.workspace, product, overrides)
+
+    # Resolving
+
+    def answer(self, composition: Composition, moving: Sequence[str] | None = (), progress: Progress = lambda decided, conflicts: None) -> Answer:
+        """What the product resolves to, staying with the lock but for the names in `moving` (None: for everything)."""
+        key = (composition.name, None if moving is None else tuple(moving), id(composition))
+        if key not in self._answers:
+            locked = self.lock.products.get(composition.name, LockedProduct())
+            versions, roles = locked.preferences(moving)
+            self._answers[key] = (resolve(composition, versions, locked_roles=roles, progress=progress), composition)
+        return self._answers[key][0]
+
+    @cached_property
+    def _answers(self) -> dict[object, tuple[Answer, Composition]]:
+        return {}
+
+    def hold(self, answer: Answer) -> list[Moved]:
+        """Takes an answer into the lock (without writing it), and returns what differs from what was locked."""
+        composition = answer.composition
+        surroundings = _Surroundings(self, composition)
+        sides = ["board", *(["host"] if any(node.side == "host" for node in answer.versions) else [])]
+        locked = LockedProduct.of(answer, {side: surroundings.toolchain(side).shown for side in sides})
+        former = self.lock.products.get(composition.name)
+        differences = moved(former, locked) if former is not None else []
+        if differences and self.locked:
+            raise YarrikError(
+                Trouble("LOCK-STALE", f"yarrik.lock is not what `{composition.name}` resolves to now: "
+                        + "; ".join(str(one) for one in differences[:8]) + (" …" if len(differences) > 8 else ""),
+                        Place(self.lock.file), why="with --locked nothing may differ from the lock",
+                        remedy=f"look at the difference with `yarrik resolve {composition.product.name}`, and commit the lock")
+            )  # fmt: skip
+        if former is None and self.locked:
+            raise YarrikError(
+                Trouble("LOCK-STALE", f"yarrik.lock has nothing on `{composition.name}`", Place(self.lock.file),
+                        why="with --locked nothing is resolved anew", remedy=f"yarrik resolve {composition.product.name}, and commit the lock")
+            )  # fmt: skip
+        shelves = {choice.name: self._shelf_version(choice.path) for choice in self.workspace.settings.shelf}
+        self.lock.hold(composition.name, locked, shelves)
+        return differences
+
+    def _shelf_version(self, path: str) -> str:
+        return convert(read_document(self.root / path / "shelf.toml"), ShelfFile).shelf.version
 
     @cached_property
     def memory(self) -> Memory:
@@ -88,8 +146,9 @@ class Session:
     # Planning
 
     def graph(self, composition: Composition) -> Graph:
-        surroundings = _Surroundings(self, composition)
-        graph = plan_product(self.workspace, composition, surroundings)
+        answer = self.answer(composition)
+        self.moved = self.hold(answer)
+        graph = plan_product(answer, _Surroundings(self, answer.composition))
         self.memory.save_digests()
         return graph
 
@@ -133,6 +192,7 @@ class Session:
     ) -> BuildReport:
         """Builds the product and publishes it. The report says what failed; nothing is published then."""
         graph = self.graph(composition)
+        composition = self.answer(composition).composition
         reports, sandbox = self._run(graph, jobs, keep_going, listener)
         ran = any(report.how == "ran" for report in reports)
         out = self.root / "out" / composition.name
@@ -141,6 +201,8 @@ class Session:
             notes.append(sandbox.note)
         if ran and shutil.which("make") is None:
             notes.append("there is no make here; simple Makefiles are carried out by a stand-in: apt-get install make")
+        notes += [f"not as yarrik.lock had it: {one}" for one in self.moved]
+        notes += [f"{trouble.what} ({trouble.place})" for trouble in composition.warnings]
         published = False
         if all(report.error is None for report in reports):
             published = self._publish(graph, composition, reports, out, ran)

@@ -1,0 +1,306 @@
+"""Puts a product together: what it names, with variants, local settings, the environment and the command line on top.
+
+The order, each over what stands before it: defaults, shelves in the workspace's order, the product, variants as given, the
+local file, the environment (`YARRIK_SET_…`), the command line (`--set KEY=VALUE`).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from yarrik.errors import Collector, Place, Trouble, YarrikError, suggestion
+from yarrik.model.checking import convert, find_troubles
+from yarrik.model.conditions import Circumstances
+from yarrik.model.definitions import (
+    Board,
+    Definable,
+    Image,
+    Options,
+    Product,
+    Profile,
+    Recipe,
+    Variant,
+    Versions,
+)
+from yarrik.model.positions import KeyPath
+from yarrik.model.reading import Definition, Document, Origin, Raw
+from yarrik.model.stacking import stack
+from yarrik.model.workspace import Workspace
+from yarrik.versions import Version
+
+ENVIRONMENT_PREFIX = "YARRIK_SET_"
+_ROOTS = ("board", "profile", "image", "product", "recipe", "options", "versions")
+
+
+class Wishes(Definable, frozen=True, kw_only=True):
+    """Options and versions that somebody asked for, by recipe."""
+
+    options: Options = {}
+    versions: Versions = {}
+
+
+@dataclass(frozen=True)
+class Overrides:
+    """What is asked for besides the product itself: variants, and settings with where they come from, in order."""
+
+    variants: tuple[str, ...] = ()
+    settings: tuple[Document, ...] = ()
+
+    @staticmethod
+    def of(variants: Iterable[str], environment: Mapping[str, str], settings: Iterable[str]) -> Overrides:
+        """From the words of `--with`, the variables of the environment, and the words of `--set`. Raises YarrikError."""
+        documents = []
+        for name in sorted(environment):
+            if name.startswith(ENVIRONMENT_PREFIX):
+                key = name.removeprefix(ENVIRONMENT_PREFIX).lower().replace("__", ".").replace("_", "-")
+                documents.append(_setting(f"${name}", key, environment[name]))
+        for word in settings:
+            key, sign, value = word.partition("=")
+            if not sign:
+                raise YarrikError(
+                    Trouble("SETTING-FORM", f"`--set {word}` has no value", Place(), remedy="write it as --set image.hostname=gull")
+                )
+            documents.append(_setting("--set", key.strip(), value.strip()))
+        names = [name.strip() for words in variants for name in words.split(",") if name.strip()]
+        return Overrides(tuple(dict.fromkeys(names)), tuple(documents))
+
+
+def _setting(label: str, key: str, text: str) -> Document:
+    """One setting as a document. The value is TOML, or else text as it stands."""
+    import tomli
+
+    try:
+        value = tomli.loads(f"value = {text}")["value"]
+    except tomli.TOMLDecodeError:
+        value = text
+    words = key.split(".")
+    if words[0] not in _ROOTS or len(words) < 2:
+        raise YarrikError(
+            Trouble("SETTING-KEY", f"`{key}` names nothing that can be set", Place(Path(label), key=key),
+                    why="a key begins with what it changes: " + ", ".join(_ROOTS),
+                    remedy=f"write it like `image.hostname`; {suggestion(words[0], _ROOTS)}")
+        )  # fmt: skip
+    raw: Raw = {}
+    inner = raw if words[0] in ("options", "versions") else raw.setdefault("set", {})
+    for word in words[:-1]:
+        inner = inner.setdefault(word, {})
+    inner[words[-1]] = value
+    document = Document(Path(label), raw)
+    troubles = list(find_troubles(document, Variant))
+    if troubles:
+        raise YarrikError(troubles)
+    return document
+
+
+@dataclass(frozen=True)
+class Composition:
+    """A product with all that it names, under its circumstances."""
+
+    product: Definition[Product]
+    board: Definition[Board]
+    profile: Definition[Profile]
+    image: Definition[Image]
+    workspace: Workspace
+    now: Circumstances
+    changes: tuple[Document, ...] = ()
+    warnings: tuple[Trouble, ...] = ()
+    _recipes: dict[tuple[str, str], Definition[Recipe]] = field(default_factory=dict, repr=False, compare=False)
+
+    @property
+    def name(self) -> str:
+        """The product's name, with the variants that are not its own: `tide-gauge+display`."""
+        own = self.product.value.variants
+        return "".join([self.product.name, *(f"+{one}" for one in self.now.variants if one not in own),
+                        *(f"-{one}" for one in own if one not in self.now.variants)])  # fmt: skip
+
+    @property
+    def marker(self) -> str:
+        return self.product.value.marker or self.image.value.marker
+
+    @property
+    def hostname(self) -> str:
+        return self.image.value.hostname or self.board.name
+
+    def recipe(self, name: str, version: Version | None = None) -> Definition[Recipe]:
+        """A recipe as this product has it, in a version (without one, in the version that was resolved)."""
+        if version is None and self.now.versions is not None:
+            version = self.now.versions.get(name)
+        key = (name, version.text if version is not None else "")
+        if key not in self._recipes:
+            if version is not None and not self._asks_for_versions(name):
+                found = self.recipe(name, None) if self.now.versions is None else self._defined(name, version)
+            else:
+                found = self._defined(name, version)
+            if version is not None:
+                found = replace(found, value=msgspec.structs.replace(found.value, version=version.text))
+            self._recipes[key] = found
+        return self._recipes[key]
+
+    def _defined(self, name: str, version: Version | None) -> Definition[Recipe]:
+        changes = _parts(self.changes, "set", "recipe", name)
+        return self.workspace.definition("recipe", name, Recipe, self.now.of_recipe(name, version), changes)
+
+    def _asks_for_versions(self, name: str) -> bool:
+        """Whether a recipe says other things of other versions."""
+        if self._many_versions is None:
+            object.__setattr__(self, "_many_versions", {amendment.value.target[1] for amendment in self.workspace.amendments
+                                                        if any(when.version for when in amendment.value.when)})  # fmt: skip
+        raw = self.workspace.shelved["recipe"][name].document.raw
+        return name in (self._many_versions or ()) or any("version" in when for when in raw.get("when", ()))
+
+    _many_versions: set[str] | None = field(default=None, repr=False, compare=False)
+
+    @cached_property
+    def wishes(self) -> tuple[Wishes, Document]:
+        """Options and versions that board, profile, image, product and changes ask for, with their origins."""
+        sources = [_wishes_in(definition.document) for definition in (self.board, self.profile, self.image, self.product)]
+        sources += [_wishes_in(document) for document in self.changes if document.file != self.product.file]
+        whole = stack([Document(self.product.file, {}), *sources], Wishes)
+        return convert(whole, Wishes), whole
+
+    def settled(self, versions: Mapping[str, Version], options: Mapping[tuple[str, str], bool]) -> Composition:
+        """The same product with what was resolved, which conditions may ask about."""
+        now = replace(self.now, versions=versions, options=options)
+        found = _definitions(self.workspace, self.product, now, self.changes)
+        return Composition(self.product, *found, self.workspace, now, self.changes, self.warnings)
+
+
+def compose(workspace: Workspace, product: str | None = None, overrides: Overrides | None = None) -> Composition:
+    """The product of this name (or the workspace's own choice) and what it names. Raises YarrikError with all that is missing."""
+    overrides = overrides or Overrides()
+    found = workspace.products[_product_name(workspace, product)]
+    variants = _variants(workspace, found, overrides.variants)
+    changes: list[Document] = [found.document]
+    changes += [workspace.shelved["variant"][name].document for name in variants]
+    changes += [workspace.local] if workspace.local is not None else []
+    changes += overrides.settings
+    own = _parts(changes[1:], "set", "product")
+    if own:
+        found = workspace.definition("product", found.name, Product, Circumstances(), own)
+    collector = Collector()
+    for key in ("board", "profile", "image"):
+        wanted, known = getattr(found.value, key), workspace.shelved[key]
+        if wanted not in known:
+            collector.add(
+                Trouble(f"{key.upper()}-UNKNOWN", f"product `{found.name}` names the {key} `{wanted}`, which no shelf has",
+                        found.place(key), remedy=suggestion(wanted, known))
+            )  # fmt: skip
+    collector.raise_if_any()
+    boards = tuple(workspace.ancestry("board", found.value.board))
+    now = Circumstances(
+        arch=_arch(workspace, boards, changes),
+        boards=boards,
+        profiles=tuple(workspace.ancestry("profile", found.value.profile)),
+        variants=variants,
+    )
+    definitions = _definitions(workspace, found, now, changes)
+    names = {workspace.shelved["variant"][name].file: name for name in variants}
+    warnings = [trouble for definition in definitions for trouble in _overwritten(definition.document, names)]
+    composition = Composition(found, *definitions, workspace, now, tuple(changes), ())
+    warnings += _overwritten(composition.wishes[1], names)
+    return replace(composition, warnings=tuple(dict.fromkeys(warnings)))
+
+
+def _definitions(
+    workspace: Workspace, product: Definition[Product], now: Circumstances, changes: Sequence[Document]
+) -> tuple[Definition[Board], Definition[Profile], Definition[Image]]:
+    collector = Collector()
+    found: list[Any] = []
+    for kind, shape in (("board", Board), ("profile", Profile), ("image", Image)):
+        try:
+            name = getattr(product.value, kind)
+            found.append(workspace.definition(kind, name, shape, now, _parts(changes, "set", kind)))
+        except YarrikError as error:
+            collector.extend(error.troubles)
+    collector.raise_if_any()
+    board, profile, image = found
+    return board, profile, image
+
+
+def _product_name(workspace: Workspace, product: str | None) -> str:
+    known = workspace.shelved["product"]
+    name = product or workspace.settings.workspace.product
+    if not name:
+        if len(known) != 1:
+            raise YarrikError(
+                Trouble("PRODUCT-UNNAMED", "no product is named, and the workspace has no usual one",
+                        Place(workspace.file), remedy="name one: " + ", ".join(sorted(known)))
+            )  # fmt: skip
+        name = next(iter(known))
+    if name not in known:
+        place = Place(workspace.file, key="workspace.product") if product is None else Place()
+        raise YarrikError(
+            Trouble("PRODUCT-UNKNOWN", f"there is no product `{name}`", place,
+                    why="products are files in the workspace's folder `products`", remedy=suggestion(name, known))
+        )  # fmt: skip
+    return name
+
+
+def _variants(workspace: Workspace, product: Definition[Product], asked: Sequence[str]) -> tuple[str, ...]:
+    """The product's own variants, then those asked for; `-NAME` takes one out."""
+    known = workspace.shelved["variant"]
+    left_out = {name.removeprefix("-") for name in asked if name.startswith("-")}
+    names = [*product.value.variants, *(name for name in asked if not name.startswith("-"))]
+    for name in [*names, *sorted(left_out)]:
+        if name not in known:
+            place = product.place("variants") if name in product.value.variants else Place()
+            raise YarrikError(
+                Trouble("VARIANT-UNKNOWN", f"there is no variant `{name}`", place,
+                        why="variants are files in a folder `variants`, on a shelf or in the workspace",
+                        remedy=suggestion(name, known))
+            )  # fmt: skip
+    return tuple(dict.fromkeys(name for name in names if name not in left_out))
+
+
+def _arch(workspace: Workspace, boards: Sequence[str], changes: Sequence[Document]) -> str:
+    """The board's architecture, which no condition may depend on itself."""
+    arch = ""
+    for name in reversed(boards):
+        arch = workspace.shelved["board"][name].document.raw.get("arch", arch)
+    for part in _parts(changes, "set", "board"):
+        arch = part.raw.get("arch", arch)
+    return arch
+
+
+def _parts(documents: Iterable[Document], *keys: str) -> tuple[Document, ...]:
+    """The part at these keys of each document that has it."""
+    found = []
+    for document in documents:
+        part = document.part(*keys)
+        if part.raw:
+            found.append(part)
+    return tuple(found)
+
+
+def _wishes_in(document: Document) -> Document:
+    raw = {key: document.raw[key] for key in ("options", "versions") if key in document.raw}
+    known: dict[KeyPath, Origin] = {}
+    if raw:
+        known = {path: origin for path, origin in document.origins.items() if path[0] in raw}
+    return Document(document.file, raw, (), known)
+
+
+def _overwritten(document: Document, variants: Mapping[Path, str]) -> list[Trouble]:
+    """Values that one variant sets and a later one overwrites."""
+    if len(variants) < 2:
+        return []
+    found = []
+    for origin in document.origins.values():
+        former = origin.replaced
+        if former is None or origin.how != "set" or isinstance(origin.value, dict) or origin.value == former.value:
+            continue
+        if origin.file in variants and former.file in variants and origin.file != former.file:
+            later, earlier = variants[origin.file], variants[former.file]
+            found.append(
+                Trouble("VARIANT-OVERWRITES", f"the variant `{later}` overwrites what `{earlier}` sets: "
+                        f"{former.value!r} becomes {origin.value!r}", origin.place,
+                        why=f"the former stands at {former.place}, and has no effect",
+                        remedy="take one of the two lines out, or swap the variants if the other is meant to win")
+            )  # fmt: skip
+    return found

@@ -1,0 +1,209 @@
+"""How each build system is called: its configuration for the side that is built for, its build, its installation."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+
+import msgspec
+
+from yarrik.arch import ARCHES
+from yarrik.model import Build, Recipe
+from yarrik.toolchain import Toolchain
+
+Command = tuple[str, ...]
+
+SYSROOT = "{step}/sysroot"
+STAGE = "{step}/stage"
+#: Programs of the host that a build system needs.
+PROGRAMS = {
+    "cmake": ("cmake", "make"), "meson": ("meson", "ninja", "pkg-config"), "autotools": ("make",), "python": ("python3",),
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Calls:
+    """Commands in order, their environment, the folder they start in, and files that are written beforehand (by path below
+    the step's folder)."""
+
+    commands: tuple[Command, ...]
+    environment: Mapping[str, str]
+    folder: str = "{step}/source"
+    files: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Setting:
+    """What a build is called with: the side's compiler and flags (as environment), and whether that is another machine's."""
+
+    toolchain: Toolchain
+    environment: Mapping[str, str]
+    foreign: bool
+
+
+def with_options(recipe: Recipe, options: Mapping[str, bool]) -> Build:
+    """The recipe's build with what its options add."""
+    build = recipe.build
+    arguments, variables = list(build.arguments), dict(build.variables)
+    for name, on in sorted(options.items()):
+        rule = recipe.options.get(name)
+        if rule is not None:
+            arguments += rule.arguments if on else rule.arguments_off
+            variables |= rule.variables if on else rule.variables_off
+    return msgspec.structs.replace(build, arguments=tuple(arguments), variables=variables)
+
+
+def calls_for(build: Build, setting: Setting) -> Calls:
+    """What to run for a recipe."""
+    calls = _CALLS[build.using](build, setting)
+    before = tuple(_shell(text) for text in build.commands_before)
+    after = tuple(_shell(text) for text in build.commands_after)
+    shared = {"DESTDIR": STAGE, **_pkg_config(), **calls.environment} if before or after or build.using == "plain" else calls.environment
+    return replace(calls, commands=(*before, *calls.commands, *after), environment=shared)
+
+
+def _shell(text: str) -> Command:
+    return ("sh", "-e", "-c", text)
+
+
+def _pkg_config() -> dict[str, str]:
+    """Makes pkg-config look into the sysroot only."""
+    return {
+        "PKG_CONFIG_LIBDIR": f"{SYSROOT}/usr/lib/pkgconfig:{SYSROOT}/usr/share/pkgconfig",
+        "PKG_CONFIG_SYSROOT_DIR": SYSROOT,
+    }
+
+
+def _make(build: Build, setting: Setting) -> Calls:
+    environment = setting.environment
+    given = [f"{key}={environment[key]}" for key in ("CC", "AR", "OBJCOPY")]
+    given += [f"{key}={value}" for key, value in sorted(build.variables.items())]
+    make: Command = ("make", "-j{jobs}", *given, *build.arguments)
+    return Calls(((*make, *build.goals), (*make, f"DESTDIR={STAGE}", *build.install_goals)), environment)
+
+
+def _plain(build: Build, setting: Setting) -> Calls:
+    return Calls(tuple(_shell(text) for text in build.commands), {**setting.environment, **build.variables})
+
+
+def _autotools(build: Build, setting: Setting) -> Calls:
+    host = (f"--host={setting.toolchain.triplet}",) if setting.foreign else ()
+    configure = ("{step}/source/configure", "--prefix=/usr", "--sysconfdir=/etc", "--localstatedir=/var", *host, *build.arguments)
+    environment = {**setting.environment, **_pkg_config(), **build.variables}
+    ready = 'test -x "$0/configure" || (cd "$0" && autoreconf -fi)'
+    return Calls(
+        (
+            ("sh", "-e", "-c", ready, "{step}/source"),
+            configure,
+            ("make", "-j{jobs}", *build.goals),
+            ("make", f"DESTDIR={STAGE}", *build.install_goals),
+        ),
+        environment,
+        "{step}/build",
+    )
+
+
+_CMAKE_FILE = """set(CMAKE_SYSTEM_NAME Linux)
+set(CMAKE_SYSTEM_PROCESSOR {processor})
+set(CMAKE_C_COMPILER {prefix}gcc)
+set(CMAKE_CXX_COMPILER {prefix}g++)
+set(CMAKE_FIND_ROOT_PATH {{step}}/sysroot)
+set(CMAKE_FIND_ROOT_PATH_MODE_PROGRAM NEVER)
+set(CMAKE_FIND_ROOT_PATH_MODE_LIBRARY ONLY)
+set(CMAKE_FIND_ROOT_PATH_MODE_INCLUDE ONLY)
+set(CMAKE_FIND_ROOT_PATH_MODE_PACKAGE ONLY)
+"""
+
+
+def _cmake(build: Build, setting: Setting) -> Calls:
+    foreign = setting.foreign
+    text = _CMAKE_FILE.format(processor=setting.toolchain.triplet.split("-")[0], prefix=setting.toolchain.prefix)
+    where = "-DCMAKE_TOOLCHAIN_FILE={step}/home/board.cmake" if foreign else f"-DCMAKE_PREFIX_PATH={SYSROOT}/usr"
+    given = tuple(f"-D{key}={value}" for key, value in sorted(build.variables.items()))
+    return Calls(
+        (
+            ("cmake", "-S", "{step}/source", "-B", "{step}/build", where, "-DCMAKE_INSTALL_PREFIX=/usr", "-DCMAKE_INSTALL_LIBDIR=lib",
+             "-DCMAKE_BUILD_TYPE=", *given, *build.arguments),
+            ("cmake", "--build", "{step}/build", "-j{jobs}", *(word for goal in build.goals for word in ("--target", goal))),
+            ("cmake", "--install", "{step}/build"),
+        ),
+        {**setting.environment, **_pkg_config(), "DESTDIR": STAGE},
+        "{step}/build",
+        {"home/board.cmake": text} if foreign else {},
+    )  # fmt: skip
+
+
+def _meson(build: Build, setting: Setting) -> Calls:
+    given = tuple(f"-D{key}={value}" for key, value in sorted(build.variables.items()))
+    cross = ("--cross-file", "{step}/home/board.ini") if setting.foreign else ()
+    return Calls(
+        (
+            ("meson", "setup", "{step}/build", "{step}/source", *cross, "--prefix", "/usr", "--libdir", "lib", "--buildtype", "plain",
+             "--wrap-mode", "nofallback", *given, *build.arguments),
+            ("meson", "compile", "-C", "{step}/build", "-j", "{jobs}", *build.goals),
+            ("meson", "install", "-C", "{step}/build", "--no-rebuild"),
+        ),
+        {**setting.environment, **_pkg_config(), "DESTDIR": STAGE},
+        "{step}/build",
+        {"home/board.ini": _meson_file(setting)} if setting.foreign else {},
+    )  # fmt: skip
+
+
+def _meson_file(setting: Setting) -> str:
+    prefix, arch = setting.toolchain.prefix, ARCHES[setting.toolchain.arch]
+    family = {"arm64": "aarch64", "x86-64": "x86_64"}.get(arch.name, arch.name)
+    return (
+        f"[binaries]\nc = '{prefix}gcc'\ncpp = '{prefix}g++'\nar = '{prefix}ar'\nstrip = '{prefix}strip'\npkg-config = 'pkg-config'\n"
+        "[properties]\n"
+        f"sys_root = '{SYSROOT}'\n"
+        f"pkg_config_libdir = ['{SYSROOT}/usr/lib/pkgconfig', '{SYSROOT}/usr/share/pkgconfig']\n"
+        f"[host_machine]\nsystem = 'linux'\ncpu_family = '{family}'\ncpu = '{setting.toolchain.triplet.split('-')[0]}'\nendian = 'little'\n"
+    )
+
+
+def _python(build: Build, setting: Setting) -> Calls:
+    """A pure Python project, built by its own backend on this host, and installed where every Python 3 of an image looks."""
+    install = (
+        'mkdir -p "$0/home/wheel" && python3 -m pip wheel --quiet --no-deps --no-build-isolation --no-index -w "$0/home/wheel" "$0/source"'
+        ' && python3 -m zipfile -e "$0"/home/wheel/*.whl "$0/stage/usr/lib/python3/dist-packages"'
+    )
+    return Calls(
+        (("sh", "-e", "-c", install, "{step}"), ("python3", "{step}/home/programs.py", STAGE)),
+        {**setting.environment, **build.variables},
+        files={"home/programs.py": _PROGRAMS},
+    )
+
+
+#: Writes a program for each console script that an unpacked wheel declares.
+_PROGRAMS = '''import configparser, pathlib, sys
+stage = pathlib.Path(sys.argv[1])
+for entry in sorted(stage.glob("usr/lib/python3/dist-packages/*.dist-info/entry_points.txt")):
+    points = configparser.ConfigParser(delimiters="=")
+    points.optionxform = str
+    points.read(entry)
+    for name, target in sorted(points["console_scripts"].items() if points.has_section("console_scripts") else ()):
+        module, _, function = target.partition(":")
+        program = stage / "usr/bin" / name
+        program.parent.mkdir(parents=True, exist_ok=True)
+        program.write_text(f"#!/usr/bin/python3\\\\nimport sys\\\\nfrom {module} import {function}\\\\nsys.exit({function}())\\\\n")
+        program.chmod(0o755)
+'''.replace("\\\\n", "\\n")
+
+
+def _files(build: Build, setting: Setting) -> Calls:
+    commands: list[Command] = []
+    for one in build.place:
+        source, target = "{step}/source/" + one.from_path, STAGE + one.to
+        commands.append(("mkdir", "-p", target.rpartition("/")[0]))
+        commands.append(("cp", "-rT", "--preserve=mode,links", source, target))
+        if one.mode:
+            commands.append(("chmod", one.mode, target))
+    if not build.place:
+        commands.append(("cp", "-rT", "--preserve=mode,links", "{step}/source", STAGE))
+    return Calls(tuple(commands), {})
+
+
+_CALLS = {
+    "make": _make, "plain": _plain, "autotools": _autotools, "cmake": _cmake, "meson": _meson, "python": _python, "files": _files,
+    "prebuilt": _files,
+}  # fmt: skip

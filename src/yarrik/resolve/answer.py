@@ -1,0 +1,222 @@
+"""The answer to a product's question: versions, options, packages, roles, and what leads to what."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+
+from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.model import Composition, Definition, Recipe
+from yarrik.resolve.explain import impossible
+from yarrik.resolve.order import Node
+from yarrik.resolve.solver import Impossible, Progress, TooHard, solve
+from yarrik.resolve.universe import IN, ON, Fact, Side, Thing, Universe
+from yarrik.versions import Version, parse_requirement
+
+
+@dataclass(frozen=True)
+class Link:
+    """One thing needs another: `how` says so in words, `place` is the line."""
+
+    source: Thing
+    target: Thing
+    how: str
+    find_place: Callable[[], Place] = field(default=Place, compare=False)
+
+    @property
+    def place(self) -> Place:
+        return self.find_place()
+
+
+@dataclass(frozen=True)
+class Answer:
+    """What a product resolves to. `composition` and `host` are the product with everything known, for the two sides."""
+
+    universe: Universe
+    versions: Mapping[Node, Version]
+    options: Mapping[tuple[Node, str], bool]
+    packages: tuple[str, ...]
+    roles: Mapping[str, str]
+    groups: tuple[str, ...]
+    chosen: Mapping[int, int]
+    composition: Composition
+    host: Composition
+
+    def recipe(self, node: Node) -> Definition[Recipe]:
+        """A recipe in its version, with its options known."""
+        side = self.composition if node.side == "board" else self.host
+        return side.recipe(node.recipe, self.versions[node])
+
+    def options_of(self, node: Node) -> dict[str, bool]:
+        return {option: on for (other, option), on in sorted(self.options.items()) if other == node}
+
+    def node_for(self, need: str, side: Side) -> Node | None:
+        """The recipe that a build's need was answered with."""
+        name = parse_requirement(need).name
+        thing = self.universe.recipe_for(name, side)
+        if thing is None and name in self.roles:
+            thing = Thing("recipe", self.universe.catalog.recipes_with(self.roles[name])[0], side)
+        return Node(thing.name, side) if thing is not None and Node(thing.name, side) in self.versions else None
+
+    def build_needs(self, node: Node) -> list[Node]:
+        """What a recipe is linked with: by itself, and for the options that are on."""
+        return self._nodes(node, "needs", node.side)
+
+    def build_tools(self, node: Node) -> list[Node]:
+        return self._nodes(node, "tools", "host")
+
+    def _nodes(self, node: Node, key: str, side: Side) -> list[Node]:
+        value = self.recipe(node).value
+        texts = [*getattr(value.build, key)]
+        for option, on in self.options_of(node).items():
+            if on and option in value.options:
+                texts += [text for text in getattr(value.options[option], key) if not text.startswith("options.")]
+        found = [self.node_for(text, side) for text in texts]
+        return list(dict.fromkeys(one for one in found if one is not None))
+
+    def package_for(self, name: str) -> str:
+        """The package that answers to a name at run time."""
+        if name in self.roles:
+            return self.roles[name]
+        if name in self.packages:
+            return name
+        answering = self.universe.catalog.answering(name)
+        return next((one for one in answering if one in self.packages), None) or self.universe.catalog.main_package(name) or name
+
+    @cached_property
+    def links(self) -> tuple[Link, ...]:
+        """All that leads from the product to what is in it: the clauses of the question that the answer fulfils."""
+        found: dict[tuple[Thing, Thing, str], Link] = {}
+        for clause in self.universe.told:
+            fact = clause.cause
+            if not isinstance(fact, Fact) or fact.kind not in ("asked", "needs", "option needs", "answered by", "yields"):
+                continue
+            *conditions, (target, unwanted) = clause.terms
+            if not unwanted & 1 or not all(1 << self.chosen.get(variable, 0) & members for variable, members in conditions):
+                continue
+            thing = self.universe.things[target]
+            if self.chosen.get(target, 0) == 0 or thing.kind == "option" or fact.subject == thing:
+                continue
+            key = (fact.subject, thing, fact.what)
+            found.setdefault(key, Link(fact.subject, thing, fact.what, fact.find_place))
+        for name in self.packages:
+            for wish in self.universe.wished_by.get(name, ()):
+                if self.chosen.get(self.universe.numbers[wish.source], 0):
+                    link = Link(wish.source, wish.target, wish.how, lambda wish=wish: wish.place)  # type: ignore[misc]
+                    found.setdefault((wish.source, wish.target, wish.how), link)
+        return tuple(found[key] for key in sorted(found, key=lambda key: (str(key[0]), key[0].kind, str(key[1]), key[2])))
+
+    def things(self) -> Iterator[Thing]:
+        return (self.universe.things[number] for number in sorted(self.chosen))
+
+
+def resolve(
+    composition: Composition,
+    locked: Mapping[tuple[str, Side], Version] | None = None,
+    locked_options: Mapping[tuple[str, Side, str], bool] | None = None,
+    locked_roles: Mapping[str, str] | None = None,
+    progress: Progress = lambda decided, conflicts: None,
+) -> Answer:
+    """Answers a product's question. Raises YarrikError with a proof when it has no answer."""
+    universe = Universe(composition, locked or {}, locked_options or {}, locked_roles or {})
+    _check_wishes(universe)
+    chosen = _solved(universe, progress)
+    return _answer(universe, chosen)
+
+
+def _solved(universe: Universe, progress: Progress) -> dict[int, int]:
+    def again(ignored: frozenset[Fact]) -> bool:
+        other = Universe(universe.composition, universe.locked, universe.locked_options, universe.locked_roles,
+                         universe.ignored | ignored)  # fmt: skip
+        try:
+            solve(other, other.roots(), limit=3000)
+        except (Impossible, TooHard):
+            return False
+        return True
+
+    troubles: dict[str, Trouble] = {}
+    while True:
+        try:
+            return _finished(universe, progress, troubles)
+        except Impossible as error:
+            told = impossible(universe, error, again)
+            for trouble in told.troubles:
+                troubles.setdefault(trouble.what, trouble)
+            unknown = frozenset(clause.cause for clause in error.clauses
+                                if isinstance(clause.cause, Fact) and clause.cause.kind in ("unknown", "unknown option"))  # fmt: skip
+            if not unknown or unknown <= universe.ignored or len(troubles) > 20:
+                raise YarrikError(troubles.values()) from None
+            universe = Universe(universe.composition, universe.locked, universe.locked_options, universe.locked_roles,
+                                universe.ignored | unknown)  # fmt: skip
+        except TooHard:
+            raise YarrikError(
+                Trouble("RESOLVE-TOO-HARD", f"no answer for `{universe.composition.name}` was found within the limit of conflicts",
+                        why="so many versions exclude each other that trying them all would take too long",
+                        remedy="name versions in the product's [versions] to narrow the question")
+            ) from None  # fmt: skip
+
+
+def _finished(universe: Universe, progress: Progress, troubles: Mapping[str, Trouble]) -> dict[int, int]:
+    chosen = solve(universe, universe.roots(), progress=progress)
+    if troubles:
+        raise YarrikError(troubles.values())
+    return chosen
+
+
+def _answer(universe: Universe, chosen: Mapping[int, int]) -> Answer:
+    versions: dict[Node, Version] = {}
+    options: dict[tuple[Node, str], bool] = {}
+    packages, groups = [], []
+    roles: dict[str, str] = {}
+    for number, candidate in chosen.items():
+        thing = universe.things[number]
+        if thing.kind == "recipe":
+            versions[Node(thing.name, thing.side)] = universe.candidates(thing)[candidate - 1]
+        elif thing.kind == "package" and 1 << candidate == IN:
+            packages.append(thing.name)
+        elif thing.kind == "role":
+            roles[thing.name] = universe.providers(thing.name)[candidate - 1]
+        elif thing.kind == "group":
+            groups.append(thing.name)
+    for number, candidate in chosen.items():
+        thing = universe.things[number]
+        node = Node(thing.name, thing.side)
+        if thing.kind == "option" and node in versions:
+            options[(node, thing.option)] = 1 << candidate == ON
+    sides = []
+    for side in ("board", "host"):
+        by_side = {node.recipe: version for node, version in versions.items() if node.side == side}
+        on = {(node.recipe, option): value for (node, option), value in options.items() if node.side == side}
+        sides.append(universe.composition.settled(by_side, on))
+    return Answer(
+        universe, dict(sorted(versions.items())), dict(sorted(options.items())), tuple(sorted(packages)), dict(sorted(roles.items())),
+        tuple(sorted(groups)), chosen, *sides,
+    )  # fmt: skip
+
+
+def _check_wishes(universe: Universe) -> None:
+    """Options and versions asked for of recipes that are nowhere, or that have no such option."""
+    from yarrik.errors import suggestion
+
+    wishes, document = universe.composition.wishes
+    known = universe.composition.workspace.shelved["recipe"]
+    troubles = []
+    for key, names in (("options", wishes.options), ("versions", wishes.versions)):
+        for name in sorted(names):
+            if name not in known:
+                troubles.append(
+                    Trouble("RECIPE-UNKNOWN", f"{key} are asked for of a recipe `{name}`, which no shelf has",
+                            document.origin(key, name).place, remedy=suggestion(name, known))
+                )  # fmt: skip
+    for name, options in sorted(wishes.options.items()):
+        if name in known:
+            have = {option for version in universe.candidates(Thing("recipe", name))
+                    for option in universe.catalog.recipe(name, version).value.options}  # fmt: skip
+            troubles += [
+                Trouble("OPTION-UNKNOWN", f"`{name}` has no option `{option}`", document.origin("options", name, option).place,
+                        remedy=suggestion(option, have))
+                for option in sorted(options) if option not in have
+            ]  # fmt: skip
+    if troubles:
+        raise YarrikError(troubles)

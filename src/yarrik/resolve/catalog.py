@@ -1,0 +1,128 @@
+"""What can be asked for by name: recipes in their versions, packages and who yields them, roles and who provides them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+from yarrik.errors import Trouble, YarrikError
+from yarrik.model import Composition, Definition, PackageRule, Recipe, Workspace
+from yarrik.versions import Version
+
+#: Roles that only one package of an image may have.
+EXCLUSIVE_ROLES = ("device-manager", "display-server", "init")
+
+
+def versions_of(recipe: Definition[Recipe]) -> list[Version]:
+    """All versions of a recipe, as they are listed. Raises YarrikError when there is none, or one twice."""
+    value = recipe.value
+    texts = [*value.versions, *([value.version] if value.version and value.version not in value.versions else [])]
+    if not texts:
+        raise YarrikError(
+            Trouble("RECIPE-VERSION", f"the recipe `{recipe.name}` has no version", recipe.place("version"),
+                    why="what was built could not be told apart", remedy='add `version = "…"`, or `versions = ["…", "…"]`')
+        )  # fmt: skip
+    found = [Version(text) for text in texts]
+    for number, version in enumerate(found):
+        if version in found[:number]:
+            raise YarrikError(
+                Trouble("RECIPE-VERSION", f"`{recipe.name}` lists the version {version} twice", recipe.place("versions"),
+                        why="versions that only differ in zeros at the end are the same", remedy="take one of them out")
+            )  # fmt: skip
+    return found
+
+
+def package_rules(name: str, recipe: Recipe) -> Mapping[str, PackageRule]:
+    """The packages that a recipe yields: those that it lists, else one of its own name."""
+    if recipe.package:
+        return recipe.package
+    rules = {name: PackageRule(files=("**",))}
+    if recipe.build.using == "kernel":
+        rules |= {f"{name}-headers": PackageRule(), f"{name}-device-trees": PackageRule()}
+    return rules
+
+
+@dataclass
+class Catalog:
+    """Names as a composition sees them; each lookup is done once."""
+
+    composition: Composition
+    _ranked: dict[tuple[str, bool], list[Version]] = field(default_factory=dict)
+
+    @property
+    def workspace(self) -> Workspace:
+        return self.composition.workspace
+
+    def recipe(self, name: str, version: Version) -> Definition[Recipe]:
+        return self.composition.recipe(name, version)
+
+    def ranked(self, name: str, locked: Version | None = None) -> list[Version]:
+        """The versions of a recipe, the most welcome first: locked, preferred, newest; what leads to a release comes last."""
+        recipe = self.composition.recipe(name)
+        preferred = Version(recipe.value.version) if recipe.value.version else None
+        found = sorted(versions_of(recipe), reverse=True)
+        return sorted(found, key=lambda one: (one != locked, one != preferred, one.leads_to_a_release))
+
+    @cached_property
+    def _names(self) -> tuple[dict[str, list[str]], dict[str, list[tuple[str, str]]]]:
+        """The recipes that yield each package, and packages (with their recipe) that answer to a role or another's name.
+
+        Read from what is written, conditions included: whether it holds is seen when the package is asked for."""
+        packages: dict[str, list[str]] = {}
+        answering: dict[str, list[tuple[str, str]]] = {}
+        amended: dict[str, list[Any]] = {}
+        for amendment in self.workspace.amendments:
+            if amendment.value.recipe:
+                amended.setdefault(amendment.value.recipe, []).append(amendment.document.raw)
+        for change in self.composition.changes:
+            for name, part in change.raw.get("set", {}).get("recipe", {}).items():
+                amended.setdefault(name, []).append({"set": part})
+        for name, shelved in self.workspace.shelved["recipe"].items():
+            raw = shelved.document.raw
+            tables = [raw, *(when["set"] for when in raw.get("when", ()))]
+            for change in amended.get(name, ()):
+                tables += [change.get("set", {}), *(when["set"] for when in change.get("when", ()))]
+            own: dict[str, None] = {}
+            for table in tables:
+                for package, rule in table.get("package", {}).items():
+                    own[package] = None
+                    for key in ("provides", "replaces"):
+                        given = rule.get(key, ())
+                        words = given if isinstance(given, list) else [*given.get("add", ()), *given.get("replace", ())] if given else ()
+                        for word in words:
+                            if (package, name) not in answering.setdefault(word, []):
+                                answering[word].append((package, name))
+            if not own:
+                own = dict.fromkeys(package_names(name, raw))
+            for package in own:
+                packages.setdefault(package, []).append(name)
+        return packages, answering
+
+    def recipes_with(self, package: str) -> list[str]:
+        """The recipes that yield a package of this name."""
+        return self._names[0].get(package, [])
+
+    def packages_of(self, recipe: str) -> list[str]:
+        return sorted(package for package, recipes in self._names[0].items() if recipe in recipes)
+
+    def answering(self, name: str) -> list[str]:
+        """Packages that answer to a name: the one that is called so, those with the role, those that replace it."""
+        found = [name] if name in self._names[0] else []
+        return found + sorted({package for package, _ in self._names[1].get(name, ())} - {name})
+
+    def main_package(self, recipe: str) -> str | None:
+        """The package that a recipe's name means."""
+        own = self.composition.recipe(recipe)
+        rules = package_rules(recipe, own.value)
+        return recipe if recipe in rules else next(iter(rules), None)
+
+    def known(self) -> set[str]:
+        """All names that a need may use."""
+        return self._names[0].keys() | self._names[1].keys() | self.workspace.shelved["recipe"].keys()
+
+
+def package_names(name: str, raw: Mapping[str, Any]) -> Iterable[str]:
+    using = raw.get("build", {}).get("using")
+    return (name, f"{name}-headers", f"{name}-device-trees") if using == "kernel" else (name,)

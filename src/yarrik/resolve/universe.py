@@ -1,0 +1,540 @@
+"""A product's question, put to the solver: recipes in versions for two sides, their options, packages, roles, groups."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Literal
+
+from yarrik.errors import Place, suggestion
+from yarrik.model import Composition, Definition, PackageRule, Recipe
+from yarrik.model.conditions import option_words
+from yarrik.model.reading import Raw
+from yarrik.resolve.catalog import EXCLUSIVE_ROLES, Catalog, package_rules
+from yarrik.resolve.solver import Clause, Term
+from yarrik.versions import Requirement, Version, parse_requirement, parse_wish
+
+Side = Literal["board", "host"]
+ThingKind = Literal["product", "recipe", "option", "package", "role", "group"]
+
+NOTHING = 1
+IN = 2
+OFF, ON = 2, 4
+_LIBRARIES = re.compile(r"/(usr/)?lib(/\*\*|/[^/]*(\.so.*|\*)?)?$|^\*\*$")
+
+FactKind = Literal[
+    "asked", "needs", "yields", "option needs", "excludes", "exclusive role", "one of", "answered by",
+    "option asked", "version asked", "refused", "unknown", "unknown option", "decided", "only with", "replaces",
+]  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Thing:
+    """What a variable stands for. Recipes and options have a side; `option` is an option's name."""
+
+    kind: ThingKind
+    name: str
+    side: Side = "board"
+    option: str = ""
+
+    def __str__(self) -> str:
+        host = " (host)" if self.side == "host" else ""
+        if self.kind == "option":
+            return f"{self.name}[{self.option}]{host}"
+        return f"@{self.name}{host}" if self.kind == "group" else f"{self.name}{host}"
+
+
+@dataclass(frozen=True)
+class Fact:
+    """Why a clause holds: a line that somebody wrote, or what follows from a recipe's form. `what` is the object in words."""
+
+    kind: FactKind
+    subject: Thing
+    what: str
+    find_place: Callable[[], Place] = field(default=Place, compare=False)
+    remedy: str = field(default="", compare=False)
+
+    @property
+    def place(self) -> Place:
+        return self.find_place()
+
+
+@dataclass(frozen=True)
+class Wished:
+    """A package that another one, or a group, recommends."""
+
+    source: Thing
+    target: Thing
+    how: str
+    place: Place
+
+
+@dataclass
+class Universe:
+    """The problem as the solver sees it. `locked` versions and options are preferred; `ignored` facts are left out."""
+
+    composition: Composition
+    locked: Mapping[tuple[str, Side], Version] = field(default_factory=dict)
+    locked_options: Mapping[tuple[str, Side, str], bool] = field(default_factory=dict)
+    locked_roles: Mapping[str, str] = field(default_factory=dict)
+    ignored: frozenset[Fact] = frozenset()
+    things: list[Thing] = field(default_factory=list)
+    numbers: dict[Thing, int] = field(default_factory=dict)
+    _candidates: dict[Thing, list[Version]] = field(default_factory=dict)
+    #: All clauses that were given, and the recommendations by the package that they are of: what explains an answer.
+    told: list[Clause] = field(default_factory=list)
+    wished_by: dict[str, list[Wished]] = field(default_factory=dict)
+    _given: set[tuple[Term, ...]] = field(default_factory=set)
+
+    @cached_property
+    def catalog(self) -> Catalog:
+        return Catalog(self.composition)
+
+    # What the solver asks
+
+    def size(self, variable: int) -> int:
+        thing = self.things[variable]
+        if thing.kind == "recipe":
+            return len(self.candidates(thing)) + 1
+        if thing.kind == "role":
+            return len(self.providers(thing.name)) + 1
+        return 3 if thing.kind == "option" else 2
+
+    def rank(self, variable: int) -> int:
+        return {"role": 2, "option": 1}.get(self.things[variable].kind, 0)
+
+    def pick(self, variable: int, allowed: int, chosen: Callable[[int], int]) -> int:
+        thing = self.things[variable]
+        if thing.kind == "option":
+            wanted = ON if self.option_default(thing) else OFF
+            return (wanted if allowed & wanted else allowed & -allowed).bit_length() - 1
+        if thing.kind == "role":
+            # One that is there for another reason anyway saves an extra.
+            for position, package in enumerate(self.providers(thing.name)):
+                number = self.numbers.get(Thing("package", package))
+                if allowed >> (position + 1) & 1 and number is not None and _settled_in(chosen, number):
+                    return position + 1
+        rest = allowed & ~NOTHING
+        return (rest & -rest).bit_length() - 1
+
+    def wishes(self, variable: int, candidate: int) -> Sequence[int]:
+        thing = self.things[variable]
+        found: list[int] = []
+        if thing.kind == "package":
+            for recipe in self.catalog.recipes_with(thing.name)[:1]:
+                for version in self.candidates(Thing("recipe", recipe)):
+                    rule = self.rules(recipe, version).get(thing.name)
+                    place = self.catalog.recipe(recipe, version).place("package", thing.name, "recommends")
+                    for text in sorted(rule.recommends if rule is not None else ()):
+                        found += self._wish(thing, text, place)
+        elif thing.kind == "group":
+            group = self.composition.workspace.groups[thing.name]
+            for text in sorted(group.value.recommends):
+                found += self._wish(thing, text, group.place("recommends"))
+        return list(dict.fromkeys(found))
+
+    def _wish(self, source: Thing, text: str, place: Place) -> list[int]:
+        answering = self.catalog.answering(parse_requirement(text).name)
+        if not answering:
+            return []
+        target = Thing("package", answering[0])
+        wished = Wished(source, target, f"recommends `{text}`", place)
+        if wished not in self.wished_by.setdefault(target.name, []):
+            self.wished_by[target.name].append(wished)
+        return [self.number(target)]
+
+    def clauses(self, variable: int, candidate: int) -> Iterator[Clause]:
+        thing = self.things[variable]
+        if thing.kind == "product":
+            found = self._product(thing)
+        elif thing.kind == "recipe":
+            found = self._recipe(thing, self.candidates(thing)[candidate - 1])
+        elif thing.kind == "package":
+            found = self._package(thing)
+        elif thing.kind == "role":
+            package = self.providers(thing.name)[candidate - 1]
+            fact = Fact("answered by", thing, f"`{package}`")
+            found = iter([self._clause(fact, (thing, 1 << candidate), (Thing("package", package), NOTHING))])
+        elif thing.kind == "group":
+            found = self._group(thing)
+        else:
+            return
+        for clause in found:
+            if clause.terms not in self._given and clause.cause not in self.ignored:
+                self._given.add(clause.terms)
+                self.told.append(clause)
+                yield clause
+
+    # Things
+
+    def number(self, thing: Thing) -> int:
+        if thing not in self.numbers:
+            self.numbers[thing] = len(self.things)
+            self.things.append(thing)
+        return self.numbers[thing]
+
+    def candidates(self, thing: Thing) -> list[Version]:
+        """The versions of a recipe, the most welcome first."""
+        if thing not in self._candidates:
+            self._candidates[thing] = self.catalog.ranked(thing.name, self.locked.get((thing.name, thing.side)))
+        return self._candidates[thing]
+
+    def providers(self, name: str) -> list[str]:
+        """Packages that answer to a role or a name: the locked one first, then that of the name itself, then by name."""
+        found = self.catalog.answering(name)
+        locked = self.locked_roles.get(name)
+        return sorted(found, key=lambda one: one != locked)
+
+    def rules(self, recipe: str, version: Version) -> Mapping[str, PackageRule]:
+        return package_rules(recipe, self.catalog.recipe(recipe, version).value)
+
+    def option_default(self, thing: Thing) -> bool:
+        locked = self.locked_options.get((thing.name, thing.side, thing.option))
+        if locked is not None:
+            return locked
+        recipe = self.composition.recipe(thing.name).value
+        for choice in recipe.choice.values():
+            if thing.option in choice.of and choice.default:
+                return thing.option == choice.default
+        rule = recipe.options.get(thing.option)
+        return rule is not None and rule.default
+
+    def versions_where(self, thing: Thing, test: Callable[[Version], bool]) -> int:
+        """The set of a recipe's candidates that pass a test."""
+        return sum(1 << (index + 1) for index, version in enumerate(self.candidates(thing)) if test(version))
+
+    def everything(self, thing: Thing) -> int:
+        """All candidates that are something."""
+        return (1 << self.size(self.number(thing))) - 2
+
+    def _clause(self, fact: Fact, *terms: tuple[Thing, int]) -> Clause:
+        merged: dict[int, int] = {}
+        for thing, members in terms:
+            number = self.number(thing)
+            merged[number] = merged.get(number, -1) & members
+        return Clause(tuple(merged.items()), fact)
+
+    # What follows from what
+
+    def roots(self) -> list[Clause]:
+        product = Thing("product", self.composition.name)
+        return [self._clause(Fact("asked", product, "the product"), (product, NOTHING))]
+
+    def asked(self) -> list[tuple[str, str, Callable[[], Place]]]:
+        """What the product asks for by itself: the need, who says so, and where."""
+        board, profile, image = self.composition.board, self.composition.profile, self.composition.image
+        found = [(text, f"the image {image.name}", _place(image, "packages")) for text in sorted(set(image.value.packages))]
+        found.append((profile.value.c_library, f"the profile {profile.name} (C library)", _place(profile, "c-library")))
+        found.append((profile.value.init, f"the profile {profile.name} (init)", _place(profile, "init")))
+        kernel = board.value.kernel
+        known = self.composition.workspace.shelved["recipe"]
+        name = next((name for name in (kernel.recipe, *kernel.otherwise) if name in known), kernel.recipe)
+        found.append((name, f"the board {board.name} (kernel)", _place(board, "kernel", "recipe")))
+        return found
+
+    def _product(self, thing: Thing) -> Iterator[Clause]:
+        image = self.composition.image
+        for text, who, place in self.asked():
+            yield from self._need_at_run_time([(thing, IN)], text, Fact("asked", thing, f"{who} asks for `{text}`", place))
+        for when, part in self.composition.workspace.open_conditions("image", image.name, self.composition.now):
+            terms = [(thing, IN), *self._option_terms(when, "", "board")]
+            for text in _added(part.raw, "packages"):
+                fact = Fact("asked", thing, f"the image {image.name} asks for `{text}` with {_words(when)}", _part_place(part, "packages"))
+                yield from self._need_at_run_time(terms, text, fact)
+        for name in sorted(set(image.value.refuse)):
+            if self.catalog.recipes_with(name):
+                fact = Fact("refused", thing, f"the image {image.name} refuses `{name}`", _place(image, "refuse"))
+                yield self._clause(fact, (thing, IN), (Thing("package", name), IN))
+
+    def _recipe(self, thing: Thing, version: Version) -> Iterator[Clause]:
+        recipe = self.catalog.recipe(thing.name, version)
+        value = recipe.value
+        yield from self._asked_of_recipe(thing)
+
+        def having(test: Callable[[Recipe], bool]) -> int:
+            """The versions whose recipe says the same: what is learned of one is known of all."""
+            return self.versions_where(thing, lambda one: test(self.catalog.recipe(thing.name, one).value))
+
+        for key, side in (("needs", thing.side), ("tools", "host")):
+            for text in sorted(set(getattr(value.build, key))):
+                own = having(lambda other, key=key, text=text: text in getattr(other.build, key))
+                fact = Fact("needs", thing, _need_words(text, key), _place(recipe, "build", key))
+                yield from self._need_to_build([(thing, own)], text, side, fact)  # type: ignore[arg-type]
+        for when, part in self.composition.workspace.open_conditions("recipe", thing.name, self.composition.now.of_recipe(thing.name, version)):
+            own = 1 << (self.candidates(thing).index(version) + 1)
+            terms = [(thing, own), *self._option_terms(when, thing.name, thing.side)]
+            for key, side in (("needs", thing.side), ("tools", "host")):
+                for text in _added(part.raw, "build", key):
+                    fact = Fact("needs", thing, f"{_need_words(text, key)} with {_words(when)}", _part_place(part, "build", key))
+                    yield from self._need_to_build(terms, text, side, fact)  # type: ignore[arg-type]
+        for name in sorted(value.options):
+            own = having(lambda other, name=name: name in other.options)
+            yield from self._option(thing, own, recipe, name)
+        for name, choice in sorted(value.choice.items()):
+            own = having(lambda other, name=name, choice=choice: other.choice.get(name) == choice)
+            options = [Thing("option", thing.name, thing.side, option) for option in choice.of]
+            fact = Fact("one of", thing, f"has to have exactly one of {_listed(choice.of)}", _place(recipe, "choice", name))
+            yield self._clause(fact, (thing, own), *((option, NOTHING | OFF) for option in options))
+            for number, first in enumerate(options):
+                for second in options[number + 1 :]:
+                    yield self._clause(fact, (thing, own), (first, ON), (second, ON))
+
+    def _asked_of_recipe(self, thing: Thing) -> Iterator[Clause]:
+        """Options and versions that the product asks for, of this recipe."""
+        wishes, document = self.composition.wishes
+        wish = wishes.versions.get(thing.name)
+        if wish is not None:
+            bad = self.versions_where(thing, lambda version: not parse_wish(wish).allows(version))
+            fact = Fact("version asked", thing, f"`{wish}` is asked for", lambda: document.origin("versions", thing.name).place)
+            if bad:
+                yield self._clause(fact, (thing, bad))
+        if thing.side == "host":
+            return
+        for option, on in sorted(wishes.options.get(thing.name, {}).items()):
+            have = self.versions_where(thing, lambda version: option in self.catalog.recipe(thing.name, version).value.options)
+            where = _origin_place(document, "options", thing.name, option)
+            other = Thing("option", thing.name, thing.side, option)
+            fact = Fact("option asked", other, "on" if on else "off", where)
+            if have:
+                yield self._clause(fact, (thing, have), (other, NOTHING | (OFF if on else ON)))
+            lacking = self.everything(thing) & ~have
+            if lacking and on:
+                yield self._clause(fact, (thing, lacking))
+
+    def _option(self, thing: Thing, own: int, recipe: Definition[Recipe], name: str) -> Iterator[Clause]:
+        option = Thing("option", thing.name, thing.side, name)
+        rule = recipe.value.options[name]
+        yield self._clause(Fact("decided", option, "on or off"), (thing, own), (option, NOTHING))
+        same = self.versions_where(
+            thing, lambda version: self.catalog.recipe(thing.name, version).value.options.get(name) == rule
+        )
+        on = [(thing, same), (option, ON)]
+        for text in sorted(rule.needs):
+            fact = Fact("option needs", option, f"needs {_shown(text)}", _place(recipe, "options", name, "needs"))
+            if text.startswith("options."):
+                other = Thing("option", thing.name, thing.side, text.removeprefix("options."))
+                yield self._clause(fact, *on, (other, NOTHING | OFF))
+            else:
+                yield from self._need_to_build(on, text, thing.side, fact)
+        for text in sorted(rule.tools):
+            fact = Fact("option needs", option, f"needs the tool `{text}`", _place(recipe, "options", name, "tools"))
+            yield from self._need_to_build(on, text, "host", fact)
+        for text in sorted(rule.excludes):
+            fact = Fact("excludes", option, f"excludes {_shown(text)}", _place(recipe, "options", name, "excludes"))
+            if text.startswith("options."):
+                other = Thing("option", thing.name, thing.side, text.removeprefix("options."))
+                yield self._clause(fact, *on, (other, ON))
+            else:
+                yield from self._exclude(on, text, thing.side, fact)
+
+    def _package(self, thing: Thing) -> Iterator[Clause]:
+        names = self.catalog.recipes_with(thing.name)
+        if not names:
+            return
+        recipe = Thing("recipe", names[0])
+        yielding = 0
+        for index, version in enumerate(self.candidates(recipe)):
+            definition = self.catalog.recipe(recipe.name, version)
+            rules = self.rules(recipe.name, version)
+            rule = rules.get(thing.name)
+            if rule is None:
+                continue
+            own = 1 << (index + 1)
+            yielding |= own
+            for option, switch in sorted(definition.value.options.items()):
+                if thing.name in switch.packages:
+                    fact = Fact("only with", thing, f"comes only with {recipe.name}[{option}]", _place(definition, "options", option, "packages"))
+                    yield self._clause(fact, (thing, IN), (recipe, own), (Thing("option", recipe.name, "board", option), NOTHING | OFF))
+            yield from self._rule(thing, rule, recipe, version, own, definition)
+        fact = Fact("yields", thing, f"is a package of {recipe.name}", _place(self.composition.recipe(recipe.name), "package", thing.name))
+        yield self._clause(fact, (thing, IN), (recipe, ((1 << (len(self.candidates(recipe)) + 1)) - 1) & ~yielding))
+
+    def _rule(
+        self, thing: Thing, rule: PackageRule, recipe: Thing, version: Version, own: int, definition: Definition[Recipe]
+    ) -> Iterator[Clause]:
+        def where(key: str) -> Callable[[], Place]:
+            return _place(definition, "package", thing.name, key)
+
+        same = self.versions_where(recipe, lambda one: self.rules(recipe.name, one).get(thing.name) == rule)
+        # What a rule says in every version needs no word on the version.
+        terms = [(thing, IN)] if same == self.everything(recipe) else [(thing, IN), (recipe, same)]
+        for text in sorted(rule.needs):
+            yield from self._need_at_run_time(terms, text, Fact("needs", thing, f"needs `{text}` at run time", where("needs")))
+        for text in sorted(rule.excludes):
+            yield from self._exclude(terms, text, "board", Fact("excludes", thing, f"excludes `{text}`", where("excludes")))
+        for name in sorted(rule.replaces):
+            for other in self.catalog.answering(name):
+                if other != thing.name and other == name:
+                    fact = Fact("replaces", thing, f"replaces `{name}`", where("replaces"))
+                    yield self._clause(fact, *terms, (Thing("package", other), IN))
+        for role in sorted(set(rule.provides) & set(EXCLUSIVE_ROLES)):
+            for other in self.catalog.answering(role):
+                if other != thing.name:
+                    fact = Fact("exclusive role", thing, role, where("provides"))
+                    yield self._clause(fact, *terms, (Thing("package", other), IN))
+        now = self.composition.now.of_recipe(recipe.name, version)
+        for when, part in self.composition.workspace.open_conditions("recipe", recipe.name, now):
+            conditions = [(thing, IN), (recipe, own), *self._option_terms(when, recipe.name, "board")]
+            for text in _added(part.raw, "package", thing.name, "needs"):
+                fact = Fact("needs", thing, f"needs `{text}` at run time with {_words(when)}", _part_place(part, "package", thing.name, "needs"))
+                yield from self._need_at_run_time(conditions, text, fact)
+
+    def _group(self, thing: Thing) -> Iterator[Clause]:
+        group = self.composition.workspace.groups[thing.name]
+        for text in sorted(set(group.value.packages)):
+            fact = Fact("needs", thing, f"holds `{text}`", _place(group, "packages"))
+            yield from self._need_at_run_time([(thing, IN)], text, fact)
+
+    # Needs
+
+    def _need_at_run_time(self, terms: Sequence[tuple[Thing, int]], text: str, fact: Fact) -> Iterator[Clause]:
+        need = parse_requirement(text)
+        if need.name.startswith("@"):
+            name = need.name.removeprefix("@")
+            known = self.composition.workspace.shelved["group"]
+            if name not in known:
+                yield self._unknown(terms, f"there is no group `{name}`", fact, suggestion(name, known))
+                return
+            yield self._clause(fact, *terms, (Thing("group", name), NOTHING))
+            return
+        answering = self.catalog.answering(need.name)
+        if not answering and need.name in self.composition.workspace.shelved["recipe"]:
+            main = self.catalog.main_package(need.name)
+            answering = [main] if main is not None else []
+        if not answering:
+            yield self._unknown(terms, f"no shelf carries a recipe or package `{need.name}`", fact, suggestion(need.name, self.catalog.known()))
+            return
+        if len(answering) > 1:
+            yield self._clause(fact, *terms, (Thing("role", need.name), NOTHING))
+        else:
+            yield self._clause(fact, *terms, (Thing("package", answering[0]), NOTHING))
+        if len(answering) == 1 or self.catalog.recipes_with(need.name):
+            package = need.name if self.catalog.recipes_with(need.name) else answering[0]
+            recipes = self.catalog.recipes_with(package)
+            if recipes:
+                thing = Thing("recipe", recipes[0])
+                held = [*terms, (Thing("package", package), IN)] if len(answering) > 1 else list(terms)
+                yield from self._in_version(held, thing, need, fact)
+
+    def _need_to_build(self, terms: Sequence[tuple[Thing, int]], text: str, side: Side, fact: Fact) -> Iterator[Clause]:
+        need = parse_requirement(text)
+        thing = self.recipe_for(need.name, side)
+        if thing is None:
+            roles = self.catalog.answering(need.name)
+            if not roles:
+                yield self._unknown(terms, f"no shelf carries a recipe or package `{need.name}`", fact, suggestion(need.name, self.catalog.known()))
+                return
+            yield self._clause(fact, *terms, (Thing("role", need.name), NOTHING))
+            return
+        yield self._clause(fact, *terms, (thing, NOTHING))
+        yield from self._in_version(terms, thing, need, fact)
+        if side == "board":
+            # A program that is linked with it may load its libraries, and what these need has to be there then.
+            for package in self.catalog.packages_of(thing.name):
+                held = self.versions_where(thing, lambda version, package=package: self._brings_libraries(thing, version, package))
+                if held:
+                    links = Fact("needs", thing, f"brings libraries in `{package}`", fact.find_place)
+                    yield self._clause(links, *terms, (thing, held), (Thing("package", package), NOTHING))
+
+    def _brings_libraries(self, thing: Thing, version: Version, package: str) -> bool:
+        rule = self.rules(thing.name, version).get(package)
+        options = self.catalog.recipe(thing.name, version).value.options.values()
+        return rule is not None and holds_libraries(rule) and not any(package in switch.packages for switch in options)
+
+    def recipe_for(self, name: str, side: Side) -> Thing | None:
+        """The recipe that a build's need means: one of this name, or the one that yields a package of it."""
+        if name in self.composition.workspace.shelved["recipe"]:
+            return Thing("recipe", name, side)
+        recipes = self.catalog.recipes_with(name)
+        return Thing("recipe", recipes[0], side) if recipes else None
+
+    def _in_version(self, terms: Sequence[tuple[Thing, int]], thing: Thing, need: Requirement, fact: Fact) -> Iterator[Clause]:
+        bad = self.versions_where(thing, lambda version: not need.wish.allows(version))
+        if bad:
+            yield self._clause(fact, *terms, (thing, bad))
+        for option, on in need.options:
+            have = self.versions_where(thing, lambda version: option in self.catalog.recipe(thing.name, version).value.options)
+            if have:
+                other = Thing("option", thing.name, thing.side, option)
+                yield self._clause(fact, *terms, (other, NOTHING | (OFF if on else ON)))
+            lacking = self.everything(thing) & ~have
+            if lacking and on:
+                known = {name for version in self.candidates(thing) for name in self.catalog.recipe(thing.name, version).value.options}
+                words = f"`{thing.name}` has no option `{option}`" + (" in some versions" if have else "")
+                unknown = Fact("unknown option", fact.subject, f"{fact.what}, and {words}", fact.find_place, suggestion(option, known))
+                yield self._clause(unknown, *terms, (thing, lacking))
+
+    def _exclude(self, terms: Sequence[tuple[Thing, int]], text: str, side: Side, fact: Fact) -> Iterator[Clause]:
+        need = parse_requirement(text)
+        own = terms[0][0]
+        for package in self.catalog.answering(need.name) if side == "board" else ():
+            if own.kind == "package" and package == own.name:
+                continue
+            recipes = self.catalog.recipes_with(package)
+            bounds = []
+            if need.wish.bounds and recipes:
+                thing = Thing("recipe", recipes[0])
+                bounds = [(thing, self.versions_where(thing, need.wish.allows))]
+            options = [(Thing("option", recipes[0], "board", option), ON if on else OFF) for option, on in need.options]
+            yield self._clause(fact, *terms, (Thing("package", package), IN), *bounds, *options)
+        recipe = self.recipe_for(need.name, side)
+        if recipe is not None and recipe.name != own.name and (side == "host" or not self.catalog.answering(need.name)):
+            yield self._clause(fact, *terms, (recipe, self.versions_where(recipe, need.wish.allows)))
+
+    def _unknown(self, terms: Sequence[tuple[Thing, int]], what: str, fact: Fact, remedy: str) -> Clause:
+        return self._clause(Fact("unknown", fact.subject, f"{fact.what}, and {what}", fact.find_place, remedy), *terms)
+
+    def _option_terms(self, when: Raw, recipe: str, side: Side) -> list[tuple[Thing, int]]:
+        return [(Thing("option", name, side, option), ON if on else OFF) for name, option, on in option_words(when, recipe)]
+
+
+def holds_libraries(rule: PackageRule) -> bool:
+    """Whether a package may hold shared libraries: it lists some, or does not say what it holds."""
+    return not rule.files or any(_LIBRARIES.search(pattern) for pattern in rule.files)
+
+
+def _settled_in(chosen: Callable[[int], int], number: int) -> bool:
+    try:
+        return chosen(number) == IN
+    except IndexError:  # the solver has not met it yet
+        return False
+
+
+def _place(definition: Definition, *keys: str) -> Callable[[], Place]:  # type: ignore[type-arg]
+    return lambda: definition.place(*keys)
+
+
+def _origin_place(document, *keys: str) -> Callable[[], Place]:  # type: ignore[no-untyped-def]
+    return lambda: document.origin(*keys).place
+
+
+def _part_place(part, *keys: str) -> Callable[[], Place]:  # type: ignore[no-untyped-def]
+    return lambda: part.origin(*keys).place
+
+
+def _added(raw: Raw, *keys: str) -> list[str]:
+    """What a condition adds to a list; replacing it there is refused when the product is composed."""
+    value: object = raw
+    for key in keys:
+        value = value.get(key, {}) if isinstance(value, dict) else {}
+    return sorted(value.get("add", ())) if isinstance(value, dict) else []
+
+
+def _words(when: Raw) -> str:
+    return " and ".join(f"{name}[{option}] {'on' if on else 'off'}" if name else f"{option} {'on' if on else 'off'}"
+                        for name, option, on in option_words(when, ""))  # fmt: skip
+
+
+def _need_words(text: str, key: str) -> str:
+    return f"needs `{text}` to build" if key == "needs" else f"needs the tool `{text}`"
+
+
+def _shown(text: str) -> str:
+    return f"its option {text.removeprefix('options.')}" if text.startswith("options.") else f"`{text}`"
+
+
+def _listed(words: Iterable[str]) -> str:
+    known = list(words)
+    return known[0] if len(known) == 1 else ", ".join(known[:-1]) + " and " + known[-1]
