@@ -5,8 +5,8 @@ import unittest
 from tests.support import FolderTest
 from yarrik.errors import YarrikError
 from yarrik.model import Board, Recipe, load_workspace
-from yarrik.model.positions import key_lines
 from yarrik.model.checking import convert, find_troubles
+from yarrik.model.positions import key_lines
 from yarrik.model.reading import read_document
 from yarrik.model.stacking import stacked
 
@@ -66,7 +66,7 @@ class DefinitionsAreReadStrictly(FolderTest):
 
     def test_values_that_cannot_be_are_refused_with_a_sentence(self) -> None:
         for line, words in (
-            ('needs = ["libtide >= 2"]', "asks for a version"),
+            ('needs = ["libtide => 2"]', "`=> 2` is no wish for a version"),
             ('variables = { "A-B" = "x" }', "not the name of a variable"),
             ('goals = "all"', "a list belongs here"),
         ):
@@ -92,7 +92,7 @@ class DefinitionsStack(FolderTest):
                                         '[[disk.partition]]\nname = "root"\nsize = "fit"\n'))  # fmt: skip
         over = read_document(self.write("over.toml", '[kernel]\nrecipe = "b"\n[[disk]]\nname = "card"\n[[disk.partition]]\nname = "root"\n'
                                         'size = "9 MiB"\n[[disk.partition]]\nname = "data"\n'))  # fmt: skip
-        whole = stacked(base, over)
+        whole = stacked(base, over, Board)
         board = convert(whole, Board)
         self.assertEqual((board.arch, board.kernel.recipe, board.kernel.console), ("arm64", "b", "tty"))
         self.assertEqual([(p.name, p.size) for p in board.disk[0].partition], [("root", "9 MiB"), ("data", "fit")])

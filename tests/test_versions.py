@@ -9,7 +9,9 @@ from hypothesis import strategies as st
 from yarrik.versions import Version, parse_requirement, parse_wish
 
 PIECES = st.lists(
-    st.sampled_from(["0", "1", "2", "10", "07", "rc", "beta", "a", "w", "git", "g0a1b2c3", ".", "-", "+", "_", "~", "2026-01-02"]),
+    st.sampled_from(
+        ["0", "1", "2", "10", "07", "rc", "beta", "a", "w", "git", "g0a1b2c3", ".", "-", "+", "_", "~", "2026-01-02"]
+    ),
     min_size=1,
     max_size=7,
 ).map(lambda pieces: "1" + "".join(pieces))
@@ -31,7 +33,13 @@ class VersionsHaveAnOrder(unittest.TestCase):
                 self.assertGreater(high, low)
 
     def test_the_same_version_in_other_words(self) -> None:
-        for left, right in (("1.0", "1.0.0"), ("v2.1", "2.1"), ("1.0-rc1", "1.0.0rc1"), ("2026-01-02", "2026.1.2"), ("1.07", "1.7")):
+        for left, right in (
+            ("1.0", "1.0.0"),
+            ("v2.1", "2.1"),
+            ("1.0-rc1", "1.0.0rc1"),
+            ("2026-01-02", "2026.1.2"),
+            ("1.07", "1.7"),
+        ):
             self.assertEqual(Version(left), Version(right))
             self.assertEqual(hash(Version(left)), hash(Version(right)))
 

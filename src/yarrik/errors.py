@@ -125,10 +125,12 @@ def nearest(word: str, known: Iterable[str]) -> str | None:
     return found[0] if found else None
 
 
-def suggestion(word: str, known: Iterable[str]) -> str:
-    """A remedy for an unknown word: the nearest known one, else the list of all."""
+def suggestion(word: str, known: Iterable[str], most: int = 15) -> str:
+    """A remedy for an unknown word: the nearest known one, else a list of them if it is not too long."""
     words = sorted(known)
     best = nearest(word, words)
     if best is not None:
         return f"did you mean `{best}`?"
+    if len(words) > most:
+        return "look for it by a part of its name: yarrik find PART"
     return "known here: " + ", ".join(words) if words else "none is known here"

@@ -172,12 +172,16 @@ def parse_wish(text: str) -> Wish:
     for part in text.split(","):
         match = _BOUND.match(part)
         if match is None:
-            raise ValueError(f"`{part.strip()}` is no wish for a version: write one of >= > < <= == != ~ and a version, like `>= 2.3`")
+            raise ValueError(
+                f"`{part.strip()}` is no wish for a version: write one of >= > < <= == != ~ and a version, like `>= 2.3`"
+            )
         bounds.append(Bound(match.group(1), Version(match.group(2))))
     return Wish(tuple(bounds))
 
 
-_REQUIREMENT = re.compile(r"\s*(?P<name>@?[a-z0-9][a-z0-9+.-]*)\s*(?:\[(?P<options>[^\]]*)\])?\s*(?P<wish>[<>=!~].*)?\Z", re.DOTALL)
+_REQUIREMENT = re.compile(
+    r"\s*(?P<name>@?[a-z0-9][a-z0-9+.-]*)\s*(?:\[(?P<options>[^\]]*)\])?\s*(?P<wish>[<>=!~].*)?\Z", re.DOTALL
+)
 _OPTION = re.compile(r"\s*(-?)([a-z0-9][a-z0-9+.-]*)\s*\Z")
 
 
@@ -202,13 +206,17 @@ def parse_requirement(text: str) -> Requirement:
     """`libplot[png,-x11] >= 2, < 3`. Raises ValueError with a sentence."""
     match = _REQUIREMENT.match(text)
     if match is None:
-        raise ValueError(f"`{text}` is no need: a name, perhaps options in brackets and versions, like `libplot[png,-x11] >= 2, < 3`")
+        raise ValueError(
+            f"`{text}` is no need: a name, perhaps options in brackets and versions, like `libplot[png,-x11] >= 2, < 3`"
+        )
     options: dict[str, bool] = {}
     if match["options"] is not None:
         for word in match["options"].split(","):
             option = _OPTION.match(word)
             if option is None:
-                raise ValueError(f"`{word.strip()}` in `{text}` is no option: a name, with `-` before it for one that has to be off")
+                raise ValueError(
+                    f"`{word.strip()}` in `{text}` is no option: a name, with `-` before it for one that has to be off"
+                )
             on = not option.group(1)
             if options.setdefault(option.group(2), on) != on:
                 raise ValueError(f"`{text}` wants the option {option.group(2)} both on and off")

@@ -10,7 +10,7 @@ import typer
 from typer.core import TyperGroup
 
 from yarrik.cli import app
-from yarrik.cli.options import JsonOption, ProductArgument, WorkspaceOption, opened
+from yarrik.cli.options import JsonOption, ProductArgument, SetOption, WithOption, WorkspaceOption, composed, opened
 
 if TYPE_CHECKING:
     from yarrik.boot import BootOutcome, Talk
@@ -56,6 +56,8 @@ def boot(
             metavar="IMAGE", help="Reads an image file as hardware would, and tells how far it gets; nothing is started."
         ),
     ] = None,
+    variants: WithOption = None,
+    settings: SetOption = None,
     workspace: WorkspaceOption = None,
     json: JsonOption = False,
 ) -> None:
@@ -73,7 +75,7 @@ def boot(
     lines = read_talk(talk) if talk is not None else ()
     lines += tuple(TalkLine(expect=text) for text in expect or ())
     with opened(workspace) as session:
-        composition = session.compose(product)
+        composition = composed(session, product, variants, settings)
         outcome = boot_product(session.root, composition, lines, seconds, until_off, keep_disk, show=not json)
     log = shown_path(session.root / "out" / composition.name / "boot.log")
     ok = outcome.ending == "seen"

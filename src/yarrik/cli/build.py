@@ -8,14 +8,27 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from yarrik.cli import app
-from yarrik.cli.options import JsonOption, ProductArgument, SandboxOption, WorkspaceOption, opened
+from yarrik.cli.options import (
+    JsonOption,
+    LockedOption,
+    ProductArgument,
+    SandboxOption,
+    SetOption,
+    WithOption,
+    WorkspaceOption,
+    composed,
+    opened,
+)
 
 if TYPE_CHECKING:
     from yarrik.plan import Assessment
     from yarrik.run import BuildReport
 
 
-@app.command(epilog="Examples: [bold]yarrik build[/bold] · [bold]yarrik build tide-office --jobs 4 --keep-going[/bold]")
+@app.command(
+    epilog="Examples: [bold]yarrik build[/bold] · [bold]yarrik build tide-office --jobs 4 --keep-going[/bold] · "
+    "[bold]yarrik build --with display[/bold]"
+)
 def build(
     product: ProductArgument = None,
     jobs: Annotated[int | None, typer.Option(min=1, help="Steps at a time, and jobs of each; as many as processors.")] = None,
@@ -25,15 +38,18 @@ def build(
     renew_lock: Annotated[
         bool, typer.Option("--renew-lock", help="Accepts sources that changed since yarrik.lock was written.")
     ] = False,
+    locked: LockedOption = False,
     no_sandbox: SandboxOption = False,
+    variants: WithOption = None,
+    settings: SetOption = None,
     workspace: WorkspaceOption = None,
     json: JsonOption = False,
 ) -> None:
     """Builds a product: runs the steps that have to run, and writes images and manifests to out/PRODUCT."""
     from yarrik.cli.view import BuildView, print_json, show_error
 
-    with opened(workspace, renew_lock, not no_sandbox) as session:
-        composition = session.compose(product)
+    with opened(workspace, renew_lock, not no_sandbox, locked) as session:
+        composition = composed(session, product, variants, settings)
         view = BuildView(quiet=json)
         try:
             report = session.build(composition, jobs, keep_going, view)
@@ -119,6 +135,8 @@ def report_as_json(report: BuildReport) -> dict[str, object]:
 def plan(
     product: ProductArgument = None,
     every: Annotated[bool, typer.Option("--all", help="Lists kept steps too.")] = False,
+    variants: WithOption = None,
+    settings: SetOption = None,
     workspace: WorkspaceOption = None,
     json: JsonOption = False,
 ) -> None:
@@ -126,7 +144,7 @@ def plan(
     from yarrik.cli.view import print_json, show_table, styled
 
     with opened(workspace) as session:
-        composition = session.compose(product)
+        composition = composed(session, product, variants, settings)
         found = session.plan(composition)
     if json:
         print_json(

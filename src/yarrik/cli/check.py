@@ -5,16 +5,22 @@ from __future__ import annotations
 import sys
 
 from yarrik.cli import app
-from yarrik.cli.options import JsonOption, ProductArgument, WorkspaceOption, opened
+from yarrik.cli.options import JsonOption, ProductArgument, SetOption, WithOption, WorkspaceOption, composed, opened
 
 
 @app.command(epilog="Example: [bold]yarrik check tide-gauge[/bold] before a long build.")
-def check(product: ProductArgument = None, workspace: WorkspaceOption = None, json: JsonOption = False) -> None:
+def check(
+    product: ProductArgument = None,
+    variants: WithOption = None,
+    settings: SetOption = None,
+    workspace: WorkspaceOption = None,
+    json: JsonOption = False,
+) -> None:
     """Checks definitions, order, sources, compilers and host programs of a product. Builds nothing."""
     from yarrik.cli.view import print_json, show_table, styled
 
     with opened(workspace) as session:
-        composition = session.compose(product)
+        composition = composed(session, product, variants, settings)
         graph = session.graph(composition)
         session.check_programs(graph)
         toolchains = sorted((side, toolchain.shown) for side, toolchain in session.toolchains.items())

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from yarrik.cli import app
-from yarrik.cli.options import JsonOption, ProductArgument, WorkspaceOption, opened
+from yarrik.cli.options import JsonOption, ProductArgument, SetOption, WithOption, WorkspaceOption, composed, opened
 
 group = typer.Typer(
     no_args_is_help=True,
@@ -25,6 +25,8 @@ def change_options(
     menu: Annotated[
         str, typer.Option(metavar="GOAL", help="Which of the kernel's menus: menuconfig, nconfig, oldconfig, …")
     ] = "menuconfig",
+    variants: WithOption = None,
+    settings: SetOption = None,
     workspace: WorkspaceOption = None,
 ) -> None:
     """Opens the kernel's own option menu, on the tree as the product configures it.
@@ -33,7 +35,7 @@ def change_options(
     from yarrik.run.kernel_work import KernelWork
 
     with opened(workspace) as session:
-        composition = session.compose(product)
+        composition = composed(session, product, variants, settings)
         work = KernelWork(session, composition)
         sys.stdout.write(f"configuring the kernel of {composition.name} …\n")
         sys.stdout.flush()
@@ -45,6 +47,8 @@ def change_options(
 def save(
     name: Annotated[str, typer.Argument(help="The fragment's file name; it is written beside the board's file.")],
     product: ProductArgument = None,
+    variants: WithOption = None,
+    settings: SetOption = None,
     workspace: WorkspaceOption = None,
     json: JsonOption = False,
 ) -> None:
@@ -54,7 +58,7 @@ def save(
     from yarrik.run.kernel_work import KernelWork
 
     with opened(workspace) as session:
-        fragment = KernelWork(session, session.compose(product)).save_fragment(name)
+        fragment = KernelWork(session, composed(session, product, variants, settings)).save_fragment(name)
     if json:
         changes = {key: {"before": before, "after": after} for key, (before, after) in fragment.changes.items()}
         print_json({"ok": True, "file": str(fragment.file), "board": str(fragment.board_file), "options": changes})

@@ -1,14 +1,29 @@
-"""`yarrik log`, `yarrik show`: reading what is there."""
+"""`yarrik log`, `yarrik show`, `yarrik schema`: reading what is there."""
 
 from __future__ import annotations
 
 import sys
-from typing import Annotated
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from yarrik.cli import app
-from yarrik.cli.options import JsonOption, WorkspaceOption, opened
+from yarrik.cli.options import (
+    JsonOption,
+    ProductOption,
+    SetOption,
+    WithOption,
+    WorkspaceOption,
+    composed,
+    names_of,
+    opened,
+)
+
+if TYPE_CHECKING:
+    from yarrik.model import Composition, Definition, Origin, Workspace
+    from yarrik.run import Session
 
 
 @app.command(
@@ -17,7 +32,9 @@ from yarrik.cli.options import JsonOption, WorkspaceOption, opened
 def log(
     kind: Annotated[str, typer.Argument(help="The step's kind: fetch, prepare, configure, build, stage, split, …")],
     subject: Annotated[list[str], typer.Argument(help="The recipe, or the product.")],
-    product: Annotated[str | None, typer.Option(help="Whose build; without it the workspace's own choice.")] = None,
+    product: ProductOption = None,
+    variants: WithOption = None,
+    settings: SetOption = None,
     workspace: WorkspaceOption = None,
     json: JsonOption = False,
 ) -> None:
@@ -28,7 +45,7 @@ def log(
 
     step = " ".join([kind, *subject])
     with opened(workspace) as session:
-        composition = session.compose(product)
+        composition = composed(session, product, variants, settings)
         text = session.log_of(composition.name, step)
     if text is None:
         logs = log_path(session.folder, composition.name, step).parent
@@ -43,46 +60,284 @@ def log(
     sys.stdout.write(text)
 
 
-@app.command(epilog="Example: [bold]yarrik show kittiwake[/bold]: which line of which file won.")
+@app.command(
+    epilog="Examples: [bold]yarrik show kittiwake[/bold] · [bold]yarrik show kittiwake kernel.console[/bold] · "
+    "[bold]yarrik show --graph --with display[/bold]"
+)
 def show(
-    name: Annotated[str, typer.Argument(help="A board, profile, image, product or recipe.")],
+    name: Annotated[
+        str | None,
+        typer.Argument(help="A board, profile, image, product, variant, group or recipe.",
+                       autocompletion=names_of("board", "profile", "image", "product", "variant", "group", "recipe")),
+    ] = None,
+    key: Annotated[str | None, typer.Argument(help="Only what lies below this key, with its whole history.")] = None,
+    amendments: Annotated[bool, typer.Option("--amendments", help="Lists what shelves change of each other's definitions.")] = False,
+    graph: Annotated[bool, typer.Option("--graph", help="Shows what leads to what in the product, as a tree.")] = False,
+    form: Annotated[str, typer.Option(metavar="FORM", help="Of the graph: `tree` or `dot`.")] = "tree",
+    figure: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Draws the graph into a file: .png, .svg or .pdf.")
+    ] = None,
+    product: ProductOption = None,
+    variants: WithOption = None,
+    settings: SetOption = None,
     workspace: WorkspaceOption = None,
     json: JsonOption = False,
-) -> None:
-    """Shows a definition as it is resolved, each value with the file and line it came from, and what it replaced."""
-    from yarrik.cli.view import print_json, show_table, styled
+) -> None:  # fmt: skip
+    """Shows a definition as it is resolved, each value with the file and line it came from, and what it replaced.
+
+    What takes part in the product is shown as the product has it, with variants and settings."""
+    from yarrik.errors import Trouble, YarrikError
+
+    with opened(workspace) as session:
+        if graph or figure is not None:
+            _show_graph(session, composed(session, product, variants, settings), form, figure, json)
+        elif amendments:
+            _show_amendments(session.workspace, json)
+        elif name is None:
+            raise YarrikError(Trouble("NAME-MISSING", "nothing is named that could be shown",
+                                      remedy="name a definition, or ask for --amendments or --graph"))  # fmt: skip
+        else:
+            asked = product is not None or bool(variants) or bool(settings)
+            _show_definitions(session, name, key, _composed_if_possible(session, product, variants, settings, asked), json)
+
+
+def _composed_if_possible(
+    session: Session, product: str | None, variants: list[str] | None, settings: list[str] | None, asked: bool
+) -> Composition | None:
+    """The product, if there is one that can be put together: without it, definitions are shown as they stand."""
+    from yarrik.errors import YarrikError
+
+    try:
+        return composed(session, product, variants, settings)
+    except YarrikError:
+        if asked:
+            raise
+        return None
+
+
+def _show_definitions(session: Session, name: str, key: str | None, composition: Composition | None, json: bool) -> None:
+    from yarrik.cli.view import print_json, show_warnings, styled
     from yarrik.errors import Trouble, YarrikError, suggestion
     from yarrik.model.reading import values_with_origins
 
-    with opened(workspace) as session:
-        kinds = session.workspace.by_kind()
-    found = [(kind, definitions[name]) for kind, definitions in kinds.items() if name in definitions]
+    kinds = session.workspace.by_kind()
+    found: list[tuple[str, Definition[Any], bool]] = []
+    for kind, definitions in kinds.items():
+        if name in definitions:
+            as_composed = _as_composed(session, composition, kind, name)
+            found.append((kind, as_composed or definitions[name], as_composed is not None))
     if not found:
         known = {known for definitions in kinds.values() for known in definitions}
         raise YarrikError(
             Trouble("NAME-UNKNOWN", f"nothing in this workspace is called `{name}`", remedy=suggestion(name, known))
         )
+    if key is not None:
+        found = [one for one in found if any(_below(path, key) for path, _, _ in values_with_origins(one[1].document))] or found
     if json:
         print_json(
             {
                 kind: {
-                    key: {
+                    path: {
                         "value": value,
                         "from": str(origin.place),
                         "replaced": str(origin.replaced.place) if origin.replaced else None,
+                        "history": [{"how": one.how, "value": one.value, "from": str(one.place)} for one in origin.history()],
                     }
-                    for key, value, origin in values_with_origins(definition.document)
+                    for path, value, origin in values_with_origins(definition.document)
+                    if key is None or _below(path, key)
                 }
-                for kind, definition in found
+                for kind, definition, _ in found
             }
         )
         return
-    for kind, definition in found:
-        sys.stdout.write(f"{styled(kind, 'dim')} {styled(name, 'bold')}\n")
-        rows = []
-        for key, value, origin in values_with_origins(definition.document):
-            place = str(origin.place).split(" [")[0]
-            replaced = f", over {str(origin.replaced.place).split(' [')[0]}" if origin.replaced is not None else ""
-            text = str(value).replace("\n", "⏎")
-            rows.append((key, text if len(text) < 48 else text[:47] + "…", place + replaced))
-        show_table(rows)
+    for kind, definition, in_product in found:
+        whose = (
+            f", as the product {composition.name} has it"
+            if in_product and composition is not None and kind != "product"
+            else ""
+        )
+        sys.stdout.write(f"{styled(kind, 'dim')} {styled(name, 'bold')}{whose}\n")
+        rows = [(path, value, origin) for path, value, origin in values_with_origins(definition.document)
+                if key is None or _below(path, key)]  # fmt: skip
+        if not rows and key is not None:
+            known = {path for path, _, _ in values_with_origins(definition.document)}
+            defaults = _defaults(definition, key)
+            if not defaults:
+                raise YarrikError(
+                    Trouble("KEY-UNKNOWN", f"the {kind} `{name}` has no key `{key}`", remedy=suggestion(key, known))
+                )
+            _show_rows(defaults)
+            continue
+        _show_rows(_with_history(rows, whole=key is not None))
+        conditions = (
+            list(_conditions(session.workspace, composition if in_product else None, kind, name)) if key is None else []
+        )
+        if conditions:
+            sys.stdout.write("conditions\n")
+            _show_rows(conditions)
+    if composition is not None:
+        show_warnings(composition.warnings)
+
+
+def _as_composed(session: Session, composition: Composition | None, kind: str, name: str) -> Definition[Any] | None:
+    """The definition as the product has it, if it takes part in it."""
+    if composition is None:
+        return None
+    if kind in ("board", "profile", "image", "product"):
+        own: Definition[Any] = getattr(composition, kind)
+        return own if own.name == name else None
+    if kind != "recipe":
+        return None
+    from yarrik.errors import YarrikError
+    from yarrik.resolve import Node
+
+    try:
+        answer = session.answer(composition)
+    except YarrikError:
+        return None
+    return next((answer.recipe(node) for node in (Node(name, "board"), Node(name, "host")) if node in answer.versions), None)
+
+
+def _below(path: str, key: str) -> bool:
+    return path == key or path.startswith(key + ".")
+
+
+def _defaults(definition: Definition[Any], key: str) -> list[tuple[str, str, str]]:
+    """The value of a key that nobody sets."""
+    value: Any = definition.value
+    for word in key.split("."):
+        value = getattr(value, word.replace("-", "_"), None)
+    return [(key, str(value), "default")] if value is not None else []
+
+
+def _with_history(rows: list[tuple[str, object, Origin]], whole: bool) -> Iterator[tuple[str, str, str]]:
+    for path, value, origin in rows:
+        origins = list(origin.history())
+        changed = any(one.how != "set" for one in origins)
+        yield path, _text(value, whole), "" if changed else _where(origin)
+        for former in origins if changed else origins[1:]:
+            words = _CHANGE_WORDS[former.how] if changed else "over"
+            yield "", f"  {words} {_text(former.value, whole)}", _where(former)
+
+
+_CHANGE_WORDS = {"set": "first", "added to": "added", "taken from": "taken out"}
+
+
+def _text(value: object, whole: bool) -> str:
+    text = ", ".join(str(one) for one in value) if isinstance(value, list) else str(value)
+    text = text.lower() if isinstance(value, bool) else text.replace("\n", "⏎")
+    return text if whole or len(text) < 52 else text[:51] + "…"
+
+
+def _where(origin: Origin) -> str:
+    return str(origin.place).split(" [")[0]
+
+
+def _show_rows(rows: Any) -> None:
+    from yarrik.cli.view import show_table
+
+    show_table(list(rows))
+
+
+def _conditions(workspace: Workspace, composition: Composition | None, kind: str, name: str) -> Iterator[tuple[str, str, str]]:
+    """Each `[[when]]` of a definition, with whether it holds."""
+    from yarrik.model.conditions import Circumstances, holds
+    from yarrik.model.reading import line_of
+
+    now = composition.now if composition is not None else Circumstances()
+    if kind == "recipe":
+        now = now.of_recipe(name, (now.versions or {}).get(name))
+    for ancestor in reversed(workspace.ancestry(kind, name)):
+        document = workspace.shelved[kind][ancestor].document
+        for index, when in enumerate(document.raw.get("when", ())):
+            answer = holds(when, now)
+            words = " and ".join(f"{key} {value}" for key, value in when.items() if key != "set")
+            state = {True: "holds", False: "does not hold", None: "waits for what is resolved"}[answer]
+            from yarrik.errors import shown_path
+
+            yield (
+                f"when {words}",
+                state if composition is not None else "",
+                f"{shown_path(document.file)}:{line_of(document.file, ('when', str(index)))}",
+            )
+
+
+def _show_amendments(workspace: Workspace, json: bool) -> None:
+    from yarrik.cli.view import print_json, show_table, styled
+    from yarrik.model.reading import dotted, paths_below
+
+    rows = []
+    for one in workspace.amendments:
+        kind, target = one.value.target
+        under = workspace.shelved[kind][target].shelf or "the workspace"
+        keys = [dotted(path) for path in paths_below(one.document.raw.get("set", {}))]
+        leaves = [key for key in keys if not any(other.startswith(key + ".") for other in keys)]
+        leaves += ["conditions"] if one.value.when else []
+        first = next((path for path in paths_below(one.document.raw.get("set", {})) if dotted(path) in leaves), ())
+        place = str(one.document.origin("set", *first).place).split(" [")[0]
+        rows.append((one.shelf or "the workspace", kind, target, under, ", ".join(leaves), one.value.summary, place))
+    if json:
+        names = ("shelf", "kind", "name", "of-shelf", "keys", "summary", "at")
+        print_json([dict(zip(names, row, strict=True)) for row in rows])
+        return
+    if not rows:
+        sys.stdout.write("no shelf amends another's definitions\n")
+    for shelf, kind, target, under, keys_told, summary, place in rows:
+        sys.stdout.write(f"{styled(shelf, 'bold')} amends the {kind} {styled(target, 'bold')} of {under}: {summary}\n")
+        show_table([(keys_told, place)])
+
+
+def _show_graph(session: Session, composition: Composition, form: str, figure: Path | None, json: bool) -> None:
+    from yarrik.cli.view import print_json
+    from yarrik.errors import Trouble, YarrikError, shown_path, suggestion
+    from yarrik.report import dot_of, drawn_graph, figure_of, tree_of
+
+    if form not in ("tree", "dot"):
+        raise YarrikError(
+            Trouble("FORM-UNKNOWN", f"there is no form `{form}` of a graph", remedy=suggestion(form, ("tree", "dot")))
+        )
+    if figure is not None and figure.suffix not in (".png", ".svg", ".pdf"):
+        raise YarrikError(Trouble("FORM-UNKNOWN", f"`{figure.name}` does not tell in which form to draw",
+                                  remedy="let its name end in .png, .svg or .pdf"))  # fmt: skip
+    drawn = drawn_graph(session.answer(composition))
+    if figure is not None:
+        figure_of(drawn, figure)
+        sys.stdout.write(f"{shown_path(figure.absolute())}\n")
+    elif json:
+        print_json(
+            {
+                "ok": True,
+                "product": composition.name,
+                "edges": [{"from": s, "to": t, "kind": kind} for s, t, kind in drawn.edges],
+            }
+        )
+    elif form == "dot":
+        sys.stdout.write(dot_of(drawn))
+    else:
+        sys.stdout.write("\n".join(tree_of(drawn)) + "\n")
+
+
+@app.command(epilog="Examples: [bold]yarrik schema recipe[/bold] · [bold]yarrik schema --to .schemas[/bold]")
+def schema(
+    kind: Annotated[
+        str | None, typer.Argument(help="workspace, shelf, board, profile, image, product, recipe, variant, …")
+    ] = None,
+    to: Annotated[Path | None, typer.Option(metavar="FOLDER", help="Writes those of all kinds into a folder.")] = None,
+) -> None:
+    """Prints the JSON Schema of a kind of file, for editors that check and complete TOML by it."""
+    import json
+
+    from yarrik.errors import Trouble, YarrikError, shown_path, suggestion
+    from yarrik.model.schema import FILES, schema_of
+
+    if kind is not None and kind not in FILES:
+        raise YarrikError(Trouble("KIND-UNKNOWN", f"there is no kind of file `{kind}`", remedy=suggestion(kind, FILES)))
+    if to is not None:
+        to.mkdir(parents=True, exist_ok=True)
+        for one in [kind] if kind is not None else sorted(FILES):
+            (to / f"{one}.json").write_text(json.dumps(schema_of(one), indent=1) + "\n")
+        sys.stdout.write(f"{len(FILES) if kind is None else 1} schemas in {shown_path(to.absolute())}\n")
+    elif kind is None:
+        sys.stdout.write("kinds: " + ", ".join(FILES) + "\n")
+    else:
+        sys.stdout.write(json.dumps(schema_of(kind), indent=1) + "\n")

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import os
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -10,24 +11,63 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 if TYPE_CHECKING:
+    from yarrik.model import Composition, Workspace
     from yarrik.run import Session
 
 
-def _products(incomplete: str) -> list[str]:
-    """Completes the names of the workspace's products."""
+def _workspace_here() -> Workspace | None:
+    """The workspace around the current folder, for completion; None when there is none that can be read."""
+    from yarrik.cache import Memory
     from yarrik.errors import YarrikError
-    from yarrik.model import find_workspace
+    from yarrik.model import find_workspace, load_workspace
 
     try:
-        folder = find_workspace(Path.cwd())
-    except YarrikError:
-        return []
-    return sorted(file.stem for file in folder.glob("products/*.toml") if file.stem.startswith(incomplete))
+        root = find_workspace(Path.cwd())
+        file = root / ".yarrik" / "memory.sqlite"
+        return load_workspace(root, Memory(file) if file.exists() else None)
+    except (YarrikError, OSError):
+        return None
+
+
+def names_of(*kinds: str) -> Callable[[str], list[str]]:
+    """Completes the names of the workspace's definitions of these kinds; `package` and `option` are kinds too."""
+
+    def complete(incomplete: str) -> list[str]:
+        workspace = _workspace_here()
+        if workspace is None:
+            return []
+        known: set[str] = set()
+        for kind in kinds:
+            if kind in workspace.shelved:
+                known |= workspace.shelved[kind].keys()
+            for name, shelved in workspace.shelved["recipe"].items() if kind in ("package", "option") else ():
+                raw = shelved.document.raw
+                if kind == "package":
+                    known |= raw.get("package", {name: None}).keys()
+                else:
+                    known |= {f"options.{name}.{option}=" for option in raw.get("options", {})}
+        return sorted(name for name in known if name.startswith(incomplete))
+
+    return complete
+
+
+def _variants(incomplete: str) -> list[str]:
+    """Completes the last name of a list of variants."""
+    before, comma, last = incomplete.rpartition(",")
+    return [f"{before}{comma}{name}" for name in names_of("variant")(last)]
 
 
 ProductArgument = Annotated[
     str | None,
-    typer.Argument(metavar="[PRODUCT]", help="The product; without it the workspace's own choice.", autocompletion=_products),
+    typer.Argument(
+        metavar="[PRODUCT]", help="The product; without it the workspace's own choice.", autocompletion=names_of("product")
+    ),
+]
+ProductOption = Annotated[
+    str | None,
+    typer.Option(
+        "--product", metavar="PRODUCT", help="Whose; without it the workspace's own choice.", autocompletion=names_of("product")
+    ),
 ]
 JsonOption = Annotated[bool, typer.Option("--json", help="Prints one JSON document instead of text.")]
 WorkspaceOption = Annotated[
@@ -35,15 +75,26 @@ WorkspaceOption = Annotated[
     typer.Option("--workspace", metavar="FOLDER", help="The workspace; without it the one around the current folder."),
 ]
 SandboxOption = Annotated[bool, typer.Option("--no-sandbox", help="Runs steps as plain processes that can see this machine.")]
+WithOption = Annotated[
+    list[str] | None,
+    typer.Option("--with", metavar="VARIANT,…", help="Lays variants on the product, in this order; -NAME leaves its own out.",
+                 autocompletion=_variants),
+]  # fmt: skip
+SetOption = Annotated[
+    list[str] | None,
+    typer.Option("--set", metavar="KEY=VALUE", help="Sets one value over all files, like image.hostname=gull or options.libplot.svg=true.",
+                 autocompletion=names_of("option")),
+]  # fmt: skip
+LockedOption = Annotated[bool, typer.Option("--locked", help="Fails when yarrik.lock is not what the product resolves to.")]
 
 
 @contextmanager
-def opened(folder: Path | None, renew_lock: bool = False, use_sandbox: bool = True) -> Iterator[Session]:
+def opened(folder: Path | None, renew_lock: bool = False, use_sandbox: bool = True, locked: bool = False) -> Iterator[Session]:
     """The session of a workspace, closed afterwards."""
     from yarrik.model import find_workspace
     from yarrik.run import Session
 
-    session = Session(find_workspace((folder or Path.cwd()).absolute()), renew_lock, use_sandbox)
+    session = Session(find_workspace((folder or Path.cwd()).absolute()), renew_lock, use_sandbox, locked)
     try:
         yield session
     except KeyboardInterrupt:
@@ -51,3 +102,10 @@ def opened(folder: Path | None, renew_lock: bool = False, use_sandbox: bool = Tr
         raise typer.Exit(130) from None
     finally:
         session.close()
+
+
+def composed(session: Session, product: str | None, variants: list[str] | None, settings: list[str] | None) -> Composition:
+    """The product with variants, the environment's settings and those of the command line."""
+    from yarrik.model import Overrides
+
+    return session.compose(product, Overrides.of(variants or (), os.environ, settings or ()))

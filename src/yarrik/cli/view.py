@@ -63,7 +63,9 @@ def _show_troubles(troubles: Iterable[Trouble], word: str, style: str) -> None:
         lines = [f"{head} {trouble.what}"]
         for name, text in (("where", str(trouble.place)), ("why", trouble.why), ("next", trouble.remedy)):
             if text:
-                lines.append(f"  {styled(name.ljust(5), 'dim', sys.stderr)}  {text}")
+                first, *more = text.split("\n")
+                lines.append(f"  {styled(name.ljust(5), 'dim', sys.stderr)}  {first}")
+                lines += [f"         {line}" for line in more]
         sys.stderr.write("\n".join(lines) + "\n")
 
 
@@ -143,6 +145,25 @@ class BuildView:
     def close(self) -> None:
         self._clear()
         sys.stdout.flush()
+
+
+class ResolveView:
+    """A moving line for questions that take long."""
+
+    def __init__(self, quiet: bool = False) -> None:
+        self._moving = not quiet and coloured(sys.stderr)
+        self._said = False
+
+    def __call__(self, decided: int, conflicts: int) -> None:
+        if self._moving:
+            self._said = True
+            sys.stderr.write(f"\r\033[K  resolving: {decided} settled, {conflicts} conflicts")
+            sys.stderr.flush()
+
+    def close(self) -> None:
+        if self._said:
+            sys.stderr.write("\r\033[K")
+            sys.stderr.flush()
 
 
 def fitted(text: str, indent: int) -> str:

@@ -171,7 +171,9 @@ class _Check:
             if isinstance(mark, OneOrMore):
                 words = value if isinstance(value, list) else [value]
                 if not words or not all(isinstance(word, str) and word for word in words):
-                    yield self.trouble("VALUE-TYPE", f"a name, or a list of names, belongs here, not {_named_type(value)}", path)
+                    yield self.trouble(
+                        "VALUE-TYPE", f"a name, or a list of names, belongs here, not {_named_type(value)}", path
+                    )
                 return
         found = list(self.value(value, inner, path, partial))
         yield from found
@@ -200,7 +202,11 @@ class _Check:
 
     def _list_of(self, value: object, item: Any, path: KeyPath, partial: bool) -> Iterator[Trouble]:
         if not isinstance(value, list):
-            hint = f"write [[{dotted(path)}]]" if isinstance(item, type) and issubclass(item, Definable) else "put it in [brackets]"
+            hint = (
+                f"write [[{dotted(path)}]]"
+                if isinstance(item, type) and issubclass(item, Definable)
+                else "put it in [brackets]"
+            )
             yield self.trouble("VALUE-TYPE", f"a list belongs here, not {_named_type(value)}", path, hint)
             return
         for index, one in enumerate(value):
@@ -229,7 +235,9 @@ class _Check:
         known = next((length for length in range(len(path), 0, -1) if path[:length] in document.origins), 0)
         line = line_of(origin.file, (*origin.key, *path[known:]))
         key = dotted((*document.prefix, *path)) if path else None
-        return Trouble(code, what, Place(origin.file, line or 1, key), remedy=remedy or "see `yarrik` with --help, and the README")
+        return Trouble(
+            code, what, Place(origin.file, line or 1, key), remedy=remedy or "see `yarrik` with --help, and the README"
+        )
 
 
 @cache

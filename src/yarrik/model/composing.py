@@ -30,6 +30,7 @@ from yarrik.model.definitions import (
 )
 from yarrik.model.positions import KeyPath
 from yarrik.model.reading import Definition, Document, Origin, Raw
+from yarrik.model.soundness import lost_settings, never_holding, too_late
 from yarrik.model.stacking import stack
 from yarrik.model.workspace import Workspace
 from yarrik.versions import Version
@@ -64,7 +65,9 @@ class Overrides:
             key, sign, value = word.partition("=")
             if not sign:
                 raise YarrikError(
-                    Trouble("SETTING-FORM", f"`--set {word}` has no value", Place(), remedy="write it as --set image.hostname=gull")
+                    Trouble(
+                        "SETTING-FORM", f"`--set {word}` has no value", Place(), remedy="write it as --set image.hostname=gull"
+                    )
                 )
             documents.append(_setting("--set", key.strip(), value.strip()))
         names = [name.strip() for words in variants for name in words.split(",") if name.strip()]
@@ -174,8 +177,11 @@ class Composition:
 def compose(workspace: Workspace, product: str | None = None, overrides: Overrides | None = None) -> Composition:
     """The product of this name (or the workspace's own choice) and what it names. Raises YarrikError with all that is missing."""
     overrides = overrides or Overrides()
+    named: list[str] = []
+    if product and "+" in product and product not in workspace.shelved["product"]:
+        product, *named = product.split("+")  # as such a build is called in out/
     found = workspace.products[_product_name(workspace, product)]
-    variants = _variants(workspace, found, overrides.variants)
+    variants = _variants(workspace, found, (*named, *overrides.variants))
     changes: list[Document] = [found.document]
     changes += [workspace.shelved["variant"][name].document for name in variants]
     changes += [workspace.local] if workspace.local is not None else []
@@ -204,6 +210,12 @@ def compose(workspace: Workspace, product: str | None = None, overrides: Overrid
     warnings = [trouble for definition in definitions for trouble in _overwritten(definition.document, names)]
     composition = Composition(found, *definitions, workspace, now, tuple(changes), ())
     warnings += _overwritten(composition.wishes[1], names)
+    for kind, definition in (("board", composition.board), ("profile", composition.profile), ("image", composition.image)):
+        warnings += never_holding(workspace, kind, definition.name)
+    collector.extend(lost_settings(workspace, composition.board, now))
+    for kind, definition in (("board", composition.board), ("profile", composition.profile), ("image", composition.image)):
+        collector.extend(too_late(workspace, kind, definition.name))
+    collector.raise_if_any()
     return replace(composition, warnings=tuple(dict.fromkeys(warnings)))
 
 
@@ -279,7 +291,7 @@ def _parts(documents: Iterable[Document], *keys: str) -> tuple[Document, ...]:
 
 
 def _wishes_in(document: Document) -> Document:
-    raw = {key: document.raw[key] for key in ("options", "versions") if key in document.raw}
+    raw: Raw = {key: document.raw[key] for key in ("options", "versions") if key in document.raw}
     known: dict[KeyPath, Origin] = {}
     if raw:
         known = {path: origin for path, origin in document.origins.items() if path[0] in raw}

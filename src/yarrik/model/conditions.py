@@ -75,7 +75,8 @@ def version_words(when: Mapping[str, Any], recipe: str) -> list[tuple[str, str]]
 
 def _any_of(words: Iterable[str], test: Callable[[str, Circumstances], bool | None], now: Circumstances) -> bool | None:
     """Any of the words without `-`, and none of those with it."""
-    wanted, unwanted = [], []
+    wanted: list[bool | None] = []
+    unwanted: list[bool | None] = []
     for word in words:
         (unwanted if word.startswith("-") else wanted).append(test(word.removeprefix("-"), now))
     if True in unwanted or (wanted and True not in wanted and None not in wanted):

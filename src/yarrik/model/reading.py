@@ -64,6 +64,13 @@ class Document:
                 return self.origins[keys[:length]]
         return Origin(self.file, self.prefix)
 
+    def origin_in_list(self, text: str, *keys: str) -> Origin:
+        """The origin of one element of a list."""
+        for origin in self.origin(*keys).history():
+            if isinstance(origin.value, list) and text in origin.value and origin.how != "taken from":
+                return Origin(origin.file, (*origin.key, str(origin.value.index(text))))
+        return self.origin(*keys)
+
     def part(self, *keys: str) -> Document:
         """A table of this document, as one of its own; an empty one when it is not there."""
         raw: Any = self.raw
@@ -87,6 +94,10 @@ class Definition(Generic[T]):
 
     def place(self, *keys: str) -> Place:
         return self.document.origin(*keys).place
+
+    def place_of(self, text: str, *keys: str) -> Place:
+        """The line on which one text of a list was written, whichever file added it."""
+        return self.document.origin_in_list(text, *keys).place
 
     def folder_of(self, *keys: str) -> Path:
         """The folder that relative paths in this key's value start from."""

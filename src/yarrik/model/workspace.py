@@ -167,12 +167,14 @@ class Workspace:
             whole = Document(shelved.file, whole.raw, (), whole.origins)
         return Definition(name, shelved.shelf, convert(whole, shape), whole)
 
+    def documents_of(self, kind: str, name: str) -> list[Document]:
+        """A definition's own document, and those of amendments to it."""
+        return [self.shelved[kind][name].document, *(one.document for one in self._amendments.get((kind, name), ()))]
+
     def open_conditions(self, kind: str, name: str, now: Circumstances) -> Iterator[tuple[Raw, Document]]:
         """The conditions of a definition that wait for what is resolved, each with what it would set."""
         for ancestor in reversed(self.ancestry(kind, name)):
-            documents = [self.shelved[kind][ancestor].document]
-            documents += [amendment.document for amendment in self._amendments.get((kind, ancestor), ())]
-            for document in documents:
+            for document in self.documents_of(kind, ancestor):
                 for index, when in enumerate(document.raw.get("when", ())):
                     if holds(when, now) is None:
                         yield when, document.part("when", str(index), "set")
@@ -369,7 +371,7 @@ class _Reader:
             return None
         shape = SHAPES[kind]
         if not fits(document.raw, shape):
-            troubles = list(find_troubles(document, shape, partial=kind in EXTENDING))
+            troubles = list(find_troubles(document, shape, partial=kind in EXTENDING and "extends" in document.raw))
             self.collector.extend(troubles)
             if troubles:
                 return None
@@ -390,8 +392,7 @@ class _Reader:
                     "DEFINITION-TWICE",
                     f"`{one.name}` is defined on two shelves: {under} and {one.shelf or 'the workspace'}",
                     Place(one.file),
-                    why="a definition that takes another's place has to say so, or a new shelf would change "
-                    "a product unseen",
+                    why="a definition that takes another's place has to say so, or a new shelf would change a product unseen",
                     remedy=f'rename one of them, or write `replaces = "{under}"` in this one',
                 )
             )

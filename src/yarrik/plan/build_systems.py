@@ -58,7 +58,11 @@ def calls_for(build: Build, setting: Setting) -> Calls:
     calls = _CALLS[build.using](build, setting)
     before = tuple(_shell(text) for text in build.commands_before)
     after = tuple(_shell(text) for text in build.commands_after)
-    shared = {"DESTDIR": STAGE, **_pkg_config(), **calls.environment} if before or after or build.using == "plain" else calls.environment
+    shared = (
+        {"DESTDIR": STAGE, **_pkg_config(), **calls.environment}
+        if before or after or build.using == "plain"
+        else calls.environment
+    )
     return replace(calls, commands=(*before, *calls.commands, *after), environment=shared)
 
 
@@ -88,7 +92,14 @@ def _plain(build: Build, setting: Setting) -> Calls:
 
 def _autotools(build: Build, setting: Setting) -> Calls:
     host = (f"--host={setting.toolchain.triplet}",) if setting.foreign else ()
-    configure = ("{step}/source/configure", "--prefix=/usr", "--sysconfdir=/etc", "--localstatedir=/var", *host, *build.arguments)
+    configure = (
+        "{step}/source/configure",
+        "--prefix=/usr",
+        "--sysconfdir=/etc",
+        "--localstatedir=/var",
+        *host,
+        *build.arguments,
+    )
     environment = {**setting.environment, **_pkg_config(), **build.variables}
     ready = 'test -x "$0/configure" || (cd "$0" && autoreconf -fi)'
     return Calls(
@@ -175,7 +186,7 @@ def _python(build: Build, setting: Setting) -> Calls:
 
 
 #: Writes a program for each console script that an unpacked wheel declares.
-_PROGRAMS = '''import configparser, pathlib, sys
+_PROGRAMS = """import configparser, pathlib, sys
 stage = pathlib.Path(sys.argv[1])
 for entry in sorted(stage.glob("usr/lib/python3/dist-packages/*.dist-info/entry_points.txt")):
     points = configparser.ConfigParser(delimiters="=")
@@ -187,7 +198,7 @@ for entry in sorted(stage.glob("usr/lib/python3/dist-packages/*.dist-info/entry_
         program.parent.mkdir(parents=True, exist_ok=True)
         program.write_text(f"#!/usr/bin/python3\\\\nimport sys\\\\nfrom {module} import {function}\\\\nsys.exit({function}())\\\\n")
         program.chmod(0o755)
-'''.replace("\\\\n", "\\n")
+""".replace("\\\\n", "\\n")
 
 
 def _files(build: Build, setting: Setting) -> Calls:

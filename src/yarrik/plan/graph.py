@@ -319,9 +319,7 @@ class _Planner:
                 predicted={"file": digest},
             )
         )
-        prepare = Step(
-            "prepare", subject, Unpack(name=Path(host_file).name), inputs={"archive": (fetch.name, "file")}
-        )
+        prepare = Step("prepare", subject, Unpack(name=Path(host_file).name), inputs={"archive": (fetch.name, "file")})
         return self._add(prepare).name, "tree"
 
     def _commands(self, node: Node, recipe: Definition[Recipe], source: tuple[str, str], order: Order) -> tuple[str, str]:

@@ -6,13 +6,16 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 
-from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.errors import Collector, Place, Trouble, YarrikError
 from yarrik.model import Composition, Definition, Recipe
+from yarrik.model.soundness import never_holding, too_late
 from yarrik.resolve.explain import impossible
 from yarrik.resolve.order import Node
 from yarrik.resolve.solver import Impossible, Progress, TooHard, solve
 from yarrik.resolve.universe import IN, ON, Fact, Side, Thing, Universe
 from yarrik.versions import Version, parse_requirement
+
+_MOST_WAYS = 100
 
 
 @dataclass(frozen=True)
@@ -82,7 +85,9 @@ class Answer:
         if name in self.packages:
             return name
         answering = self.universe.catalog.answering(name)
-        return next((one for one in answering if one in self.packages), None) or self.universe.catalog.main_package(name) or name
+        return (
+            next((one for one in answering if one in self.packages), None) or self.universe.catalog.main_package(name) or name
+        )
 
     @cached_property
     def links(self) -> tuple[Link, ...]:
@@ -106,6 +111,54 @@ class Answer:
                     link = Link(wish.source, wish.target, wish.how, lambda wish=wish: wish.place)  # type: ignore[misc]
                     found.setdefault((wish.source, wish.target, wish.how), link)
         return tuple(found[key] for key in sorted(found, key=lambda key: (str(key[0]), key[0].kind, str(key[1]), key[2])))
+
+    def ways_to(self, target: Thing) -> list[list[Link]]:
+        """All shortest chains of links from the product to a thing."""
+        product = Thing("product", self.universe.composition.name)
+        by_source: dict[Thing, list[Link]] = {}
+        for link in self.links:
+            by_source.setdefault(link.source, []).append(link)
+        distance = {product: 0}
+        waiting = [product]
+        for thing in waiting:
+            for link in by_source.get(thing, ()):
+                if link.target not in distance:
+                    distance[link.target] = distance[thing] + 1
+                    waiting.append(link.target)
+        if target not in distance:
+            return []
+        into: dict[Thing, list[Link]] = {}
+        for link in self.links:
+            if distance.get(link.source, -2) + 1 == distance.get(link.target, -1):
+                into.setdefault(link.target, []).append(link)
+        ways: list[list[Link]] = [[]]
+        while any(not way or way[0].source != product for way in ways):
+            ways = [[link, *way] for way in ways for link in into[way[0].source if way else target]]
+            ways = ways[:_MOST_WAYS]
+        return ways
+
+    def reason_for_option(self, node: Node, option: str) -> str:
+        """Who needs an option to be as it is, in words; nothing when nobody does."""
+        number = self.universe.numbers.get(Thing("option", node.recipe, node.side, option))
+        for clause in self.universe.told:
+            fact = clause.cause
+            if not isinstance(fact, Fact) or fact.kind not in ("needs", "option needs", "asked", "excludes", "one of"):
+                continue
+            *conditions, (target, unwanted) = clause.terms
+            holds = all(1 << self.chosen.get(variable, 0) & members for variable, members in conditions)
+            if target == number and holds and not 1 << self.chosen.get(target, 0) & unwanted:
+                who = fact.what if fact.subject.kind == "product" else f"{fact.subject} {fact.what}"
+                return f"{who}, {str(fact.place).split(' [')[0]}"
+        return ""
+
+    @cached_property
+    def warnings(self) -> tuple[Trouble, ...]:
+        """What is likely wrong with what was resolved."""
+        workspace = self.universe.composition.workspace
+        found = [*self.universe.composition.warnings]
+        for name in sorted({node.recipe for node in self.versions}):
+            found += never_holding(workspace, "recipe", name)
+        return tuple(dict.fromkeys(found))
 
     def things(self) -> Iterator[Thing]:
         return (self.universe.things[number] for number in sorted(self.chosen))
@@ -184,6 +237,10 @@ def _answer(universe: Universe, chosen: Mapping[int, int]) -> Answer:
         node = Node(thing.name, thing.side)
         if thing.kind == "option" and node in versions:
             options[(node, thing.option)] = 1 << candidate == ON
+    collector = Collector()
+    for name in sorted({node.recipe for node in versions}):
+        collector.extend(too_late(universe.composition.workspace, "recipe", name))
+    collector.raise_if_any()
     sides = []
     for side in ("board", "host"):
         by_side = {node.recipe: version for node, version in versions.items() if node.side == side}

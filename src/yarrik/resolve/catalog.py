@@ -90,7 +90,13 @@ class Catalog:
                     own[package] = None
                     for key in ("provides", "replaces"):
                         given = rule.get(key, ())
-                        words = given if isinstance(given, list) else [*given.get("add", ()), *given.get("replace", ())] if given else ()
+                        words = (
+                            given
+                            if isinstance(given, list)
+                            else [*given.get("add", ()), *given.get("replace", ())]
+                            if given
+                            else ()
+                        )
                         for word in words:
                             if (package, name) not in answering.setdefault(word, []):
                                 answering[word].append((package, name))

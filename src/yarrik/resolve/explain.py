@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.resolve.solver import Clause, Impossible, TooHard, solve
-from yarrik.resolve.universe import ON, Fact, Thing, Universe
+from yarrik.resolve.universe import ON, Fact, Universe
 
 #: Beyond this many clauses, a core is told as it is.
 _MOST_TO_TRY = 80
@@ -47,7 +47,9 @@ class Core:
         if len(self.clauses) > _MOST_TO_TRY:
             return
         # What somebody wrote explains more than what follows from the form of a recipe: try to spare the latter first.
-        for clause in sorted(self.clauses, key=lambda one: (isinstance(one.cause, Fact) and one.cause.kind == "asked", one.terms)):
+        for clause in sorted(
+            self.clauses, key=lambda one: (isinstance(one.cause, Fact) and one.cause.kind == "asked", one.terms)
+        ):
             rest = [other for other in self.clauses if other is not clause]
             smaller = self._still_impossible(rest)
             if smaller is not None:
@@ -96,7 +98,9 @@ class Core:
             else:
                 break
         undecided = [variable for variable, have in known.items() if not have & 1 and have & (have - 1)]
-        undecided = undecided or [variable for clause in clauses for variable, _ in clause.terms if allowed(variable) & (allowed(variable) - 1)]
+        undecided = undecided or [
+            variable for clause in clauses for variable, _ in clause.terms if allowed(variable) & (allowed(variable) - 1)
+        ]
         if not undecided:
             return
         chosen = min(undecided, key=lambda variable: (bin(allowed(variable)).count("1"), variable))
@@ -108,8 +112,10 @@ class Core:
 
     def _tell(self, clause: Clause, depth: int, told: list[Sentence]) -> None:
         fact = clause.cause
-        if not isinstance(fact, Fact) or fact.kind in ("decided",) or (fact.kind == "asked" and fact.what == "the product"):
+        if not isinstance(fact, Fact) or fact.kind == "decided" or (fact.kind == "asked" and fact.what == "the product"):
             return
+        if fact.kind == "yields" and not self._versions_left(clause):
+            return  # a package comes from its recipe: nobody needs to be told
         told.append(Sentence(self.sentence(clause), fact.place, depth))
 
     def sentence(self, clause: Clause) -> str:
@@ -130,7 +136,11 @@ class Core:
         if fact.kind == "yields":
             return f"`{fact.subject.name}` {fact.what}{self._versions_left(clause)}"
         if fact.kind == "exclusive role":
-            others = [self.universe.things[variable].name for variable, _ in clause.terms if self.universe.things[variable] != fact.subject]
+            others = [
+                self.universe.things[variable].name
+                for variable, _ in clause.terms
+                if self.universe.things[variable] != fact.subject
+            ]
             other = next((name for name in others if name != fact.subject.name), "another")
             return f"{subject} and `{other}` both are the {fact.what.replace('-', ' ')}, and an image has only one"
         return f"{subject} {fact.what}"
@@ -180,7 +190,9 @@ class Core:
         if isinstance(fact, Fact) and fact.kind in ("unknown", "unknown option"):
             return "so it cannot be"
         for variable, thing in zip(reversed(variables), reversed(things), strict=True):
-            if thing.kind == "recipe" and not (isinstance(fact, Fact) and fact.subject == thing):
+            if thing.kind == "recipe" and not (
+                isinstance(fact, Fact) and fact.subject == thing and fact.kind != "version asked"
+            ):
                 return f"so no version of {thing} is left; there are {_listed([str(one) for one in self.universe.candidates(thing)])}"
             if thing.kind == "option":
                 return f"so {thing} would have to be on and off"
@@ -220,13 +232,11 @@ def impossible(universe: Universe, error: Impossible, again: Callable[[frozenset
     kind = next((kind for kind in _CODES if any(fact.kind == kind for fact in facts)), "")
     sentences = core.proof()
     changes = _changes(core, again)
-    last = sentences[-1].text if sentences else ""
     what = _headline(core)
     place = next((sentence.place for sentence in reversed(sentences) if sentence.place != Place()), Place())
     lines = [f"{'  ' * sentence.depth}{sentence.text}" + (f"  ({_short(sentence.place)})" if sentence.place != Place() else "")
              for sentence in sentences]  # fmt: skip
     remedy = "; or ".join(changes) if changes else "change one of the lines above"
-    del last
     return YarrikError(Trouble(_CODES.get(kind, "VERSIONS-CLASH"), what, place, why="\n".join(lines), remedy=remedy))
 
 
@@ -238,9 +248,16 @@ def _unknown(fact: Fact) -> Trouble:
 
 def _headline(core: Core) -> str:
     """The first line of the trouble: who cannot be together."""
-    asked = [fact for fact in core.facts if fact.kind in ("asked", "option asked", "version asked", "refused") and fact.what != "the product"]
+    asked = [
+        fact
+        for fact in core.facts
+        if fact.kind in ("asked", "option asked", "version asked", "refused") and fact.what != "the product"
+    ]
     kinds = {fact.kind for fact in core.facts}
     names = list(dict.fromkeys(_asked_name(fact) for fact in asked))
+    switches = [_asked_name(fact) for fact in asked if fact.kind == "option asked"]
+    if "excludes" in kinds and len(switches) > 1:
+        return f"{_listed(switches)} exclude each other"
     if kinds & {"exclusive role", "excludes", "replaces"} and len(names) > 1:
         return f"{_listed(names)} exclude each other"
     if "option asked" in kinds:
@@ -267,13 +284,17 @@ def _changes(core: Core, again: Callable[[frozenset[Fact]], bool]) -> list[str]:
     """One or two facts without which there is an answer: what the product asks for first, then what recipes say."""
     facts = [fact for fact in core.facts if fact.kind in _CHANGEABLE and fact.what != "the product"]
     facts = [fact for fact in facts if not (fact.kind == "asked" and " (" in fact.what.split("asks for")[0])]
-    facts.sort(key=lambda fact: _CHANGEABLE.index(fact.kind))
-    found = []
-    for fact in facts[:10]:
-        if again(frozenset([fact])):
-            found.append(_change(fact))
-            if len(found) == _MOST_CHANGES:
-                break
+    # What was said last, on the command line, is what somebody is trying right now.
+    facts.sort(key=lambda fact: (_CHANGEABLE.index(fact.kind), not str(fact.place).startswith(("--", "$"))))
+    found: list[str] = []
+    left_out = 0
+    for fact in facts[:12]:
+        if (fact.kind == "asked" and left_out) or _change(fact) in found or not again(frozenset([fact])):
+            continue
+        left_out += fact.kind == "asked"
+        found.append(_change(fact))
+        if len(found) == _MOST_CHANGES:
+            break
     return found
 
 
@@ -289,7 +310,7 @@ def _change(fact: Fact) -> str:
         return f"leave out `{fact.what.split('`')[1]}`{where}"
     if fact.kind in ("excludes", "replaces"):
         return f"let {fact.subject} not {fact.what.replace('excludes', 'exclude').replace('replaces', 'replace')}{where}"
-    return f"widen what {fact.subject} {fact.what.replace('needs', 'needs:', 1)}{where}"
+    return f"change what {fact.subject} needs, {'`' + fact.what.split('`')[1] + '`' if '`' in fact.what else fact.what}{where}"
 
 
 def _short(place: Place) -> str:
@@ -298,5 +319,3 @@ def _short(place: Place) -> str:
 
 def _listed(words: Sequence[str]) -> str:
     return words[0] if len(words) == 1 else ", ".join(words[:-1]) + " and " + words[-1]
-
-

@@ -19,7 +19,9 @@ from yarrik.resolve.universe import Side
 from yarrik.versions import Version
 
 LOCK_FILE = "yarrik.lock"
-_HEAD = "# Written by Yarrik, to be committed: what this workspace was built from. Move it with `yarrik resolve --update NAME`.\n"
+_HEAD = (
+    "# Written by Yarrik, to be committed: what this workspace was built from. Move it with `yarrik resolve --update NAME`.\n"
+)
 _BARE = re.compile(r"[A-Za-z0-9_-]+\Z")
 
 
@@ -80,7 +82,14 @@ class Moved:
         return f"{self.what}: {self.before} is gone" if self.after is None else f"{self.what}: {self.before} → {self.after}"
 
 
-_WORDS = {"versions": "", "tools": "tool ", "options": "option ", "roles": "role ", "packages": "package ", "compilers": "compiler for the "}
+_WORDS = {
+    "versions": "",
+    "tools": "tool ",
+    "options": "option ",
+    "roles": "role ",
+    "packages": "package ",
+    "compilers": "compiler for the ",
+}
 
 
 def moved(before: LockedProduct, after: LockedProduct) -> list[Moved]:
@@ -95,7 +104,7 @@ def moved(before: LockedProduct, after: LockedProduct) -> list[Moved]:
 
 
 def _shown(value: object) -> str | None:
-    return {True: "on", False: "off"}.get(value, str(value)) if value is not None else None  # type: ignore[call-overload, no-any-return]
+    return {True: "on", False: "off"}.get(value, str(value)) if value is not None else None  # type: ignore[call-overload]
 
 
 @dataclass
@@ -153,7 +162,10 @@ class Lock:
 def _table(name: str, values: Mapping[str, object]) -> list[str]:
     if not values:
         return []
-    return [f"\n[{name}]\n", *(f"{_key(key)} = {json.dumps(value, ensure_ascii=False)}\n" for key, value in sorted(values.items()))]
+    return [
+        f"\n[{name}]\n",
+        *(f"{_key(key)} = {json.dumps(value, ensure_ascii=False)}\n" for key, value in sorted(values.items())),
+    ]
 
 
 def _key(text: str) -> str:
@@ -167,5 +179,3 @@ def read_lock(root: Path) -> Lock:
         return Lock(file)
     locked = convert(read_document(file), LockFile)
     return Lock(file, dict(locked.sources), dict(locked.product), dict(locked.shelves))
-
-

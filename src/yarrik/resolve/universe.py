@@ -225,7 +225,9 @@ class Universe:
     def asked(self) -> list[tuple[str, str, Callable[[], Place]]]:
         """What the product asks for by itself: the need, who says so, and where."""
         board, profile, image = self.composition.board, self.composition.profile, self.composition.image
-        found = [(text, f"the image {image.name}", _place(image, "packages")) for text in sorted(set(image.value.packages))]
+        found = [
+            (text, f"the image {image.name}", _element(image, text, "packages")) for text in sorted(set(image.value.packages))
+        ]
         found.append((profile.value.c_library, f"the profile {profile.name} (C library)", _place(profile, "c-library")))
         found.append((profile.value.init, f"the profile {profile.name} (init)", _place(profile, "init")))
         kernel = board.value.kernel
@@ -241,11 +243,16 @@ class Universe:
         for when, part in self.composition.workspace.open_conditions("image", image.name, self.composition.now):
             terms = [(thing, IN), *self._option_terms(when, "", "board")]
             for text in _added(part.raw, "packages"):
-                fact = Fact("asked", thing, f"the image {image.name} asks for `{text}` with {_words(when)}", _part_place(part, "packages"))
+                fact = Fact(
+                    "asked",
+                    thing,
+                    f"the image {image.name} asks for `{text}` with {_words(when)}",
+                    _part_place(part, "packages"),
+                )
                 yield from self._need_at_run_time(terms, text, fact)
         for name in sorted(set(image.value.refuse)):
             if self.catalog.recipes_with(name):
-                fact = Fact("refused", thing, f"the image {image.name} refuses `{name}`", _place(image, "refuse"))
+                fact = Fact("refused", thing, f"the image {image.name} refuses `{name}`", _element(image, name, "refuse"))
                 yield self._clause(fact, (thing, IN), (Thing("package", name), IN))
 
     def _recipe(self, thing: Thing, version: Version) -> Iterator[Clause]:
@@ -253,27 +260,31 @@ class Universe:
         value = recipe.value
         yield from self._asked_of_recipe(thing)
 
-        def having(test: Callable[[Recipe], bool]) -> int:
+        def saying(same: object, of: Callable[[Recipe], object]) -> int:
             """The versions whose recipe says the same: what is learned of one is known of all."""
-            return self.versions_where(thing, lambda one: test(self.catalog.recipe(thing.name, one).value))
+            return self.versions_where(thing, lambda one: of(self.catalog.recipe(thing.name, one).value) == same)
 
-        for key, side in (("needs", thing.side), ("tools", "host")):
+        sides: tuple[tuple[str, Side], ...] = (("needs", thing.side), ("tools", "host"))
+        for key, side in sides:
             for text in sorted(set(getattr(value.build, key))):
-                own = having(lambda other, key=key, text=text: text in getattr(other.build, key))
-                fact = Fact("needs", thing, _need_words(text, key), _place(recipe, "build", key))
-                yield from self._need_to_build([(thing, own)], text, side, fact)  # type: ignore[arg-type]
-        for when, part in self.composition.workspace.open_conditions("recipe", thing.name, self.composition.now.of_recipe(thing.name, version)):
+                own = saying(True, _names(key, text))
+                fact = Fact("needs", thing, _need_words(text, key), _element(recipe, text, "build", key))
+                yield from self._need_to_build([(thing, own)], text, side, fact)
+        for when, part in self.composition.workspace.open_conditions(
+            "recipe", thing.name, self.composition.now.of_recipe(thing.name, version)
+        ):
             own = 1 << (self.candidates(thing).index(version) + 1)
             terms = [(thing, own), *self._option_terms(when, thing.name, thing.side)]
-            for key, side in (("needs", thing.side), ("tools", "host")):
+            for key, side in sides:
                 for text in _added(part.raw, "build", key):
-                    fact = Fact("needs", thing, f"{_need_words(text, key)} with {_words(when)}", _part_place(part, "build", key))
-                    yield from self._need_to_build(terms, text, side, fact)  # type: ignore[arg-type]
+                    fact = Fact(
+                        "needs", thing, f"{_need_words(text, key)} with {_words(when)}", _part_place(part, "build", key)
+                    )
+                    yield from self._need_to_build(terms, text, side, fact)
         for name in sorted(value.options):
-            own = having(lambda other, name=name: name in other.options)
-            yield from self._option(thing, own, recipe, name)
+            yield from self._option(thing, self._versions_with(thing, name), recipe, name)
         for name, choice in sorted(value.choice.items()):
-            own = having(lambda other, name=name, choice=choice: other.choice.get(name) == choice)
+            own = saying(choice, _choice(name))
             options = [Thing("option", thing.name, thing.side, option) for option in choice.of]
             fact = Fact("one of", thing, f"has to have exactly one of {_listed(choice.of)}", _place(recipe, "choice", name))
             yield self._clause(fact, (thing, own), *((option, NOTHING | OFF) for option in options))
@@ -293,7 +304,7 @@ class Universe:
         if thing.side == "host":
             return
         for option, on in sorted(wishes.options.get(thing.name, {}).items()):
-            have = self.versions_where(thing, lambda version: option in self.catalog.recipe(thing.name, version).value.options)
+            have = self._versions_with(thing, option)
             where = _origin_place(document, "options", thing.name, option)
             other = Thing("option", thing.name, thing.side, option)
             fact = Fact("option asked", other, "on" if on else "off", where)
@@ -345,10 +356,22 @@ class Universe:
             yielding |= own
             for option, switch in sorted(definition.value.options.items()):
                 if thing.name in switch.packages:
-                    fact = Fact("only with", thing, f"comes only with {recipe.name}[{option}]", _place(definition, "options", option, "packages"))
-                    yield self._clause(fact, (thing, IN), (recipe, own), (Thing("option", recipe.name, "board", option), NOTHING | OFF))
+                    fact = Fact(
+                        "only with",
+                        thing,
+                        f"comes only with {recipe.name}[{option}]",
+                        _place(definition, "options", option, "packages"),
+                    )
+                    yield self._clause(
+                        fact, (thing, IN), (recipe, own), (Thing("option", recipe.name, "board", option), NOTHING | OFF)
+                    )
             yield from self._rule(thing, rule, recipe, version, own, definition)
-        fact = Fact("yields", thing, f"is a package of {recipe.name}", _place(self.composition.recipe(recipe.name), "package", thing.name))
+        fact = Fact(
+            "yields",
+            thing,
+            f"is a package of {recipe.name}",
+            _place(self.composition.recipe(recipe.name), "package", thing.name),
+        )
         yield self._clause(fact, (thing, IN), (recipe, ((1 << (len(self.candidates(recipe)) + 1)) - 1) & ~yielding))
 
     def _rule(
@@ -361,9 +384,18 @@ class Universe:
         # What a rule says in every version needs no word on the version.
         terms = [(thing, IN)] if same == self.everything(recipe) else [(thing, IN), (recipe, same)]
         for text in sorted(rule.needs):
-            yield from self._need_at_run_time(terms, text, Fact("needs", thing, f"needs `{text}` at run time", where("needs")))
+            yield from self._need_at_run_time(
+                terms,
+                text,
+                Fact("needs", thing, f"needs `{text}` at run time", _element(definition, text, "package", thing.name, "needs")),
+            )
         for text in sorted(rule.excludes):
-            yield from self._exclude(terms, text, "board", Fact("excludes", thing, f"excludes `{text}`", where("excludes")))
+            yield from self._exclude(
+                terms,
+                text,
+                "board",
+                Fact("excludes", thing, f"excludes `{text}`", _element(definition, text, "package", thing.name, "excludes")),
+            )
         for name in sorted(rule.replaces):
             for other in self.catalog.answering(name):
                 if other != thing.name and other == name:
@@ -378,13 +410,18 @@ class Universe:
         for when, part in self.composition.workspace.open_conditions("recipe", recipe.name, now):
             conditions = [(thing, IN), (recipe, own), *self._option_terms(when, recipe.name, "board")]
             for text in _added(part.raw, "package", thing.name, "needs"):
-                fact = Fact("needs", thing, f"needs `{text}` at run time with {_words(when)}", _part_place(part, "package", thing.name, "needs"))
+                fact = Fact(
+                    "needs",
+                    thing,
+                    f"needs `{text}` at run time with {_words(when)}",
+                    _part_place(part, "package", thing.name, "needs"),
+                )
                 yield from self._need_at_run_time(conditions, text, fact)
 
     def _group(self, thing: Thing) -> Iterator[Clause]:
         group = self.composition.workspace.groups[thing.name]
         for text in sorted(set(group.value.packages)):
-            fact = Fact("needs", thing, f"holds `{text}`", _place(group, "packages"))
+            fact = Fact("needs", thing, f"holds `{text}`", _element(group, text, "packages"))
             yield from self._need_at_run_time([(thing, IN)], text, fact)
 
     # Needs
@@ -404,7 +441,9 @@ class Universe:
             main = self.catalog.main_package(need.name)
             answering = [main] if main is not None else []
         if not answering:
-            yield self._unknown(terms, f"no shelf carries a recipe or package `{need.name}`", fact, suggestion(need.name, self.catalog.known()))
+            yield self._unknown(
+                terms, f"no shelf carries a recipe or package `{need.name}`", fact, suggestion(need.name, self.catalog.known())
+            )
             return
         if len(answering) > 1:
             yield self._clause(fact, *terms, (Thing("role", need.name), NOTHING))
@@ -424,7 +463,12 @@ class Universe:
         if thing is None:
             roles = self.catalog.answering(need.name)
             if not roles:
-                yield self._unknown(terms, f"no shelf carries a recipe or package `{need.name}`", fact, suggestion(need.name, self.catalog.known()))
+                yield self._unknown(
+                    terms,
+                    f"no shelf carries a recipe or package `{need.name}`",
+                    fact,
+                    suggestion(need.name, self.catalog.known()),
+                )
                 return
             yield self._clause(fact, *terms, (Thing("role", need.name), NOTHING))
             return
@@ -433,10 +477,16 @@ class Universe:
         if side == "board":
             # A program that is linked with it may load its libraries, and what these need has to be there then.
             for package in self.catalog.packages_of(thing.name):
-                held = self.versions_where(thing, lambda version, package=package: self._brings_libraries(thing, version, package))
+                held = self._versions_with_libraries(thing, package)
                 if held:
                     links = Fact("needs", thing, f"brings libraries in `{package}`", fact.find_place)
                     yield self._clause(links, *terms, (thing, held), (Thing("package", package), NOTHING))
+
+    def _versions_with(self, thing: Thing, option: str) -> int:
+        return self.versions_where(thing, lambda version: option in self.catalog.recipe(thing.name, version).value.options)
+
+    def _versions_with_libraries(self, thing: Thing, package: str) -> int:
+        return self.versions_where(thing, lambda version: self._brings_libraries(thing, version, package))
 
     def _brings_libraries(self, thing: Thing, version: Version, package: str) -> bool:
         rule = self.rules(thing.name, version).get(package)
@@ -455,15 +505,21 @@ class Universe:
         if bad:
             yield self._clause(fact, *terms, (thing, bad))
         for option, on in need.options:
-            have = self.versions_where(thing, lambda version: option in self.catalog.recipe(thing.name, version).value.options)
+            have = self._versions_with(thing, option)
             if have:
                 other = Thing("option", thing.name, thing.side, option)
                 yield self._clause(fact, *terms, (other, NOTHING | (OFF if on else ON)))
             lacking = self.everything(thing) & ~have
             if lacking and on:
-                known = {name for version in self.candidates(thing) for name in self.catalog.recipe(thing.name, version).value.options}
+                known = {
+                    name
+                    for version in self.candidates(thing)
+                    for name in self.catalog.recipe(thing.name, version).value.options
+                }
                 words = f"`{thing.name}` has no option `{option}`" + (" in some versions" if have else "")
-                unknown = Fact("unknown option", fact.subject, f"{fact.what}, and {words}", fact.find_place, suggestion(option, known))
+                unknown = Fact(
+                    "unknown option", fact.subject, f"{fact.what}, and {words}", fact.find_place, suggestion(option, known)
+                )
                 yield self._clause(unknown, *terms, (thing, lacking))
 
     def _exclude(self, terms: Sequence[tuple[Thing, int]], text: str, side: Side, fact: Fact) -> Iterator[Clause]:
@@ -502,8 +558,20 @@ def _settled_in(chosen: Callable[[int], int], number: int) -> bool:
         return False
 
 
+def _names(key: str, text: str) -> Callable[[Recipe], object]:
+    return lambda recipe: text in getattr(recipe.build, key)
+
+
+def _choice(name: str) -> Callable[[Recipe], object]:
+    return lambda recipe: recipe.choice.get(name)
+
+
 def _place(definition: Definition, *keys: str) -> Callable[[], Place]:  # type: ignore[type-arg]
     return lambda: definition.place(*keys)
+
+
+def _element(definition: Definition, text: str, *keys: str) -> Callable[[], Place]:  # type: ignore[type-arg]
+    return lambda: definition.place_of(text, *keys)
 
 
 def _origin_place(document, *keys: str) -> Callable[[], Place]:  # type: ignore[no-untyped-def]

@@ -28,9 +28,9 @@ from yarrik.model.reading import read_document
 from yarrik.moving import copy_sparse
 from yarrik.plan import Assessment, Graph, assess, plan_product
 from yarrik.resolve import Answer, Lock, LockedProduct, Moved, moved, read_lock, resolve
+from yarrik.resolve.solver import Progress
 from yarrik.run.events import Listener, silent
 from yarrik.run.execute import Execution, StepReport, WorkFolder, log_path, still_there
-from yarrik.resolve.solver import Progress
 from yarrik.run.sandbox import Sandbox
 from yarrik.toolchain import Toolchain, missing_program, probe
 
@@ -88,7 +88,9 @@ class Session:
 
     # Resolving
 
-    def answer(self, composition: Composition, moving: Sequence[str] | None = (), progress: Progress = lambda decided, conflicts: None) -> Answer:
+    def answer(
+        self, composition: Composition, moving: Sequence[str] | None = (), progress: Progress = lambda decided, conflicts: None
+    ) -> Answer:
         """What the product resolves to, staying with the lock but for the names in `moving` (None: for everything)."""
         key = (composition.name, None if moving is None else tuple(moving), id(composition))
         if key not in self._answers:
@@ -100,6 +102,11 @@ class Session:
     @cached_property
     def _answers(self) -> dict[object, tuple[Answer, Composition]]:
         return {}
+
+    def answer_warnings(self, composition: Composition) -> tuple[Trouble, ...]:
+        return next(
+            (answer.warnings for answer, _ in self._answers.values() if answer.composition.name == composition.name), ()
+        )
 
     def hold(self, answer: Answer) -> list[Moved]:
         """Takes an answer into the lock (without writing it), and returns what differs from what was locked."""
@@ -202,7 +209,7 @@ class Session:
         if ran and shutil.which("make") is None:
             notes.append("there is no make here; simple Makefiles are carried out by a stand-in: apt-get install make")
         notes += [f"not as yarrik.lock had it: {one}" for one in self.moved]
-        notes += [f"{trouble.what} ({trouble.place})" for trouble in composition.warnings]
+        notes += [f"{trouble.what} ({trouble.place})" for trouble in self.answer_warnings(composition)]
         published = False
         if all(report.error is None for report in reports):
             published = self._publish(graph, composition, reports, out, ran)

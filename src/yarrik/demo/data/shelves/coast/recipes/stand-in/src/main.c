@@ -104,7 +104,7 @@ void stand_in(const u8 *tree)
             }
         }
     }
-    say("\nstand-in kernel 1.0\nmodel: ");
+    say("\nstand-in kernel 1.0 for " OWNER "\nmodel: ");
     say(model);
     say("\ncommand line: ");
     say(arguments);

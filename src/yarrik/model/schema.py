@@ -1,0 +1,108 @@
+"""JSON Schema (draft 2020-12) of every kind of file, made from the typed definitions, for editors."""
+
+from __future__ import annotations
+
+import datetime
+import inspect
+import types
+import typing
+from typing import Any
+
+import msgspec
+
+from yarrik.model.checking import PARTS, fields_of, key_of
+from yarrik.model.definitions import Amendment, Definable, OneOrMore, Part, ShelfFile, WorkspaceFile
+from yarrik.model.rules import Rule
+from yarrik.model.workspace import SHAPES
+
+#: Every kind of file with its shape.
+FILES: dict[str, type[Definable]] = {"workspace": WorkspaceFile, "shelf": ShelfFile, **SHAPES, "local": SHAPES["variant"]}
+
+
+def schema_of(kind: str) -> dict[str, Any]:
+    """The schema of a kind of file, as values for JSON."""
+    shape = FILES[kind]
+    making = _Making(shape)
+    top = making.table(shape, partial=False)
+    if "extends" in fields_of(shape):
+        # What a definition does not say it may have from the one that it extends.
+        top = {**top, "required": [], "anyOf": [{"required": ["extends"]}, {"required": top.get("required", [])}]}
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": f"Yarrik: {kind}",
+        **top,
+        "$defs": dict(sorted(making.definitions.items())),
+    }
+
+
+class _Making:
+    def __init__(self, own: type[Definable]) -> None:
+        self.own = own
+        self.definitions: dict[str, Any] = {}
+
+    def table(self, shape: type[Definable], partial: bool) -> dict[str, Any]:
+        fields = fields_of(shape)
+        described: dict[str, Any] = {"type": "object", "additionalProperties": False}
+        text = inspect.getdoc(shape)
+        if text and not text.startswith(f"{shape.__name__}("):
+            described["description"] = " ".join(text.split())
+        described["properties"] = {key: self.value(kind, partial) for key, (kind, _) in fields.items()}
+        required = [key for key, (_, needed) in fields.items() if needed]
+        if required and not partial:
+            described["required"] = required
+        return described
+
+    def reference(self, shape: type[Definable], partial: bool) -> dict[str, Any]:
+        name = f"part-of-{shape.__name__}" if partial else shape.__name__
+        if name not in self.definitions:
+            self.definitions[name] = {}  # taken, in case that it speaks of itself
+            self.definitions[name] = self.table(shape, partial)
+        return {"$ref": f"#/$defs/{name}"}
+
+    def value(self, shape: Any, partial: bool) -> dict[str, Any]:
+        origin = typing.get_origin(shape)
+        if origin is typing.Annotated:
+            inner, *marks = typing.get_args(shape)
+            return self._marked(inner, marks, partial)
+        if origin in (typing.Union, types.UnionType):
+            return self.value(next(one for one in typing.get_args(shape) if one is not type(None)), partial)
+        if isinstance(shape, type) and issubclass(shape, Definable):
+            return self.reference(shape, partial)
+        if origin is tuple:
+            return self._list(typing.get_args(shape)[0], partial)
+        if origin is dict:
+            return {"type": "object", "additionalProperties": self.value(typing.get_args(shape)[1], partial)}
+        if origin is typing.Literal:
+            return {"enum": list(typing.get_args(shape))}
+        if shape is datetime.datetime:
+            return {"type": "string", "format": "date-time"}
+        words = {str: "string", bool: "boolean", int: "integer"}
+        return {"type": words[shape]} if shape in words else {}
+
+    def _marked(self, inner: Any, marks: list[Any], partial: bool) -> dict[str, Any]:
+        described = self.value(inner, partial)
+        for mark in marks:
+            if isinstance(mark, Part):
+                if mark.of == "target":
+                    return {"anyOf": [self.reference(shape, True) for kind, shape in PARTS.items() if kind != "product"]}
+                return self.reference(PARTS.get(mark.of, self.own if self.own is not Amendment else PARTS["recipe"]), True)
+            if isinstance(mark, OneOrMore):
+                return {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}, "minItems": 1}]}
+            if isinstance(mark, msgspec.Meta):
+                limits = {"minimum": mark.ge, "maximum": mark.le}
+                described |= {key: value for key, value in limits.items() if value is not None}
+            elif isinstance(mark, Rule) and mark.check.__doc__:
+                described["description"] = " ".join(mark.check.__doc__.split())
+        return described
+
+    def _list(self, item: Any, partial: bool) -> dict[str, Any]:
+        """A list, or what is to be done to the one that stands there."""
+        items = {"type": "array", "items": self.value(item, partial)}
+        removed = {"type": "array", "items": {"type": "string"}} if key_of(item) else items
+        changes = {
+            "type": "object",
+            "additionalProperties": False,
+            "minProperties": 1,
+            "properties": {"add": items, "remove": removed, "replace": items},
+        }
+        return {"anyOf": [items, changes]}

@@ -1,0 +1,138 @@
+"""Conditions that can never hold, or come too late, and settings that a derived board lost to one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from yarrik.errors import Place, Trouble, suggestion
+from yarrik.model.conditions import Circumstances, holds, option_words, version_words, words_of
+from yarrik.model.definitions import Board
+from yarrik.model.positions import KeyPath
+from yarrik.model.reading import Definition, Document, Raw
+from yarrik.model.workspace import Workspace
+from yarrik.versions import Version, parse_wish
+
+#: Keys that decide what is resolved: what waits for that cannot set them. Lists of needs can be added to, though.
+_DECIDE: dict[str, tuple[KeyPath, ...]] = {
+    "board": (("arch",), ("kernel", "recipe"), ("kernel", "otherwise"), ("toolchain",), ("options",), ("versions",)),
+    "profile": (("c-library",), ("init",), ("options",), ("versions",)),
+    "image": (("packages",), ("refuse",), ("options",), ("versions",)),
+    "recipe": (
+        ("version",),
+        ("versions",),
+        ("options",),
+        ("choice",),
+        ("build", "using"),
+        ("build", "needs"),
+        ("build", "tools"),
+    ),
+}
+#: What a board cannot boot without when its boards before had it.
+_VITAL = (("kernel", "device-tree"), ("boot", "loader"))
+
+
+def _conditions(workspace: Workspace, kind: str, name: str) -> Iterator[tuple[Raw, Document]]:
+    """All conditions of a definition, of what it extends, and of amendments to these; each with its own document."""
+    for ancestor in reversed(workspace.ancestry(kind, name)):
+        for document in workspace.documents_of(kind, ancestor):
+            for index, when in enumerate(document.raw.get("when", ())):
+                yield when, document.part("when", str(index))
+
+
+def never_holding(workspace: Workspace, kind: str, name: str) -> list[Trouble]:
+    """Conditions on names that nothing here has."""
+    found = []
+    for when, document in _conditions(workspace, kind, name):
+        for key, known_kind in (("board", "board"), ("profile", "profile"), ("variant", "variant")):
+            for word in words_of(when.get(key)):
+                known = workspace.shelved[known_kind]
+                if word.removeprefix("-") not in known:
+                    found.append(_never(f"no {known_kind} is called `{word.removeprefix('-')}`", document.origin(key).place,
+                                        suggestion(word.removeprefix("-"), known)))  # fmt: skip
+        for word in words_of(when.get("arch")):
+            if word.removeprefix("-") not in ("arm64", "arm", "riscv64", "x86-64", "host"):
+                found.append(_never(f"there is no architecture `{word}`", document.origin("arch").place,
+                                    suggestion(word, ("arm64", "arm", "riscv64", "x86-64", "host"))))  # fmt: skip
+        for recipe, option, _ in option_words(when, name if kind == "recipe" else ""):
+            options = _options_of(workspace, recipe)
+            if options is None or option not in options:
+                what = f"no recipe is called `{recipe}`" if options is None else f"`{recipe}` has no option `{option}`"
+                remedy = suggestion(recipe, workspace.shelved["recipe"]) if options is None else suggestion(option, options)
+                found.append(_never(what, document.origin("option").place, remedy))
+        for recipe, wish in version_words(when, name if kind == "recipe" else ""):
+            versions = _versions_of(workspace, recipe)
+            try:
+                fits = versions is not None and any(parse_wish(wish).allows(Version(one)) for one in versions)
+            except ValueError as error:
+                found.append(_never(str(error), document.origin("version").place, "write it like `>= 2`"))
+                continue
+            if not fits:
+                what = f"no recipe is called `{recipe}`" if versions is None else f"`{recipe}` has no version {wish.strip()}"
+                remedy = (
+                    suggestion(recipe, workspace.shelved["recipe"]) if versions is None else "there are " + ", ".join(versions)
+                )
+                found.append(_never(what, document.origin("version").place, remedy))
+    return list(dict.fromkeys(found))
+
+
+def _never(what: str, place: Place, remedy: str) -> Trouble:
+    return Trouble("CONDITION-NEVER", f"this condition can never hold: {what}", place,
+                   why="what it sets has no effect; a rename may have left it behind", remedy=remedy)  # fmt: skip
+
+
+def _options_of(workspace: Workspace, recipe: str) -> set[str] | None:
+    if recipe not in workspace.shelved["recipe"]:
+        return None
+    return {option for document in workspace.documents_of("recipe", recipe)
+            for part in (document.raw, document.raw.get("set", {})) for option in part.get("options", {})}  # fmt: skip
+
+
+def _versions_of(workspace: Workspace, recipe: str) -> list[str] | None:
+    if recipe not in workspace.shelved["recipe"]:
+        return None
+    value = workspace.recipes[recipe].value
+    return [*value.versions, *([value.version] if value.version and value.version not in value.versions else [])]
+
+
+def lost_settings(workspace: Workspace, board: Definition[Board], now: Circumstances) -> Iterator[Trouble]:
+    """What a board would have if a condition were not keyed to another board's name, and cannot do without."""
+    for when, document in _conditions(workspace, "board", board.name):
+        names = [word for word in words_of(when.get("board")) if not word.startswith("-")]
+        if not names or holds(when, now) is not False:
+            continue
+        for key in _VITAL:
+            inside: object = when["set"]
+            have: object = board.value
+            for word in key:
+                inside = inside.get(word) if isinstance(inside, dict) else None
+                have = getattr(have, word.replace("-", "_"), None)
+            if inside and not have:
+                dotted = ".".join(key)
+                yield Trouble(
+                    "BOARD-SETTING-LOST",
+                    f"the board `{board.name}` has no `{dotted}`: the line that sets it holds for {' and '.join(names)} only",
+                    document.origin("set", *key).place,
+                    why=f"`{board.name}` is none of these and extends none of them, so it lost the setting",
+                    remedy=f"let the condition name a board that `{board.name}` is or extends ({', '.join(now.boards)}), or set it there",
+                )
+
+
+def too_late(workspace: Workspace, kind: str, name: str) -> Iterator[Trouble]:
+    """Conditions on options and versions that set what decides on options and versions."""
+    for when, document in _conditions(workspace, kind, name):
+        own = name if kind == "recipe" else ""
+        if not when.get("option") and all(recipe == own for recipe, _ in version_words(when, own)):
+            continue
+        part = document.part("set")
+        for key in _DECIDE[kind]:
+            value: object = part.raw
+            for word in key:
+                value = value.get(word) if isinstance(value, dict) else None
+            adds = isinstance(value, dict) and set(value) == {"add"} and key[-1] in ("packages", "needs", "tools")
+            if value is not None and not adds:
+                yield Trouble(
+                    "CONDITION-LATE", f"`{'.'.join(key)}` cannot depend on an option or version", part.origin(*key).place,
+                    why="it has a say in which options and versions there are",
+                    remedy="a list of needs can be added to: write `.add`" if key[-1] in ("packages", "needs", "tools") else
+                    "set it without this condition, or by board, profile or variant",
+                )  # fmt: skip
