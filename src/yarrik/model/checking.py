@@ -82,10 +82,10 @@ def _quick(shape: Any) -> Callable[[object], bool]:
 
 
 def _by_rule(rule: Rule) -> Callable[[object], bool]:
-    good: set[str] = set()
+    good: set[object] = set()
 
     def check(value: object) -> bool:
-        if not isinstance(value, str):
+        if value.__class__ is not str:
             return False
         if value in good:
             return True
@@ -101,7 +101,7 @@ def _by_rule(rule: Rule) -> Callable[[object], bool]:
 
 def _by_fields(shape: type[Definable]) -> Callable[[object], bool]:
     checks = {name: _quick(kind) for name, (kind, _) in fields_of(shape).items()}
-    required = [name for name, (_, needed) in fields_of(shape).items() if needed]
+    required = {name for name, (_, needed) in fields_of(shape).items() if needed}
 
     def check(value: object) -> bool:
         if not isinstance(value, dict):
@@ -110,7 +110,7 @@ def _by_fields(shape: type[Definable]) -> Callable[[object], bool]:
             one = checks.get(key)
             if one is None or not one(item):
                 return False
-        return all(name in value for name in required)
+        return required <= value.keys()
 
     return check
 

@@ -136,7 +136,7 @@ def check_variable(text: str) -> None:
 
 
 def check_one_line(text: str) -> None:
-    if any(ord(character) < 32 for character in text):
+    if not text.isprintable() and any(ord(character) < 32 for character in text):
         raise ValueError("it must stand on one line, without control characters")
 
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import os
+import threading
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import Any, Generic, TypeVar
@@ -43,6 +44,8 @@ SHAPES: dict[str, type[Definable]] = {
     "board": Board, "profile": Profile, "image": Image, "product": Product, "recipe": Recipe, "variant": Variant, "group": Group,
     "amendment": Amendment,
 }  # fmt: skip
+#: So many files are worth starting further processes for.
+_MANY = 400
 #: Kinds whose definitions may extend another of the same kind.
 EXTENDING = ("board", "profile", "image")
 
@@ -53,9 +56,13 @@ class Shelved:
 
     name: str
     shelf: str
-    file: Path
+    path: str
     encoded: bytes | None
     read: Document | None = None
+
+    @cached_property
+    def file(self) -> Path:
+        return Path(self.path)
 
     @cached_property
     def document(self) -> Document:
@@ -109,7 +116,8 @@ class Workspace:
     shelved: Mapping[str, Mapping[str, Shelved]]
     amendments: tuple[AmendmentOnShelf, ...]
     local: Document | None = None
-    warnings: list[Trouble] = field(default_factory=list)
+    #: How many recipes had to be read and looked at anew.
+    files_read: int = 0
 
     @property
     def file(self) -> Path:
@@ -258,7 +266,7 @@ def load_workspace(root: Path, memory: Memory | None = None) -> Workspace:
     amendments = reader.amendments(places)
     local = reader.local(root)
     reader.save()
-    workspace = Workspace(root, settings, shelved, amendments, local)
+    workspace = Workspace(root, settings, shelved, amendments, local, len(reader.learned))
     _check_amendments(workspace, collector)
     for kind in EXTENDING:
         for name in shelved[kind]:
@@ -311,15 +319,33 @@ class _Reader:
 
     def definitions(self, places: list[tuple[str, Path]], kind: str) -> dict[str, Shelved]:
         found: dict[str, Shelved] = {}
-        for shelf, folder in places:
-            for name, path, status in _files(folder, kind):
-                one = self._one(name, shelf, path, status, kind)
-                if one is None:
-                    continue
-                if name in found:
-                    self._check_twice(found[name], one)
-                found[name] = one
+        files = [(shelf, *file) for shelf, folder in places for file in _files(folder, kind)]
+        if kind == "recipe":
+            self._read_many(files)
+        for shelf, name, path, status in files:
+            one = self._one(name, shelf, path, status, kind)
+            if one is None:
+                continue
+            if name in found:
+                self._check_twice(found[name], one)
+            found[name] = one
         return found
+
+    def _read_many(self, files: list[tuple[str, str, str, os.stat_result]]) -> None:
+        """Reads many recipes on all processors; those that are not as they should be are left for a closer look."""
+        unread = [(path, _mark(status)) for _, name, path, status in files if self.known.get(path, ("",))[0] != _mark(status)]
+        if len(unread) < _MANY or threading.active_count() > 1 or (os.cpu_count() or 1) < 2:
+            return
+        import concurrent.futures
+        import multiprocessing
+
+        workers = min(os.cpu_count() or 1, 8)
+        pool = concurrent.futures.ProcessPoolExecutor(workers, multiprocessing.get_context("fork"))
+        with pool:
+            encoded = pool.map(_good_recipe, [path for path, _ in unread], chunksize=len(unread) // (workers * 4) + 1)
+            for (path, mark), content in zip(unread, encoded, strict=True):
+                if content is not None:
+                    self.known[path] = self.learned[path] = (mark, content)
 
     def amendments(self, places: list[tuple[str, Path]]) -> tuple[AmendmentOnShelf, ...]:
         found = []
@@ -355,10 +381,10 @@ class _Reader:
         return document
 
     def _one(self, name: str, shelf: str, path: str, status: os.stat_result, kind: str) -> Shelved | None:
-        mark = f"{status.st_size} {status.st_mtime_ns} {status.st_ctime_ns} {status.st_ino}"
+        mark = _mark(status)
         known = self.known.get(path)
         if known is not None and known[0] == mark:
-            return Shelved(name, shelf, Path(path), known[1])
+            return Shelved(name, shelf, path, known[1])
         file = Path(path)
         try:
             check_name(name)
@@ -379,10 +405,10 @@ class _Reader:
             try:
                 encoded = msgspec.msgpack.encode(document.raw)
             except (TypeError, OverflowError):
-                return Shelved(name, shelf, file, None, document)
+                return Shelved(name, shelf, path, None, document)
             if kind == "recipe":  # others are few, and may hold dates, whose form the encoding would lose
                 self.learned[path] = (mark, encoded)
-        return Shelved(name, shelf, file, None, document)
+        return Shelved(name, shelf, path, None, document)
 
     def _check_twice(self, former: Shelved, one: Shelved) -> None:
         under = former.shelf or "the workspace"
@@ -400,6 +426,20 @@ class _Reader:
     def save(self) -> None:
         if self.memory is not None and self.learned:
             self.memory.keep_documents(self.learned)
+
+
+def _mark(status: os.stat_result) -> str:
+    return f"{status.st_size} {status.st_mtime_ns} {status.st_ctime_ns} {status.st_ino}"
+
+
+def _good_recipe(path: str) -> bytes | None:
+    """A recipe's values, encoded; None for one in which something is wrong."""
+    try:
+        check_name(Path(path).parent.name)
+        raw = read_document(Path(path)).raw
+        return msgspec.msgpack.encode(raw) if fits(raw, Recipe) else None
+    except (YarrikError, ValueError, TypeError, OverflowError):
+        return None
 
 
 def _files(folder: Path, kind: str) -> Iterator[tuple[str, str, os.stat_result]]:
