@@ -50,7 +50,8 @@ def recipe(number: int, count: int) -> str:
     ]
     for option in range(10):
         lines.append(
-            f'[options.switch-{option}]\nsummary = "switches part {option} on"\ndefault = {"true" if option % 3 == 0 else "false"}\n'
+            f'[options.switch-{option}]\nsummary = "switches part {option} on"\n'
+            f"default = {'true' if option % 3 == 0 else 'false'}\n"
             f'arguments = ["--with-part-{option}"]\narguments-off = ["--without-part-{option}"]'
         )
     lines.append(f'[package.recipe-{number:04}]\nfiles = ["/usr/bin/recipe-{number:04}"]\nneeds = ["{needs[0]}"]')

@@ -131,7 +131,9 @@ def main() -> None:
     mib = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     longest = 60
     try:
-        done = subprocess.run([sys.executable, __file__, "--theirs"], capture_output=True, text=True, check=True, timeout=longest)
+        done = subprocess.run(
+            [sys.executable, __file__, "--theirs"], capture_output=True, text=True, check=True, timeout=longest
+        )
         other, word = float(done.stdout), ""
     except subprocess.TimeoutExpired:
         other, word = float(longest), "more than "

@@ -71,7 +71,7 @@ def show(
                        autocompletion=names_of("board", "profile", "image", "product", "variant", "group", "recipe")),
     ] = None,
     key: Annotated[str | None, typer.Argument(help="Only what lies below this key, with its whole history.")] = None,
-    amendments: Annotated[bool, typer.Option("--amendments", help="Lists what shelves change of each other's definitions.")] = False,
+    amendments: Annotated[bool, typer.Option("--amendments", help="Lists what shelves change of each other.")] = False,
     graph: Annotated[bool, typer.Option("--graph", help="Shows what leads to what in the product, as a tree.")] = False,
     form: Annotated[str, typer.Option(metavar="FORM", help="Of the graph: `tree` or `dot`.")] = "tree",
     figure: Annotated[

@@ -60,7 +60,8 @@ def resolve(
             session.lock.write()
         written = known is None or bool(differences)
     if json:
-        print_json({"ok": True, "product": composition.name, **answer_as_json(answer), "moved": [str(one) for one in differences],
+        print_json({"ok": True, "product": composition.name, **answer_as_json(answer),
+                    "moved": [str(one) for one in differences],
                     "warnings": [trouble.as_json() for trouble in answer.warnings]})  # fmt: skip
         return
     counts = f"{len(answer.versions)} recipes, {len(answer.packages)} packages"
@@ -96,7 +97,8 @@ def _known_names(session: object, names: list[str] | tuple[str, ...]) -> list[st
     known = locked | session.workspace.shelved["recipe"].keys()
     for name in names:
         if name not in known:
-            raise YarrikError(Trouble("NAME-UNKNOWN", f"`{name}` cannot be moved: no recipe is called so", Place(session.lock.file),
+            raise YarrikError(Trouble("NAME-UNKNOWN", f"`{name}` cannot be moved: no recipe is called so",
+                                      Place(session.lock.file),
                                       remedy=suggestion(name, known)))  # fmt: skip
     return list(names)
 
@@ -147,7 +149,8 @@ def why(
         options = _options_told(answer, name)
     if json:
         print_json({"ok": True, "product": composition.name, "name": name, "in-image": built is not None or None,
-                    "ways": [[{"from": str(link.source), "to": str(link.target), "how": link.how, "at": str(link.place)} for link in way]
+                    "ways": [[{"from": str(link.source), "to": str(link.target), "how": link.how, "at": str(link.place)}
+                              for link in way]
                              for way in shown]})  # fmt: skip
         return
     version = next((str(version) for node, version in answer.versions.items() if node.recipe == name), "")
@@ -249,7 +252,7 @@ def why_not(
     with opened(workspace) as session:
         composition = composed(session, product, variants, settings)
         answer = session.answer(composition)
-        asked = list(settings or ()) + [f'image.packages.add=["{name}"]']
+        asked = [*(settings or ()), f'image.packages.add=["{name}"]']
         other = session.answer(composed(session, product, variants, asked), moving=())
     new = sorted(set(other.packages) - set(answer.packages))
     changed = [(str(node), str(answer.versions[node]), str(version)) for node, version in other.versions.items()

@@ -59,7 +59,7 @@ def fits(raw: object, shape: type[Definable]) -> bool:
 def _quick(shape: Any) -> Callable[[object], bool]:
     origin = typing.get_origin(shape)
     if origin is typing.Annotated:
-        inner, *marks = typing.get_args(shape)
+        marks = typing.get_args(shape)[1:]
         if len(marks) == 1 and isinstance(marks[0], Rule):
             return _by_rule(marks[0])
         return lambda value: False
@@ -121,8 +121,8 @@ def _by_fields(shape: type[Definable]) -> Callable[[object], bool]:
 def find_troubles(
     document: Document, shape: type[Definable], partial: bool = False, own: type[Definable] | None = None
 ) -> Iterator[Trouble]:
-    """All that does not fit `shape`. With `partial`, keys may be missing (a definition that extends another). `own` is the shape
-    that the document's own changes are of, where that is not its own."""
+    """All that does not fit `shape`. With `partial`, keys may be missing (a definition that extends another). `own` is the
+    shape that the document's own changes are of, where that is not its own."""
     yield from _Check(document, own or shape).value(document.raw, shape, (), partial)
 
 

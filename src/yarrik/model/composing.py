@@ -42,8 +42,8 @@ _ROOTS = ("board", "profile", "image", "product", "recipe", "options", "versions
 class Wishes(Definable, frozen=True, kw_only=True):
     """Options and versions that somebody asked for, by recipe."""
 
-    options: Options = {}
-    versions: Versions = {}
+    options: Options = msgspec.field(default_factory=dict)
+    versions: Versions = msgspec.field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -175,7 +175,7 @@ class Composition:
 
 
 def compose(workspace: Workspace, product: str | None = None, overrides: Overrides | None = None) -> Composition:
-    """The product of this name (or the workspace's own choice) and what it names. Raises YarrikError with all that is missing."""
+    """The product of this name (or the workspace's own choice) and what it names. Raises YarrikError."""
     overrides = overrides or Overrides()
     named: list[str] = []
     if product and "+" in product and product not in workspace.shelved["product"]:

@@ -516,8 +516,8 @@ class Build(Definable, frozen=True, kw_only=True):
 
 
 class OptionRule(Definable, frozen=True, kw_only=True):
-    """A switch of a recipe. `needs` and `tools` are for building with it on; `needs` and `excludes` may name other options of the
-    recipe as `options.NAME`. `arguments` and `variables` are added to the build when it is on, those `_off` when it is off.
+    """A switch of a recipe. `needs` and `tools` are for building with it on; `needs` and `excludes` may name other options of
+    the recipe as `options.NAME`. `arguments` and `variables` are added to the build when it is on, those `_off` when it is off.
     `packages` are packages of the recipe that exist only with it."""
 
     summary: OneLine = ""

@@ -23,10 +23,12 @@ def schema_of(kind: str) -> dict[str, Any]:
     """The schema of a kind of file, as values for JSON."""
     shape = FILES[kind]
     making = _Making(shape)
-    top = making.table(shape, partial=False)
-    if "extends" in fields_of(shape):
-        # What a definition does not say it may have from the one that it extends.
-        top = {**top, "required": [], "anyOf": [{"required": ["extends"]}, {"required": top.get("required", [])}]}
+    # What a definition does not say it may have from the one that it extends.
+    extending = "extends" in fields_of(shape)
+    top = making.table(shape, partial=extending)
+    if extending:
+        needed = [key for key, (_, required) in fields_of(shape).items() if required]
+        top["anyOf"] = [{"required": ["extends"]}, {"required": needed}]
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": f"Yarrik: {kind}",

@@ -113,7 +113,7 @@ def lost_settings(workspace: Workspace, board: Definition[Board], now: Circumsta
                     f"the board `{board.name}` has no `{dotted}`: the line that sets it holds for {' and '.join(names)} only",
                     document.origin("set", *key).place,
                     why=f"`{board.name}` is none of these and extends none of them, so it lost the setting",
-                    remedy=f"let the condition name a board that `{board.name}` is or extends ({', '.join(now.boards)}), or set it there",
+                    remedy=f"let the condition name what `{board.name}` is or extends ({', '.join(now.boards)})",
                 )
 
 

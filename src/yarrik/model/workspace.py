@@ -41,8 +41,8 @@ FILE = "yarrik.toml"
 LOCAL_FILE = "yarrik.local.toml"
 
 SHAPES: dict[str, type[Definable]] = {
-    "board": Board, "profile": Profile, "image": Image, "product": Product, "recipe": Recipe, "variant": Variant, "group": Group,
-    "amendment": Amendment,
+    "board": Board, "profile": Profile, "image": Image, "product": Product, "recipe": Recipe, "variant": Variant,
+    "group": Group, "amendment": Amendment,
 }  # fmt: skip
 #: So many files are worth starting further processes for.
 _MANY = 400
@@ -360,7 +360,7 @@ class _Reader:
                 if len(kinds) != 1:
                     self.collector.add(
                         Trouble("AMENDMENT-FORM", f"the amendment `{name}` has to name one definition that it changes",
-                                Place(document.file), remedy='write one of `recipe = "…"`, `board = "…"`, `profile = "…"`, `image = "…"`')
+                                Place(document.file), remedy='write `recipe = "…"`, or `board`, `profile`, `image`')
                     )  # fmt: skip
                     continue
                 troubles = list(find_troubles(document, Amendment, own=PARTS[kinds[0]]))

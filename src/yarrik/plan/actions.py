@@ -83,6 +83,12 @@ class ApplyPatches(Action, frozen=True, kw_only=True):
     patches: tuple[str, ...]
 
 
+class CollectLicences(Action, frozen=True, kw_only=True):
+    """Takes a recipe's licence texts out of its sources. `files` are paths in them, with `*`. Output: `licences`."""
+
+    files: tuple[str, ...]
+
+
 class Stage(Action, frozen=True, kw_only=True):
     """Makes what was installed fit to ship: symbols stripped, architecture checked. Outputs: `files`, `sysroot`."""
 
@@ -164,7 +170,9 @@ class WriteDisks(Action, frozen=True, kw_only=True):
 
 
 class Describe(Action, frozen=True, kw_only=True):
-    """Writes the manifests. Outputs: `packages.json`, `files.json`."""
+    """Writes the manifests. Outputs: `packages.json`, `files.json`, `licences`."""
+
+    REVISION: ClassVar[int] = 1  # licence texts
 
     product: str
     board: str

@@ -133,8 +133,8 @@ def _cmake(build: Build, setting: Setting) -> Calls:
     given = tuple(f"-D{key}={value}" for key, value in sorted(build.variables.items()))
     return Calls(
         (
-            ("cmake", "-S", "{step}/source", "-B", "{step}/build", where, "-DCMAKE_INSTALL_PREFIX=/usr", "-DCMAKE_INSTALL_LIBDIR=lib",
-             "-DCMAKE_BUILD_TYPE=", *given, *build.arguments),
+            ("cmake", "-S", "{step}/source", "-B", "{step}/build", where, "-DCMAKE_INSTALL_PREFIX=/usr",
+             "-DCMAKE_INSTALL_LIBDIR=lib", "-DCMAKE_BUILD_TYPE=", *given, *build.arguments),
             ("cmake", "--build", "{step}/build", "-j{jobs}", *(word for goal in build.goals for word in ("--target", goal))),
             ("cmake", "--install", "{step}/build"),
         ),
@@ -149,8 +149,8 @@ def _meson(build: Build, setting: Setting) -> Calls:
     cross = ("--cross-file", "{step}/home/board.ini") if setting.foreign else ()
     return Calls(
         (
-            ("meson", "setup", "{step}/build", "{step}/source", *cross, "--prefix", "/usr", "--libdir", "lib", "--buildtype", "plain",
-             "--wrap-mode", "nofallback", *given, *build.arguments),
+            ("meson", "setup", "{step}/build", "{step}/source", *cross, "--prefix", "/usr", "--libdir", "lib",
+             "--buildtype", "plain", "--wrap-mode", "nofallback", *given, *build.arguments),
             ("meson", "compile", "-C", "{step}/build", "-j", "{jobs}", *build.goals),
             ("meson", "install", "-C", "{step}/build", "--no-rebuild"),
         ),
@@ -164,18 +164,21 @@ def _meson_file(setting: Setting) -> str:
     prefix, arch = setting.toolchain.prefix, ARCHES[setting.toolchain.arch]
     family = {"arm64": "aarch64", "x86-64": "x86_64"}.get(arch.name, arch.name)
     return (
-        f"[binaries]\nc = '{prefix}gcc'\ncpp = '{prefix}g++'\nar = '{prefix}ar'\nstrip = '{prefix}strip'\npkg-config = 'pkg-config'\n"
+        f"[binaries]\nc = '{prefix}gcc'\ncpp = '{prefix}g++'\nar = '{prefix}ar'\nstrip = '{prefix}strip'\n"
+        "pkg-config = 'pkg-config'\n"
         "[properties]\n"
         f"sys_root = '{SYSROOT}'\n"
         f"pkg_config_libdir = ['{SYSROOT}/usr/lib/pkgconfig', '{SYSROOT}/usr/share/pkgconfig']\n"
-        f"[host_machine]\nsystem = 'linux'\ncpu_family = '{family}'\ncpu = '{setting.toolchain.triplet.split('-')[0]}'\nendian = 'little'\n"
+        f"[host_machine]\nsystem = 'linux'\ncpu_family = '{family}'\n"
+        f"cpu = '{setting.toolchain.triplet.split('-')[0]}'\nendian = 'little'\n"
     )
 
 
 def _python(build: Build, setting: Setting) -> Calls:
     """A pure Python project, built by its own backend on this host, and installed where every Python 3 of an image looks."""
     install = (
-        'mkdir -p "$0/home/wheel" && python3 -m pip wheel --quiet --no-deps --no-build-isolation --no-index -w "$0/home/wheel" "$0/source"'
+        'mkdir -p "$0/home/wheel" && python3 -m pip wheel --quiet --no-deps --no-build-isolation --no-index'
+        ' -w "$0/home/wheel" "$0/source"'
         ' && python3 -m zipfile -e "$0"/home/wheel/*.whl "$0/stage/usr/lib/python3/dist-packages"'
     )
     return Calls(
@@ -196,9 +199,10 @@ for entry in sorted(stage.glob("usr/lib/python3/dist-packages/*.dist-info/entry_
         module, _, function = target.partition(":")
         program = stage / "usr/bin" / name
         program.parent.mkdir(parents=True, exist_ok=True)
-        program.write_text(f"#!/usr/bin/python3\\\\nimport sys\\\\nfrom {module} import {function}\\\\nsys.exit({function}())\\\\n")
+        lines = ["#!/usr/bin/python3", "import sys", f"from {module} import {function}", f"sys.exit({function}())", ""]
+        program.write_text(chr(10).join(lines))
         program.chmod(0o755)
-""".replace("\\\\n", "\\n")
+"""
 
 
 def _files(build: Build, setting: Setting) -> Calls:
@@ -215,6 +219,6 @@ def _files(build: Build, setting: Setting) -> Calls:
 
 
 _CALLS = {
-    "make": _make, "plain": _plain, "autotools": _autotools, "cmake": _cmake, "meson": _meson, "python": _python, "files": _files,
-    "prebuilt": _files,
+    "make": _make, "plain": _plain, "autotools": _autotools, "cmake": _cmake, "meson": _meson, "python": _python,
+    "files": _files, "prebuilt": _files,
 }  # fmt: skip

@@ -13,6 +13,7 @@ from yarrik.errors import Collector, Place, Trouble, YarrikError
 from yarrik.model import Composition, Definition, PackageRule, Recipe
 from yarrik.plan.actions import (
     ApplyPatches,
+    CollectLicences,
     ConfigureKernel,
     FetchFile,
     FetchRuntime,
@@ -77,6 +78,7 @@ class _Planner:
     built: dict[Node, tuple[str, str]] = field(default_factory=dict)
     sysroots: dict[Node, tuple[str, str]] = field(default_factory=dict)
     split: dict[Node, str] = field(default_factory=dict)
+    licences: dict[str, str] = field(default_factory=dict)
     programs: dict[str, tuple[Place, str]] = field(default_factory=dict)
     collector: Collector = field(default_factory=Collector)
     _kernel_sources: tuple[str, str] | None = None
@@ -97,7 +99,7 @@ class _Planner:
         kernel = self.composition.recipe(self._kernel_recipe())
         ProductSteps(
             self.composition, self.surroundings, self._add, self.collector, kernel.value.version, self._kernel_sources
-        ).add(self._wanted(), self.split)
+        ).add(self._wanted(), self.split, self.licences)
         self.collector.raise_if_any()
         return Graph(self.composition.name, tuple(self.steps.values()), order, self.programs)
 
@@ -144,6 +146,8 @@ class _Planner:
             self._runtime(node, recipe)
             return
         source = self._patched(node, recipe, self._sources(node, recipe))
+        if recipe.value.licence_files and node.side == "board":
+            self._licences(node, recipe, source)
         if using == "kernel":
             self._kernel_sources = source
         if using == "kernel":
@@ -237,6 +241,16 @@ class _Planner:
             return {recipe.name: PackageRule(files=("**",))}
         own = ("/boot/**", "/lib/**") if self._wants_modules() else ("/boot/**",)
         return {recipe.name: PackageRule(files=own), **more}
+
+    def _licences(self, node: Node, recipe: Definition[Recipe], source: tuple[str, str]) -> None:
+        step = Step(
+            "licence",
+            self._subject(node),
+            CollectLicences(files=recipe.value.licence_files),
+            inputs={"source": source},
+            marks={"licence-files": recipe.place("licence-files")},
+        )
+        self.licences[recipe.name] = self._add(step).name
 
     def _subject(self, node: Node) -> str:
         """The name of steps on sources, which both sides share when they build the same version."""

@@ -101,8 +101,9 @@ class ProductSteps:
     version: str
     kernel_sources: tuple[str, str] | None
 
-    def add(self, wanted: tuple[tuple[str, str], ...], split: Mapping[Node, str]) -> None:
-        """`wanted` are the packages that are asked for, with the reason; `split` the steps that yield packages."""
+    def add(self, wanted: tuple[tuple[str, str], ...], split: Mapping[Node, str], licences: Mapping[str, str]) -> None:
+        """`wanted` are the packages that are asked for, with the reason; `split` the steps that yield packages, `licences`
+        those that collect licence texts, by recipe."""
         composition, name = self.composition, self.composition.name
         board, profile, image = composition.board, composition.profile, composition.image
         arch = ARCHES[self.surroundings.toolchain("board").arch]
@@ -173,6 +174,7 @@ class ProductSteps:
                     "packages": (assemble.name, "packages"),
                     "boot": (boot.name, "boot"),
                     "layout": (write.name, "layout"),
+                    **{f"licences {recipe}": (step, "licences") for recipe, step in sorted(licences.items())},
                 },
             )
         )

@@ -118,7 +118,8 @@ def figure_of(graph: Drawn, file: Path) -> None:
             style = {"holds": "-", "run time": "-", "recommends": "--"}.get(kind, ":")
             axes.annotate(
                 "", xy=(x1 - 0.36, -y1), xytext=(x0 + 0.36, -y0),
-                arrowprops={"arrowstyle": "-|>", "color": colours[kind], "linestyle": style, "lw": 1.1, "shrinkA": 0, "shrinkB": 0},
+                arrowprops={"arrowstyle": "-|>", "color": colours[kind], "linestyle": style, "lw": 1.1,
+                            "shrinkA": 0, "shrinkB": 0},
             )  # fmt: skip
         for name, (x, y) in places.items():
             box = {

@@ -103,8 +103,10 @@ class Answer:
             thing = self.universe.things[target]
             if self.chosen.get(target, 0) == 0 or thing.kind == "option" or fact.subject == thing:
                 continue
-            key = (fact.subject, thing, fact.what)
-            found.setdefault(key, Link(fact.subject, thing, fact.what, fact.find_place))
+            source, how = fact.subject, fact.what
+            if source.kind == "option":
+                source, how = Thing("recipe", source.name, source.side), f"with {source.option} on {fact.what}"
+            found.setdefault((source, thing, how), Link(source, thing, how, fact.find_place))
         for name in self.packages:
             for wish in self.universe.wished_by.get(name, ()):
                 if self.chosen.get(self.universe.numbers[wish.source], 0):
@@ -196,15 +198,15 @@ def _solved(universe: Universe, progress: Progress) -> dict[int, int]:
             told = impossible(universe, error, again)
             for trouble in told.troubles:
                 troubles.setdefault(trouble.what, trouble)
-            unknown = frozenset(clause.cause for clause in error.clauses
-                                if isinstance(clause.cause, Fact) and clause.cause.kind in ("unknown", "unknown option"))  # fmt: skip
+            facts = [clause.cause for clause in error.clauses if isinstance(clause.cause, Fact)]
+            unknown = frozenset(fact for fact in facts if fact.kind in ("unknown", "unknown option"))
             if not unknown or unknown <= universe.ignored or len(troubles) > 20:
                 raise YarrikError(troubles.values()) from None
             universe = Universe(universe.composition, universe.locked, universe.locked_options, universe.locked_roles,
                                 universe.ignored | unknown)  # fmt: skip
         except TooHard:
             raise YarrikError(
-                Trouble("RESOLVE-TOO-HARD", f"no answer for `{universe.composition.name}` was found within the limit of conflicts",
+                Trouble("RESOLVE-TOO-HARD", f"no answer for `{universe.composition.name}` was found in time",
                         why="so many versions exclude each other that trying them all would take too long",
                         remedy="name versions in the product's [versions] to narrow the question")
             ) from None  # fmt: skip
@@ -247,8 +249,8 @@ def _answer(universe: Universe, chosen: Mapping[int, int]) -> Answer:
         on = {(node.recipe, option): value for (node, option), value in options.items() if node.side == side}
         sides.append(universe.composition.settled(by_side, on))
     return Answer(
-        universe, dict(sorted(versions.items())), dict(sorted(options.items())), tuple(sorted(packages)), dict(sorted(roles.items())),
-        tuple(sorted(groups)), chosen, *sides,
+        universe, dict(sorted(versions.items())), dict(sorted(options.items())), tuple(sorted(packages)),
+        dict(sorted(roles.items())), tuple(sorted(groups)), chosen, *sides,
     )  # fmt: skip
 
 

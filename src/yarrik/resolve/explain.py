@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 
-from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.errors import NOWHERE, Place, Trouble, YarrikError
 from yarrik.resolve.solver import Clause, Impossible, TooHard, solve
 from yarrik.resolve.universe import ON, Fact, Universe
 
@@ -14,9 +14,9 @@ _MOST_TO_TRY = 80
 _MOST_CHANGES = 2
 
 _CODES = {
-    "unknown": "RECIPE-UNKNOWN", "unknown option": "OPTION-UNKNOWN", "exclusive role": "ROLE-TWICE", "excludes": "PACKAGES-EXCLUDE",
-    "replaces": "PACKAGES-EXCLUDE", "refused": "PACKAGE-REFUSED", "version asked": "VERSIONS-CLASH", "option asked": "OPTION-FIXED",
-    "one of": "CHOICE-CLASH",
+    "unknown": "RECIPE-UNKNOWN", "unknown option": "OPTION-UNKNOWN", "exclusive role": "ROLE-TWICE",
+    "excludes": "PACKAGES-EXCLUDE", "replaces": "PACKAGES-EXCLUDE", "refused": "PACKAGE-REFUSED",
+    "version asked": "VERSIONS-CLASH", "option asked": "OPTION-FIXED", "one of": "CHOICE-CLASH",
 }  # fmt: skip
 
 
@@ -25,7 +25,7 @@ class Sentence:
     """One step of a proof; `depth` counts the cases that it stands in."""
 
     text: str
-    place: Place = Place()
+    place: Place = NOWHERE
     depth: int = 0
 
 
@@ -184,16 +184,16 @@ class Core:
 
     def _clash(self, clause: Clause, allowed: Callable[[int], int]) -> str:
         """What cannot be, at the end of a proof."""
-        variables = [variable for variable, _ in clause.terms]
-        things = [self.universe.things[variable] for variable in variables]
+        things = [self.universe.things[variable] for variable, _ in clause.terms]
         fact = clause.cause
         if isinstance(fact, Fact) and fact.kind in ("unknown", "unknown option"):
             return "so it cannot be"
-        for variable, thing in zip(reversed(variables), reversed(things), strict=True):
+        for thing in reversed(things):
             if thing.kind == "recipe" and not (
                 isinstance(fact, Fact) and fact.subject == thing and fact.kind != "version asked"
             ):
-                return f"so no version of {thing} is left; there are {_listed([str(one) for one in self.universe.candidates(thing)])}"
+                versions = [str(one) for one in self.universe.candidates(thing)]
+                return f"so no version of {thing} is left; there are {_listed(versions)}"
             if thing.kind == "option":
                 return f"so {thing} would have to be on and off"
         return "so these cannot be together"
@@ -242,8 +242,9 @@ def impossible(universe: Universe, error: Impossible, again: Callable[[frozenset
 
 def _unknown(fact: Fact) -> Trouble:
     what = fact.what.rpartition(", and ")
-    return Trouble("RECIPE-UNKNOWN" if fact.kind == "unknown" else "OPTION-UNKNOWN", what[2], fact.place,
-                   why=f"{'' if fact.subject.kind == 'product' else f'`{fact.subject}` '}{what[0]}", remedy=fact.remedy)  # fmt: skip
+    who = "" if fact.subject.kind == "product" else f"`{fact.subject}` "
+    code = "RECIPE-UNKNOWN" if fact.kind == "unknown" else "OPTION-UNKNOWN"
+    return Trouble(code, what[2], fact.place, why=f"{who}{what[0]}", remedy=fact.remedy)
 
 
 def _headline(core: Core) -> str:

@@ -10,6 +10,8 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
+import msgspec
+
 from yarrik.errors import Place, Trouble
 from yarrik.model.checking import convert
 from yarrik.model.definitions import Definable
@@ -28,12 +30,12 @@ _BARE = re.compile(r"[A-Za-z0-9_-]+\Z")
 class LockedProduct(Definable, frozen=True, kw_only=True):
     """A product's answer: versions for the board and of tools, options as `RECIPE[OPTION]`, roles, and compilers by side."""
 
-    versions: dict[str, str] = {}
-    tools: dict[str, str] = {}
-    options: dict[str, bool] = {}
-    roles: dict[str, str] = {}
-    packages: dict[str, str] = {}
-    compilers: dict[str, str] = {}
+    versions: dict[str, str] = msgspec.field(default_factory=dict)
+    tools: dict[str, str] = msgspec.field(default_factory=dict)
+    options: dict[str, bool] = msgspec.field(default_factory=dict)
+    roles: dict[str, str] = msgspec.field(default_factory=dict)
+    packages: dict[str, str] = msgspec.field(default_factory=dict)
+    compilers: dict[str, str] = msgspec.field(default_factory=dict)
 
     @staticmethod
     def of(answer: Answer, compilers: Mapping[str, str]) -> LockedProduct:
@@ -41,7 +43,8 @@ class LockedProduct(Definable, frozen=True, kw_only=True):
         return LockedProduct(
             versions={node.recipe: str(version) for node, version in answer.versions.items() if node.side == "board"},
             tools={node.recipe: str(version) for node, version in answer.versions.items() if node.side == "host"},
-            options={f"{node}[{option}]".replace(" (host)", ""): on for (node, option), on in answer.options.items() if node.side == "board"},
+            options={f"{node.recipe}[{option}]": on
+                     for (node, option), on in answer.options.items() if node.side == "board"},
             roles=dict(answer.roles),
             packages={name: (catalog.recipes_with(name) or [""])[0] for name in answer.packages},
             compilers=dict(compilers),
@@ -52,7 +55,7 @@ class LockedProduct(Definable, frozen=True, kw_only=True):
         if moving is None:
             return {}, {}
         free = set(moving)
-        versions: dict[tuple[str, Side], Version] = {}
+        versions: dict[tuple[str, Side], Version] = msgspec.field(default_factory=dict)
         for side, known in (("board", self.versions), ("host", self.tools)):
             for name, text in known.items():
                 if name not in free:
@@ -63,9 +66,9 @@ class LockedProduct(Definable, frozen=True, kw_only=True):
 class LockFile(Definable, frozen=True, kw_only=True):
     """The whole file. `sources` has SHA-256 digests by recipe and the file that the build host provided."""
 
-    shelves: dict[str, str] = {}
-    sources: dict[str, str] = {}
-    product: dict[str, LockedProduct] = {}
+    shelves: dict[str, str] = msgspec.field(default_factory=dict)
+    sources: dict[str, str] = msgspec.field(default_factory=dict)
+    product: dict[str, LockedProduct] = msgspec.field(default_factory=dict)
 
 
 @dataclass(frozen=True)

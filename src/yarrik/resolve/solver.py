@@ -117,7 +117,7 @@ class _Solver:
         self.place: list[int] = []
         self.wished: list[tuple[int, int, int]] = []
         self.expanded: list[int] = []
-        #: Clauses with the level that they were taken in at: going back to an earlier one, they may have something to say there.
+        #: Clauses with the level that they were taken in at: going back to an earlier one, they may have a say there.
         self.fresh: list[tuple[int, Clause]] = []
         #: Clauses that ask for one of several: they may be broken when what is left open is taken for nothing.
         self.loose: list[Clause] = []
@@ -365,10 +365,7 @@ class _Solver:
             learned = Clause(tuple(terms.items()), parents=(learned, reason))
         self._go_back(back)
         older = self._taken_in_after(back)
-        if learned is not clause:
-            broken = self._add([learned])
-        else:
-            broken = self._examine(clause)
+        broken = self._add([learned]) if learned is not clause else self._examine(clause)
         for known in older:
             if broken is not None:
                 break

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fnmatch
 import shutil
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -11,10 +12,11 @@ from typing import BinaryIO
 
 from yarrik.cache import Entry, Store, Tree
 from yarrik.elf import MAGIC, read_elf
-from yarrik.errors import Collector, Place, Trouble, YarrikError
+from yarrik.errors import Collector, Place, Trouble, YarrikError, suggestion
 from yarrik.plan import (
     Action,
     ApplyPatches,
+    CollectLicences,
     ConfigureKernel,
     FetchFile,
     FetchRuntime,
@@ -180,6 +182,27 @@ def _(action: ApplyPatches, context: Context) -> dict[str, str]:
             ) from error  # fmt: skip
     tree = context.store.snapshot(context.work / "source", plain=True)
     return {"tree": tree.digest}
+
+
+@perform.register
+def _(action: CollectLicences, context: Context) -> dict[str, str]:
+    tree = context.store.tree(context.inputs["source"])
+    files = {entry.path: entry for entry in tree.files}
+    chosen: dict[str, Entry] = {}
+    for pattern in action.files:
+        found = fnmatch.filter(files, pattern)
+        if not found:
+            raise YarrikError(
+                Trouble("LICENCE-FILE-MISSING", f"the sources of `{context.step.subject}` have no licence text {pattern}",
+                        context.step.marks.get("licence-files", Place()), why="the text has to go along with what is shipped",
+                        remedy=suggestion(pattern, [path for path in files if "/" not in path], most=12)),
+                "work",
+            )  # fmt: skip
+        chosen |= {path: files[path] for path in found}
+    folders = {path.rpartition("/")[0] for path in chosen if "/" in path}
+    folders |= {"/".join(path.split("/")[:length]) for path in folders for length in range(1, path.count("/") + 1)}
+    entries = [Entry(path, "folder", 0o755, 0, "") for path in sorted(folders)]
+    return {"licences": context.store.put_tree(Tree.of([*entries, *chosen.values()]))}
 
 
 @perform.register

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import msgspec
 
+from yarrik.cache import Entry, Tree
 from yarrik.disk.layout import image_name
 from yarrik.disk.sidecars import BESIDE, write_beside
 from yarrik.elf import read_elf
@@ -142,4 +143,17 @@ def _(action: Describe, context: Context) -> dict[str, str]:
     return {
         "packages.json": store.put_bytes(describe_packages(head, chosen, boot, disks)),
         "files.json": store.put_bytes(describe_files(head, root)),
+        "licences": _licences(context, {one.package.recipe for one in chosen}),
     }
+
+
+def _licences(context: Context, recipes: set[str]) -> str:
+    """The licence texts of the recipes whose packages are in the image, as one tree with a folder for each."""
+    entries: list[Entry] = []
+    for label, digest in sorted(context.inputs.items()):
+        kind, _, recipe = label.partition(" ")
+        if kind == "licences" and recipe in recipes:
+            entries.append(Entry(recipe, "folder", 0o755, 0, ""))
+            for entry in context.store.tree(digest).entries:
+                entries.append(Entry(f"{recipe}/{entry.path}", entry.kind, entry.mode, entry.size, entry.content))
+    return context.store.put_tree(Tree.of(entries))

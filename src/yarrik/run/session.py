@@ -20,6 +20,7 @@ from yarrik.devicetree import blob_name
 from yarrik.disk.layout import image_name
 from yarrik.disk.sidecars import BESIDE
 from yarrik.errors import Collector, Place, Trouble, YarrikError
+from yarrik.licences import licence_fault
 from yarrik.manifest import checksum_list
 from yarrik.model import Composition, Overrides, Workspace, compose, load_workspace
 from yarrik.model.checking import convert
@@ -103,6 +104,27 @@ class Session:
     def _answers(self) -> dict[object, tuple[Answer, Composition]]:
         return {}
 
+    def _check_licences(self, answer: Answer) -> None:
+        """Raises YarrikError for licences that are no SPDX expressions; what was found good is remembered."""
+        known = self.memory.fact("good licences")
+        good: set[str] = set(msgspec.json.decode(known, type=list[str])) if known else set()
+        collector = Collector()
+        seen: set[str] = set()
+        for node in answer.versions:
+            recipe = answer.recipe(node)
+            text = recipe.value.licence
+            if text in good or text in seen:
+                continue
+            fault = licence_fault(text)
+            if fault is None:
+                seen.add(text)
+                continue
+            collector.add(Trouble("LICENCE-UNKNOWN", f"{fault[0]} (recipe `{recipe.name}`)", recipe.place("licence"),
+                                  why="manifests name licences in the form that others can read", remedy=fault[1]))  # fmt: skip
+        collector.raise_if_any()
+        if seen:
+            self.memory.learn("good licences", msgspec.json.encode(sorted(good | seen)))
+
     def answer_warnings(self, composition: Composition) -> tuple[Trouble, ...]:
         return next(
             (answer.warnings for answer, _ in self._answers.values() if answer.composition.name == composition.name), ()
@@ -126,7 +148,8 @@ class Session:
         if former is None and self.locked:
             raise YarrikError(
                 Trouble("LOCK-STALE", f"yarrik.lock has nothing on `{composition.name}`", Place(self.lock.file),
-                        why="with --locked nothing is resolved anew", remedy=f"yarrik resolve {composition.product.name}, and commit the lock")
+                        why="with --locked nothing is resolved anew",
+                        remedy=f"yarrik resolve {composition.product.name}, and commit the lock")
             )  # fmt: skip
         shelves = {choice.name: self._shelf_version(choice.path) for choice in self.workspace.settings.shelf}
         self.lock.hold(composition.name, locked, shelves)
@@ -154,6 +177,7 @@ class Session:
 
     def graph(self, composition: Composition) -> Graph:
         answer = self.answer(composition)
+        self._check_licences(answer)
         self.moved = self.hold(answer)
         graph = plan_product(answer, _Surroundings(self, answer.composition))
         self.memory.save_digests()
@@ -270,6 +294,7 @@ class Session:
             elif output.startswith("memory:"):
                 files[f"memory/{output.removeprefix('memory:')}"] = digest
         files |= {name: outputs[name] for name in ("packages.json", "files.json", "boot-story.txt")}
+        files |= {f"licences/{entry.path}": entry.content for entry in self.store.tree(outputs["licences"]).files}
         if "control" in outputs:
             files["control.dtb"] = outputs["control"]
         environment = composition.board.value.boot.environment

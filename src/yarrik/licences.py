@@ -1,0 +1,31 @@
+"""Licence expressions, held against SPDX (annex D of the specification, version 2.3, and its list of licences)."""
+
+from __future__ import annotations
+
+from functools import cache
+from typing import Any
+
+from yarrik.errors import nearest
+
+
+@cache
+def _spdx() -> Any:
+    from license_expression import get_spdx_licensing  # takes a tenth of a second, so only where it is asked for
+
+    return get_spdx_licensing()
+
+
+def licence_fault(text: str) -> tuple[str, str] | None:
+    """What is wrong with a licence expression, and what to do; None when it is one."""
+    from license_expression import ExpressionError
+
+    hint = "an SPDX expression, like `MIT` or `GPL-2.0-only OR BSD-3-Clause`; for a text of your own `LicenseRef-NAME`"
+    try:
+        keys = [str(key) for key in _spdx().unknown_license_keys(text)]
+    except (ExpressionError, ValueError, AttributeError, TypeError):
+        return f"`{text}` is no licence expression", hint
+    unknown = [key for key in keys if not key.startswith(("LicenseRef-", "DocumentRef-"))]
+    if not text.strip() or unknown:
+        near = nearest(unknown[0], _spdx().known_symbols) if unknown else None
+        return f"`{unknown[0] if unknown else text}` is no licence that SPDX lists", f"did you mean `{near}`?" if near else hint
+    return None
