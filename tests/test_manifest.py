@@ -65,10 +65,10 @@ class FinishedFoldersAreVerified(WorkspaceTest):
                          {"init": "named by the image i", "kernel": "kernel of the board b", "libc": "C library of the profile p"})  # fmt: skip
 
     def test_the_copy_that_boots_is_not_the_image(self) -> None:
-        from yarrik.model import load_workspace
+        from yarrik.model import compose, load_workspace
         from yarrik.run.emulation import scratch_disks
 
-        composition = load_workspace(self.root).compose()
+        composition = compose(load_workspace(self.root))
         disk = scratch_disks(self.root, composition, fresh=True)["{image}"]
         self.assertEqual(disk.read_bytes(), (self.out / "p.img").read_bytes())
         disk.write_bytes(b"written by the board")

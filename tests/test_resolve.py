@@ -115,7 +115,7 @@ class SourcesAreLocked(FolderTest):
         self.assertIn("b" * 64, trouble.what)
         self.assertIsNone(again.check("linux", "/usr/src/l.tar", "b" * 64, Place(), renew=True))
         again.write()
-        self.assertEqual(read_lock(self.folder).sources, {("linux", "/usr/src/l.tar"): "b" * 64})
+        self.assertEqual(read_lock(self.folder).sources, {"linux /usr/src/l.tar": "b" * 64})
 
 
 if __name__ == "__main__":

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import sys
 from collections.abc import Iterator
 from pathlib import Path
@@ -132,7 +133,11 @@ def _show_definitions(session: Session, name: str, key: str | None, composition:
             Trouble("NAME-UNKNOWN", f"nothing in this workspace is called `{name}`", remedy=suggestion(name, known))
         )
     if key is not None:
-        found = [one for one in found if any(_below(path, key) for path, _, _ in values_with_origins(one[1].document))] or found
+        having = [one for one in found if _has_key(one[1], key)]
+        if not having:
+            known = {path for _, definition, _ in found for path, _, _ in values_with_origins(definition.document)}
+            raise YarrikError(Trouble("KEY-UNKNOWN", f"`{name}` has no key `{key}`", remedy=suggestion(key, known)))
+        found = having
     if json:
         print_json(
             {
@@ -160,18 +165,9 @@ def _show_definitions(session: Session, name: str, key: str | None, composition:
         rows = [(path, value, origin) for path, value, origin in values_with_origins(definition.document)
                 if key is None or _below(path, key)]  # fmt: skip
         if not rows and key is not None:
-            known = {path for path, _, _ in values_with_origins(definition.document)}
-            defaults = _defaults(definition, key)
-            if not defaults:
-                raise YarrikError(
-                    Trouble("KEY-UNKNOWN", f"the {kind} `{name}` has no key `{key}`", remedy=suggestion(key, known))
-                )
-            _show_rows(defaults)
-            continue
+            _show_rows(_defaults(definition, key))
         _show_rows(_with_history(rows, whole=key is not None))
-        conditions = (
-            list(_conditions(session.workspace, composition if in_product else None, kind, name)) if key is None else []
-        )
+        conditions = list(_conditions(session, composition if in_product else None, kind, name)) if key is None else []
         if conditions:
             sys.stdout.write("conditions\n")
             _show_rows(conditions)
@@ -196,6 +192,12 @@ def _as_composed(session: Session, composition: Composition | None, kind: str, n
     except YarrikError:
         return None
     return next((answer.recipe(node) for node in (Node(name, "board"), Node(name, "host")) if node in answer.versions), None)
+
+
+def _has_key(definition: Definition[Any], key: str) -> bool:
+    from yarrik.model.reading import values_with_origins
+
+    return any(_below(path, key) for path, _, _ in values_with_origins(definition.document)) or bool(_defaults(definition, key))
 
 
 def _below(path: str, key: str) -> bool:
@@ -239,22 +241,24 @@ def _show_rows(rows: Any) -> None:
     show_table(list(rows))
 
 
-def _conditions(workspace: Workspace, composition: Composition | None, kind: str, name: str) -> Iterator[tuple[str, str, str]]:
+def _conditions(session: Session, composition: Composition | None, kind: str, name: str) -> Iterator[tuple[str, str, str]]:
     """Each `[[when]]` of a definition, with whether it holds."""
+    from yarrik.errors import YarrikError, shown_path
     from yarrik.model.conditions import Circumstances, holds
     from yarrik.model.reading import line_of
 
     now = composition.now if composition is not None else Circumstances()
+    if composition is not None:
+        with contextlib.suppress(YarrikError):
+            now = session.answer(composition).composition.now
     if kind == "recipe":
         now = now.of_recipe(name, (now.versions or {}).get(name))
-    for ancestor in reversed(workspace.ancestry(kind, name)):
-        document = workspace.shelved[kind][ancestor].document
+    for ancestor in reversed(session.workspace.ancestry(kind, name)):
+        document = session.workspace.shelved[kind][ancestor].document
         for index, when in enumerate(document.raw.get("when", ())):
             answer = holds(when, now)
             words = " and ".join(f"{key} {value}" for key, value in when.items() if key != "set")
             state = {True: "holds", False: "does not hold", None: "waits for what is resolved"}[answer]
-            from yarrik.errors import shown_path
-
             yield (
                 f"when {words}",
                 state if composition is not None else "",

@@ -82,7 +82,7 @@ WithOption = Annotated[
 ]  # fmt: skip
 SetOption = Annotated[
     list[str] | None,
-    typer.Option("--set", metavar="KEY=VALUE", help="Sets one value over all files: image.hostname=gull, options.NAME.svg=true.",
+    typer.Option("--set", metavar="KEY=VALUE", help="Sets one value over all files: image.hostname=gull, options.NAME.x=true.",
                  autocompletion=names_of("option")),
 ]  # fmt: skip
 LockedOption = Annotated[bool, typer.Option("--locked", help="Fails when yarrik.lock is not what the product resolves to.")]

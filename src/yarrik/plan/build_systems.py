@@ -165,7 +165,7 @@ def _meson_file(setting: Setting) -> str:
     family = {"arm64": "aarch64", "x86-64": "x86_64"}.get(arch.name, arch.name)
     return (
         f"[binaries]\nc = '{prefix}gcc'\ncpp = '{prefix}g++'\nar = '{prefix}ar'\nstrip = '{prefix}strip'\n"
-        "pkg-config = 'pkg-config'\n"
+        "pkg-config = 'pkg-config'\npkgconfig = 'pkg-config'\n"
         "[properties]\n"
         f"sys_root = '{SYSROOT}'\n"
         f"pkg_config_libdir = ['{SYSROOT}/usr/lib/pkgconfig', '{SYSROOT}/usr/share/pkgconfig']\n"

@@ -71,10 +71,17 @@ class Core:
         """From what was asked to the clash. Ends with what is left of the thing that cannot be."""
         sentences: list[Sentence] = []
         self._prove({}, list(self.clauses), 0, sentences)
-        told: dict[tuple[str, int], Sentence] = {}
+        told: list[Sentence] = []
+        known: set[tuple[str, int]] = set()
         for sentence in sentences:
-            told.setdefault((sentence.text, sentence.depth), sentence)
-        return list(told.values())
+            key = (sentence.text, sentence.depth)
+            if key in known:
+                continue
+            if sentence.text.endswith(":"):  # a further case: what was said in the one before does not count here
+                known = {(text, depth) for text, depth in known if depth <= sentence.depth}
+            known.add(key)
+            told.append(sentence)
+        return told
 
     def _prove(self, known: dict[int, int], clauses: list[Clause], depth: int, told: list[Sentence]) -> None:
         universe = self.universe

@@ -55,7 +55,7 @@ class LockedProduct(Definable, frozen=True, kw_only=True):
         if moving is None:
             return {}, {}
         free = set(moving)
-        versions: dict[tuple[str, Side], Version] = msgspec.field(default_factory=dict)
+        versions: dict[tuple[str, Side], Version] = {}
         for side, known in (("board", self.versions), ("host", self.tools)):
             for name, text in known.items():
                 if name not in free:
