@@ -239,6 +239,10 @@ def _answer(universe: Universe, chosen: Mapping[int, int]) -> Answer:
         node = Node(thing.name, thing.side)
         if thing.kind == "option" and node in versions:
             options[(node, thing.option)] = 1 << candidate == ON
+    for node, version in versions.items():
+        for option in universe.catalog.recipe(node.recipe, version).value.options:
+            if (node, option) not in options:
+                options[(node, option)] = universe.option_default(Thing("option", node.recipe, node.side, option))
     collector = Collector()
     for name in sorted({node.recipe for node in versions}):
         collector.extend(too_late(universe.composition.workspace, "recipe", name))

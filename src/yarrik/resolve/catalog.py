@@ -111,7 +111,15 @@ class Catalog:
         return self._names[0].get(package, [])
 
     def packages_of(self, recipe: str) -> list[str]:
-        return sorted(package for package, recipes in self._names[0].items() if recipe in recipes)
+        return self._packages_by_recipe.get(recipe, [])
+
+    @cached_property
+    def _packages_by_recipe(self) -> dict[str, list[str]]:
+        found: dict[str, list[str]] = {}
+        for package, recipes in sorted(self._names[0].items()):
+            for recipe in recipes:
+                found.setdefault(recipe, []).append(package)
+        return found
 
     def answering(self, name: str) -> list[str]:
         """Packages that answer to a name: the one that is called so, those with the role, those that replace it."""

@@ -87,6 +87,8 @@ class Universe:
     told: list[Clause] = field(default_factory=list)
     wished_by: dict[str, list[Wished]] = field(default_factory=dict)
     _given: set[tuple[Term, ...]] = field(default_factory=set)
+    #: Options that something was said of, and that have to be on or off therefore. Nobody has to weigh the others.
+    _mentioned: list[Thing] = field(default_factory=list)
 
     @cached_property
     def catalog(self) -> Catalog:
@@ -166,6 +168,13 @@ class Universe:
                 self._given.add(clause.terms)
                 self.told.append(clause)
                 yield clause
+        while self._mentioned:
+            option = self._mentioned.pop()
+            recipe = Thing("recipe", option.name, option.side)
+            if recipe.name not in self.composition.workspace.shelved["recipe"]:
+                continue  # a condition on a recipe that is nowhere: told as one that can never hold
+            having = self._versions_with(recipe, option.option)
+            yield self._clause(Fact("decided", option, "on or off"), (recipe, having), (option, NOTHING))
 
     # Things
 
@@ -173,6 +182,8 @@ class Universe:
         if thing not in self.numbers:
             self.numbers[thing] = len(self.things)
             self.things.append(thing)
+            if thing.kind == "option":
+                self._mentioned.append(thing)
         return self.numbers[thing]
 
     def candidates(self, thing: Thing) -> list[Version]:
@@ -281,8 +292,9 @@ class Universe:
                         "needs", thing, f"{_need_words(text, key)} with {_words(when)}", _part_place(part, "build", key)
                     )
                     yield from self._need_to_build(terms, text, side, fact)
-        for name in sorted(value.options):
-            yield from self._option(thing, self._versions_with(thing, name), recipe, name)
+        for name, rule in sorted(value.options.items()):
+            if rule.needs or rule.tools or rule.excludes:
+                yield from self._option(thing, recipe, name)
         for name, choice in sorted(value.choice.items()):
             own = saying(choice, _choice(name))
             options = [Thing("option", thing.name, thing.side, option) for option in choice.of]
@@ -314,10 +326,9 @@ class Universe:
             if lacking and on:
                 yield self._clause(fact, (thing, lacking))
 
-    def _option(self, thing: Thing, own: int, recipe: Definition[Recipe], name: str) -> Iterator[Clause]:
+    def _option(self, thing: Thing, recipe: Definition[Recipe], name: str) -> Iterator[Clause]:
         option = Thing("option", thing.name, thing.side, name)
         rule = recipe.value.options[name]
-        yield self._clause(Fact("decided", option, "on or off"), (thing, own), (option, NOTHING))
         same = self.versions_where(
             thing, lambda version: self.catalog.recipe(thing.name, version).value.options.get(name) == rule
         )
