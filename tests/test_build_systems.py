@@ -128,6 +128,38 @@ class BuildSystemsWork(WorkspaceTest):
             next(path for where, path in files.items() if where.endswith("etc/level")).read_text(), "9 loud\nafter\n"
         )
 
+    def test_an_archive_becomes_the_board_s_toolchain_and_its_c_library_a_package(self) -> None:
+        names = ("gcc", "ar", "strip", "objcopy")
+        for name in names:
+            self.write(f"gcc-1/bin/gull-{name}", f'#!/bin/sh\nexec /usr/bin/aarch64-linux-gnu-{name} "$@"\n').chmod(0o755)
+        archive = self.folder / "gull-gcc.tar.xz"
+        self.tool("tar", "-C", self.folder, "-cJf", archive, "gcc-1")
+        self.write(
+            "w/s/recipes/gull-gcc/recipe.toml",
+            f'''
+            version = "1"
+            licence = "GPL-3.0-or-later"
+            [[source]]
+            host-file = "{archive}"
+            [build]
+            using = "toolchain"
+            ''',
+        )
+        board = self.root / "s/boards/b.toml"
+        board.write_text(board.read_text().replace('prefix = "aarch64-linux-gnu-"', 'prefix = "gull-"\nrecipe = "gull-gcc"'))
+        files = self.built("gull")
+        library = next(path for where, path in files.items() if where.endswith("usr/lib/libgull.so.1"))
+        self.assertEqual(read_elf(library).arch, "arm64")
+        self.assertTrue(any(where.endswith("lib/ld-linux-aarch64.so.1") for where in files))
+        self.assertIn("gull-gcc", (self.root / "yarrik.lock").read_text())
+        self.assertIn("gull-gcc gcc ", self.yarrik("log", "build", "gull", at=self.root).replace("CC=gull-gcc", "gull-gcc gcc"))
+        before = (self.root / "out/p/p.img").read_bytes()
+        board.write_text(board.read_text().replace('prefix = "gull-"', 'prefix = "tern-"'))
+        said = self.yarrik("build", code=2, at=self.root)
+        self.assertIn("error TOOLCHAIN-NO-COMPILER", said)
+        self.assertIn("set `toolchain.prefix` to `gull-`", said)
+        self.assertEqual((self.root / "out/p/p.img").read_bytes(), before)
+
     def test_patches_are_laid_on_in_order_and_one_that_does_not_fit_is_told(self) -> None:
         self.recipe("note", "mkdir -p $DESTDIR/etc && cp note $DESTDIR/etc/note", {"note": "one\ntwo\nthree\n"})
         first = "--- a/note\n+++ b/note\n@@ -1,3 +1,3 @@\n one\n-two\n+TWO\n three\n"

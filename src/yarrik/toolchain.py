@@ -7,7 +7,7 @@ import os
 import shutil
 import subprocess
 import tempfile
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import msgspec
@@ -55,6 +55,8 @@ class Toolchain:
     identity: str
     programs: tuple[str, ...]
     runtime: tuple[RuntimeFile, ...]
+    #: The folder that it was unpacked into, where it is not one of this machine's own.
+    folder: str = ""
 
     @property
     def shown(self) -> str:
@@ -66,16 +68,17 @@ class _Remembered(msgspec.Struct):
     toolchain: Toolchain
 
 
-def probe(prefix: str, memory: Memory, place: Place, wanted_arch: str | None = None) -> Toolchain:
-    """Finds the compiler `<prefix>gcc` (or `cc` for no prefix) and learns what it is.
+def probe(prefix: str, memory: Memory, place: Place, wanted_arch: str | None = None, folder: Path | None = None) -> Toolchain:
+    """Finds the compiler `<prefix>gcc` (or `cc` for no prefix), here or in an unpacked archive, and learns what it is.
 
     `wanted_arch` is the board's; None accepts whatever the compiler builds for (the build host's own).
     Raises YarrikError when it is missing, does not work, or builds for another architecture."""
-    driver = _find_driver(prefix, place)
+    driver = _find_driver(prefix, place) if folder is None else _driver_in(folder, prefix, place)
     fact = f"toolchain {driver}"
     toolchain = _recall(memory, fact)
     if toolchain is None:
         toolchain = _learn(prefix, driver, memory, place)
+        toolchain = replace(toolchain, folder=str(folder or ""))
         marks = {path: _mark(path) for path in (*toolchain.programs, *(file.here for file in toolchain.runtime))}
         memory.learn(fact, msgspec.json.encode(_Remembered(marks, toolchain)))
     if wanted_arch is not None and toolchain.arch != wanted_arch:
@@ -128,6 +131,20 @@ def _find_driver(prefix: str, place: Place) -> str:
     raise YarrikError(missing_program(names[0], place, "it compiles everything on this board"))
 
 
+def _driver_in(folder: Path, prefix: str, place: Place) -> str:
+    """The compiler in an unpacked archive: in its `bin`, or in the only `bin` that has it."""
+    found = sorted(folder.glob(f"bin/{prefix}gcc")) or sorted(folder.glob(f"**/bin/{prefix}gcc"))
+    if not found:
+        known = sorted({path.name.removesuffix("gcc") for path in folder.glob("**/bin/*gcc")})
+        raise YarrikError(
+            Trouble("TOOLCHAIN-NO-COMPILER", f"the toolchain's archive has no bin/{prefix}gcc", place,
+                    why="the board's programs are compiled with it",
+                    remedy="set `toolchain.prefix` to " + " or ".join(f"`{one}`" for one in known) if known
+                    else "take an archive with a compiler in a folder `bin`")
+        )  # fmt: skip
+    return str(found[0])
+
+
 def _learn(prefix: str, driver: str, memory: Memory, place: Place) -> Toolchain:
     triplet = _ask(driver, place, "-dumpmachine")
     arch = arch_of_compiler(triplet)
@@ -142,7 +159,9 @@ def _learn(prefix: str, driver: str, memory: Memory, place: Place) -> Toolchain:
         answer = shutil.which(_ask(driver, place, f"-print-prog-name={name}"))
         if answer:
             programs.append(answer)
-    programs += [path for name in ("strip", "ar") if (path := shutil.which(prefix + name)) and path not in programs]
+    near = f"{Path(driver).parent}:{os.environ.get('PATH', '')}"
+    tools = [shutil.which(prefix + name, path=near) for name in ("strip", "ar")]
+    programs += [path for path in tools if path and path not in programs]
     runtime = _runtime(driver, memory, place)
     sha = hashlib.sha256(f"{triplet}\n{version}\n".encode())
     for program in programs:

@@ -122,7 +122,11 @@ class ShelfFile(Definable, frozen=True, kw_only=True):
 
 
 class Toolchain(Definable, frozen=True, kw_only=True):
+    """The compiler is `PREFIXgcc`: this machine's, or the one in the archive of a `recipe` that is built with
+    `using = "toolchain"`."""
+
     prefix: ToolPrefix = ""
+    recipe: Name = ""
     c_flags: tuple[OneLine, ...] = ()
 
 
@@ -500,7 +504,7 @@ class Build(Definable, frozen=True, kw_only=True):
 
     using: Literal[
         "make", "cmake", "meson", "autotools", "python", "prebuilt", "files", "plain",
-        "kernel", "kernel-module", "toolchain-runtime",
+        "kernel", "kernel-module", "toolchain", "toolchain-runtime",
     ]  # fmt: skip
     needs: tuple[Requirement, ...] = ()
     tools: tuple[Requirement, ...] = ()

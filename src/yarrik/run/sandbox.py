@@ -23,9 +23,11 @@ _SYSTEM_FILES = ("/etc/alternatives", "/etc/ld.so.cache", "/etc/ld.so.conf", "/e
 
 @dataclass
 class Sandbox:
-    """How commands run on this machine. `programs` are paths of compilers that must be reachable inside."""
+    """How commands run on this machine. `programs` are paths of compilers that must be reachable inside, `folders` are
+    unpacked toolchains."""
 
     programs: tuple[str, ...] = ()
+    folders: tuple[str, ...] = ()
     allowed: bool = True
     _processes: set[subprocess.Popen[bytes]] = field(default_factory=set)
     _lock: threading.Lock = field(default_factory=threading.Lock)
@@ -136,9 +138,11 @@ class Sandbox:
                 words += ["--ro-bind", system, system]
         for system in _SYSTEM_FILES:
             words += ["--ro-bind-try", system, system]
-        for top in sorted({_installation(program) for program in self.programs} - {""}):
+        words += ["--proc", "/proc", "--dev", "/dev", "--tmpfs", "/tmp"]
+        # Behind the empty /tmp, which would hide what lies there.
+        for top in sorted(({_installation(program) for program in self.programs} | set(self.folders)) - {""}):
             words += ["--ro-bind", top, top]
-        words += ["--proc", "/proc", "--dev", "/dev", "--tmpfs", "/tmp", "--bind", str(work), INSIDE]
+        words += ["--bind", str(work), INSIDE]
         for name in read_only:
             if (work / name).is_dir():
                 words += ["--ro-bind", str(work / name), f"{INSIDE}/{name}"]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import tempfile
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -19,7 +20,7 @@ from yarrik.cache.tree import plain_modes
 from yarrik.devicetree import blob_name
 from yarrik.disk.layout import image_name
 from yarrik.disk.sidecars import BESIDE
-from yarrik.errors import Collector, Place, Trouble, YarrikError
+from yarrik.errors import Collector, Place, Trouble, YarrikError, suggestion
 from yarrik.licences import licence_fault
 from yarrik.manifest import checksum_list
 from yarrik.model import Composition, Overrides, Workspace, compose, load_workspace
@@ -33,6 +34,7 @@ from yarrik.resolve.solver import Progress
 from yarrik.run.events import Listener, silent
 from yarrik.run.execute import Execution, StepReport, WorkFolder, log_path, still_there
 from yarrik.run.sandbox import Sandbox
+from yarrik.sources import unpack_archive
 from yarrik.toolchain import Toolchain, missing_program, probe
 
 
@@ -212,7 +214,8 @@ class Session:
         """Raises YarrikError for each program that a build needs and this machine lacks."""
         collector = Collector()
         for program, (place, why) in graph.programs.items():
-            if shutil.which(program) is None:
+            unpacked = [Path(one.programs[0]).parent / program for one in self.toolchains.values() if one.folder]
+            if shutil.which(program) is None and not any(path.is_file() for path in unpacked):
                 collector.add(missing_program(program, place, why))
         collector.raise_if_any()
 
@@ -252,8 +255,9 @@ class Session:
     def _run(self, graph: Graph, jobs: int | None, keep_going: bool, listener: Listener) -> tuple[list[StepReport], Sandbox]:
         if self.lock.changed:
             self.lock.write()
-        programs = tuple({p for toolchain in self.toolchains.values() for p in toolchain.programs[:1]})
-        sandbox = Sandbox(programs, allowed=self.use_sandbox)
+        programs = tuple(sorted({p for toolchain in self.toolchains.values() for p in toolchain.programs[:1]}))
+        folders = tuple(sorted({toolchain.folder for toolchain in self.toolchains.values() if toolchain.folder}))
+        sandbox = Sandbox(programs, folders, allowed=self.use_sandbox)
 
         def before_first() -> None:
             self.check_programs(graph)
@@ -373,6 +377,11 @@ class Session:
             self.memory.close()
 
 
+def _made(folder: Path) -> Path:
+    folder.mkdir(parents=True, exist_ok=True)
+    return folder
+
+
 def _mark(path: Path) -> str:
     try:
         status = path.stat()
@@ -404,9 +413,50 @@ class _Surroundings:
             else:
                 wanted = None if board.value.arch == "host" else board.value.arch
                 known[side] = probe(
-                    board.value.toolchain.prefix, self.session.memory, board.place("toolchain", "prefix"), wanted
+                    board.value.toolchain.prefix,
+                    self.session.memory,
+                    board.place("toolchain", "prefix"),
+                    wanted,
+                    self._unpacked(),
                 )
         return known[side]
+
+    def _unpacked(self) -> Path | None:
+        """The folder of the board's toolchain, if that comes as an archive: unpacked once for all workspaces."""
+        board = self.composition.board
+        name, place = board.value.toolchain.recipe, board.place("toolchain", "recipe")
+        if not name:
+            return None
+        known = self.session.workspace.shelved["recipe"]
+        if name not in known:
+            raise YarrikError(Trouble("RECIPE-UNKNOWN", f"no shelf carries the toolchain `{name}`", place,
+                                      remedy=suggestion(name, known)))  # fmt: skip
+        recipe = self.composition.recipe(name)
+        sources = recipe.value.source
+        if recipe.value.build.using != "toolchain" or len(sources) != 1 or not sources[0].host_file:
+            raise YarrikError(
+                Trouble("TOOLCHAIN-FORM", f"`{name}` is no toolchain", recipe.place("build", "using"),
+                        why="the board takes its compiler from it",
+                        remedy='write `using = "toolchain"` and one [[source]] with the archive as `host-file`')
+            )  # fmt: skip
+        digest = self.host_file(name, sources[0].host_file, sources[0].debian_package, recipe.place("source"))
+        if sources[0].sha256 and sources[0].sha256 != digest:
+            raise YarrikError(
+                Trouble("SOURCE-DIGEST", f"{sources[0].host_file} has SHA-256 {digest}, not {sources[0].sha256} as asked",
+                        recipe.place("source", "0", "sha256"), why="it is not the toolchain that the recipe was written for",
+                        remedy="provide the right file, or correct the digest")
+            )  # fmt: skip
+        folder = self.session.store.root / "toolchains" / digest
+        if not folder.is_dir():
+            fresh = Path(tempfile.mkdtemp(dir=_made(folder.parent), prefix=".new-"))
+            tree = unpack_archive(Path(sources[0].host_file), Path(sources[0].host_file).name, self.session.store)
+            self.session.store.lay_out(tree, fresh, writable=False)
+            fresh.chmod(0o755)
+            try:
+                fresh.rename(folder)
+            except OSError:  # another build was quicker
+                shutil.rmtree(fresh, ignore_errors=True)
+        return folder
 
     def source_tree(self, folder: Path, suffixes: tuple[str, ...], place: Place) -> Tree:
         if not folder.is_dir():
