@@ -50,6 +50,8 @@ lint: setup
 
 benchmark: setup
 	$(VENV)/bin/python benchmarks/overhead.py
+	$(VENV)/bin/python benchmarks/definitions.py
+	$(VENV)/bin/python benchmarks/solver.py
 
 benchmark-devicetree: packages-demo packages-linux packages-test setup
 	$(VENV)/bin/python benchmarks/devicetree.py

@@ -163,8 +163,7 @@ def why(
         show_table([row for row, link in zip(rows, way, strict=True) if _worth_telling(link)] or rows)
     if built is not None:
         sys.stdout.write(f"  in the image that was built last: {built}\n")
-    for line in options:
-        sys.stdout.write(f"  option {line}\n")
+    show_table(options)
 
 
 def _worth_telling(link: Link) -> bool:
@@ -185,8 +184,8 @@ def _short(place: Place) -> str:
     return str(place).split(" [")[0]
 
 
-def _options_told(answer: Answer, name: str) -> list[str]:
-    """Each option of a recipe that is on, with who asked for it."""
+def _options_told(answer: Answer, name: str) -> list[tuple[str, str, str]]:
+    """Each option of a recipe, with who wants it so, and where."""
     from yarrik.resolve import Node
 
     node = Node(name, "board")
@@ -196,10 +195,11 @@ def _options_told(answer: Answer, name: str) -> list[str]:
     recipe = answer.recipe(node)
     lines = []
     for option, on in answer.options_of(node).items():
+        fact = ""
         if option in wishes.options.get(name, {}):
-            who = f"asked for, {_short(document.origin('options', name, option).place)}"
+            who, place = "asked for", _short(document.origin("options", name, option).place)
         else:
-            fact = answer.reason_for_option(node, option)
+            fact, place = answer.reason_for_option(node, option)
             rule = recipe.value.options.get(option)
             default = any(option == choice.default for choice in recipe.value.choice.values()) or (
                 rule is not None and rule.default
@@ -211,7 +211,7 @@ def _options_told(answer: Answer, name: str) -> list[str]:
                 if default == on
                 else "follows from another"
             )
-        lines.append(f"{option} {'on' if on else 'off'}: {who}")
+        lines.append((f"option {option} {'on' if on else 'off'}", who, place if who in (fact, "asked for") else ""))
     return lines
 
 

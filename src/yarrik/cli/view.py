@@ -63,10 +63,22 @@ def _show_troubles(troubles: Iterable[Trouble], word: str, style: str) -> None:
         lines = [f"{head} {trouble.what}"]
         for name, text in (("where", str(trouble.place)), ("why", trouble.why), ("next", trouble.remedy)):
             if text:
-                first, *more = text.split("\n")
+                first, *more = [line for one in text.split("\n") for line in _wrapped(one, 9)]
                 lines.append(f"  {styled(name.ljust(5), 'dim', sys.stderr)}  {first}")
                 lines += [f"         {line}" for line in more]
         sys.stderr.write("\n".join(lines) + "\n")
+
+
+def _wrapped(text: str, indent: int) -> list[str]:
+    """The text in lines that a terminal holds; one line where errors go to a file."""
+    if not coloured(sys.stderr):
+        return [text]
+    import shutil
+    import textwrap
+
+    room = max(30, shutil.get_terminal_size().columns - indent - 1)
+    lead = text[: len(text) - len(text.lstrip())] + "  "
+    return textwrap.wrap(text, room, subsequent_indent=lead, break_long_words=False, break_on_hyphens=False) or [text]
 
 
 def show_notes(notes: Iterable[str]) -> None:

@@ -139,8 +139,8 @@ class Answer:
             ways = ways[:_MOST_WAYS]
         return ways
 
-    def reason_for_option(self, node: Node, option: str) -> str:
-        """Who needs an option to be as it is, in words; nothing when nobody does."""
+    def reason_for_option(self, node: Node, option: str) -> tuple[str, str]:
+        """Who needs an option to be as it is, in words, and where that is written; nothing when nobody does."""
         number = self.universe.numbers.get(Thing("option", node.recipe, node.side, option))
         for clause in self.universe.told:
             fact = clause.cause
@@ -150,8 +150,8 @@ class Answer:
             holds = all(1 << self.chosen.get(variable, 0) & members for variable, members in conditions)
             if target == number and holds and not 1 << self.chosen.get(target, 0) & unwanted:
                 who = fact.what if fact.subject.kind == "product" else f"{fact.subject} {fact.what}"
-                return f"{who}, {str(fact.place).split(' [')[0]}"
-        return ""
+                return who.removesuffix(" to build"), str(fact.place).split(" [")[0]
+        return "", ""
 
     @cached_property
     def warnings(self) -> tuple[Trouble, ...]:
