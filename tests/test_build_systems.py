@@ -164,14 +164,16 @@ class BuildSystemsWork(WorkspaceTest):
         self.recipe("note", "mkdir -p $DESTDIR/etc && cp note $DESTDIR/etc/note", {"note": "one\ntwo\nthree\n"})
         first = "--- a/note\n+++ b/note\n@@ -1,3 +1,3 @@\n one\n-two\n+TWO\n three\n"
         second = "--- a/note\n+++ b/note\n@@ -1,3 +1,3 @@\n one\n-TWO\n+2\n three\n"
-        self.write("w/s/amendments/first.patch", first)
+        self.write("w/s/recipes/note/first.patch", first)
+        recipe = self.root / "s/recipes/note/recipe.toml"
+        recipe.write_text('patches = ["first.patch"]\n' + recipe.read_text())
         self.write("w/s/amendments/second.patch", second)
-        self.write("w/s/amendments/note.toml", 'recipe = "note"\n[set]\npatches.add = ["first.patch", "second.patch"]\n')
+        self.write("w/s/amendments/note.toml", 'recipe = "note"\n[set]\npatches.add = ["second.patch"]\n')
         files = self.built("note")
         self.assertEqual(
             next(path for where, path in files.items() if where.endswith("etc/note")).read_text(), "one\n2\nthree\n"
         )
-        self.write("w/s/amendments/note.toml", 'recipe = "note"\n[set]\npatches.add = ["second.patch"]\n')
+        self.write("w/s/amendments/note.toml", 'recipe = "note"\n[set]\npatches = ["second.patch"]\n')
         said = self.yarrik("build", code=1, at=self.root)
         self.assertIn("error PATCH-FAILED: the patch second.patch does not fit the sources", said)
         self.assertIn("patch failed: note:1", self.yarrik("log", "patch", "note", at=self.root))

@@ -225,6 +225,14 @@ class ProductsAreComposed(WorkspaceTest):
             found = self.troubles()
             self.assertEqual([(trouble.code, trouble.place.line) for trouble in found], [("CONDITION-NEVER", 10)], line)
             self.assertIn(words, found[0].what)
+        self.write("w/s/boards/b.toml", base)
+        self.write(
+            "w/s/recipes/unused/recipe.toml",
+            'version = "1"\nlicence = "MIT"\n[build]\nusing = "files"\n[[when]]\nboard = "bb"\nset.summary = "x"\n',
+        )
+        told = self.yarrik_json("check", at=self.root)["warnings"]
+        self.assertEqual([(one["code"], one["line"]) for one in told], [("CONDITION-NEVER", 6)])
+        self.assertIn("warning CONDITION-NEVER", self.yarrik("check", at=self.root))
 
     def test_11_a_derived_board_that_lost_its_device_tree(self) -> None:
         base = (self.root / "s/boards/b.toml").read_text()

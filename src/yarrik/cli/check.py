@@ -17,12 +17,13 @@ def check(
     json: JsonOption = False,
 ) -> None:
     """Checks definitions, order, sources, compilers and host programs of a product. Builds nothing."""
-    from yarrik.cli.view import print_json, show_table, styled
+    from yarrik.cli.view import print_json, show_table, show_warnings, styled
 
     with opened(workspace) as session:
         composition = composed(session, product, variants, settings)
         graph = session.graph(composition)
         session.check_programs(graph)
+        warnings = session.warnings(composition)
         toolchains = sorted((side, toolchain.shown) for side, toolchain in session.toolchains.items())
     names = [str(node) for node in graph.order.nodes]
     if json:
@@ -37,10 +38,12 @@ def check(
                 "toolchains": dict(toolchains),
                 "programs": sorted(graph.programs),
                 "steps": len(graph.steps),
+                "warnings": [trouble.as_json() for trouble in warnings],
             }
         )
         return
-    sys.stdout.write(f"{styled(composition.name, 'bold')}: no trouble found\n")
+    counted = f"{len(warnings)} warning{'s' if len(warnings) != 1 else ''}" if warnings else "no trouble found"
+    sys.stdout.write(f"{styled(composition.name, 'bold')}: {counted}\n")
     rows = [
         ("board", composition.board.name),
         ("profile", composition.profile.name),
@@ -51,3 +54,4 @@ def check(
         ("steps", str(len(graph.steps))),
     ]
     show_table(rows)
+    show_warnings(warnings)

@@ -167,6 +167,12 @@ def _show_definitions(session: Session, name: str, key: str | None, composition:
         if not rows and key is not None:
             _show_rows(_defaults(definition, key))
         _show_rows(_with_history(rows, whole=key is not None))
+        if kind == "product" and in_product and composition is not None and key is None:
+            known = {path for path, _, _ in rows}
+            asked = [row for row in values_with_origins(composition.wishes[1]) if row[0] not in known]
+            if asked:
+                sys.stdout.write("asked for by what it names, and by variants and settings\n")
+                _show_rows(_with_history(asked, whole=False))
         conditions = list(_conditions(session, composition if in_product else None, kind, name)) if key is None else []
         if conditions:
             sys.stdout.write("conditions\n")

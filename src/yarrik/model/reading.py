@@ -103,6 +103,10 @@ class Definition(Generic[T]):
         """The folder that relative paths in this key's value start from."""
         return self.document.origin(*keys).file.parent
 
+    def beside(self, text: str, *keys: str) -> Path:
+        """A file that an element of a list names: it lies beside the file that added the element."""
+        return self.document.origin_in_list(text, *keys).file.parent / text
+
 
 def read_document(file: Path) -> Document:
     """Parses a TOML file. Raises YarrikError with the line when it cannot be read."""

@@ -264,7 +264,7 @@ class _Planner:
             return source
         place = recipe.place("patches")
         self.programs.setdefault("git", (place, "it lays patches on"))
-        files = {name: recipe.folder_of("patches") / name for name in recipe.value.patches}
+        files = {name: recipe.beside(name, "patches") for name in recipe.value.patches}
         step = Step(
             "patch",
             self._subject(node),
@@ -395,7 +395,7 @@ class _Planner:
         environment = self._kernel_environment()
         make = self._kernel_make(toolchain, "source")
         form = kernel_form(board, arch)
-        fragments = [board.folder_of("kernel", "fragments") / name for name in kernel.fragments]
+        fragments = [board.beside(name, "kernel", "fragments") for name in kernel.fragments]
         place = board.place("kernel", "fragments")
         given = {f"fragment {file.name}": (file, place) for file in fragments}
         if kernel.base_file:
@@ -468,8 +468,7 @@ class _Planner:
         kernel = board.value.kernel
         if kernel.base_file or kernel.base not in ("tinyconfig", "allnoconfig"):
             return True
-        folder = board.folder_of("kernel", "fragments")
-        files = [folder / name for name in kernel.fragments if (folder / name).is_file()]
+        files = [path for name in kernel.fragments if (path := board.beside(name, "kernel", "fragments")).is_file()]
         return any("CONFIG_MODULES=y" in file.read_text(encoding="utf-8", errors="replace") for file in files)
 
     def _module_commands(self, make: tuple[str, ...]) -> tuple[tuple[str, ...], ...]:

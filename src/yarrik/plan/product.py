@@ -195,7 +195,7 @@ class ProductSteps:
                             remedy="keep one of the two")
                 )  # fmt: skip
             elif file.from_file:
-                here = image.folder_of("file", str(index)) / file.from_file
+                here = image.folder_of("file", str(index), "from") / file.from_file
                 places[file.path] = here
                 files[file.path] = self.surroundings.file_digest(here, place)
         return self.add_step(
@@ -247,7 +247,7 @@ class ProductSteps:
         inputs = {"source": (sources.name, "tree")}
         places = {"source": source.parent}
         for index, name in enumerate(kernel.include):
-            folder = board.folder_of("kernel", "include") / name
+            folder = board.beside(name, "kernel", "include")
             extra = self.surroundings.source_tree(folder, (), board.place("kernel", "include"))
             step = self.add_step(
                 Step(
@@ -286,7 +286,7 @@ class ProductSteps:
 
     def _beside(self, name: str, key: str, why: str) -> Path:
         board = self.composition.board
-        path = board.folder_of("kernel", key) / name
+        path = board.beside(name, "kernel", key)
         if not path.is_file():
             raise YarrikError(
                 Trouble("DEVICE-TREE-MISSING", f"no file {name} stands beside the board's file", board.place("kernel", key),
@@ -303,10 +303,10 @@ class ProductSteps:
         if boot.loader is not None:
             found["loader"] = (Path(boot.loader.host_file), board.place("boot", "loader"), boot.loader.debian_package)
         if boot.settings is not None:
-            path = board.folder_of("boot", "settings") / boot.settings.file
+            path = board.folder_of("boot", "settings", "file") / boot.settings.file
             found["settings"] = (path, board.place("boot", "settings", "file"), "")
         if boot.environment is not None:
-            path = board.folder_of("boot", "environment") / boot.environment.file
+            path = board.folder_of("boot", "environment", "file") / boot.environment.file
             found["environment"] = (path, board.place("boot", "environment", "file"), "")
         return found
 
@@ -326,5 +326,5 @@ class ProductSteps:
                 where = ("disk", str(number), kind, str(index))
                 if file in self._made_blobs():
                     continue
-                found[f"blob {file}"] = (board.folder_of(*where) / file, board.place(*where))
+                found[f"blob {file}"] = (board.folder_of(*where, "file") / file, board.place(*where))
         return found

@@ -27,6 +27,7 @@ from yarrik.model import Composition, Overrides, Workspace, compose, load_worksp
 from yarrik.model.checking import convert
 from yarrik.model.definitions import ShelfFile
 from yarrik.model.reading import read_document
+from yarrik.model.soundness import never_holding
 from yarrik.moving import copy_sparse
 from yarrik.plan import Assessment, Graph, assess, plan_product
 from yarrik.resolve import Answer, Lock, LockedProduct, Moved, moved, read_lock, resolve
@@ -126,6 +127,15 @@ class Session:
         collector.raise_if_any()
         if seen:
             self.memory.learn("good licences", msgspec.json.encode(sorted(good | seen)))
+
+    def warnings(self, composition: Composition) -> tuple[Trouble, ...]:
+        """What is likely wrong, with this product or with a condition of any definition."""
+        found = [*self.answer(composition).warnings]
+        for kind in ("board", "profile", "image", "recipe"):
+            for name, shelved in self.workspace.shelved[kind].items():
+                if "when" in shelved.document.raw:
+                    found += never_holding(self.workspace, kind, name)
+        return tuple(dict.fromkeys(found))
 
     def answer_warnings(self, composition: Composition) -> tuple[Trouble, ...]:
         return next(
