@@ -129,8 +129,15 @@ class AnswersAreFound(ResolvingTest):
         self.assertIn("png colour", self.text("/usr/share/libplot"))
         self.image("app", "other", "libplot", more="[options.libplot]\ngrey = true")
         planned = self.yarrik("plan", at=self.root)
-        self.assertRegex(planned, r"build libplot +environment\.INK changed: colour → grey")
+        self.assertRegex(planned, r"build libplot +option grey: off → on \(s/images/i.toml:3\)")
         self.assertNotIn("other", planned)
+        told = self.yarrik_json("plan", "--why", "build libplot", at=self.root)["differences"]
+        self.assertEqual({(one["what"], one["before"], one["after"]) for one in told},
+                         {("choice option colour", "on", "off"), ("choice option grey", "off", "on"),
+                          ("setting environment.INK", "colour", "grey")})  # fmt: skip
+        waiting = self.yarrik_json("plan", "--why", "build app", at=self.root)
+        self.assertEqual((waiting["verdict"], waiting["waits"]), ("may run", ["stage libplot"]))
+        self.assertEqual(self.refused("plan", "--why", "build libplto")["remedy"], "did you mean `build libplot`?")
         ran = self.ran(self.yarrik_json("build", at=self.root))
         self.assertNotIn("build other", ran)
         self.assertIn("png grey", self.text("/usr/share/libplot"))

@@ -21,8 +21,9 @@ from yarrik.cli.options import (
 )
 
 if TYPE_CHECKING:
+    from yarrik.model import Composition
     from yarrik.plan import Assessment
-    from yarrik.run import BuildReport
+    from yarrik.run import BuildReport, Session
 
 
 @app.command(
@@ -131,10 +132,33 @@ def report_as_json(report: BuildReport) -> dict[str, object]:
     }
 
 
+def _show_why(session: Session, composition: Composition, step: str, json: bool) -> None:
+    from yarrik.cli.view import print_json, show_table, styled
+
+    one, rows, waits = session.why_runs(composition, step)
+    if json:
+        differences = [{"what": what, "before": before, "after": after} for what, before, after in rows]
+        print_json({"ok": True, "product": composition.name, "step": step, "verdict": one.verdict, "reason": one.reason,
+                    "differences": differences, "waits": waits})  # fmt: skip
+        return
+    sys.stdout.write(f"{styled(step, 'bold')} {one.verdict}{': ' + one.reason if one.reason else ''}\n")
+    for what, before, after in rows:
+        if len(before) + len(after) < 70:
+            show_table([(what, f"{before or 'nothing'} → {after or 'nothing'}" if after != "differs" else f"{before} differs")])
+        else:
+            show_table([(what, "before", before), ("", "now", after)])
+    if waits:
+        sys.stdout.write(f"  not known yet: what {', '.join(waits)} will leave\n")
+
+
 @app.command(epilog="Example: touch a source, then [bold]yarrik plan[/bold] names the file and all that waits for it.")
 def plan(
     product: ProductArgument = None,
     every: Annotated[bool, typer.Option("--all", help="Lists kept steps too.")] = False,
+    why: Annotated[
+        str | None,
+        typer.Option("--why", metavar="STEP", help="All in which a step differs from its last run."),
+    ] = None,
     variants: WithOption = None,
     settings: SetOption = None,
     workspace: WorkspaceOption = None,
@@ -145,6 +169,9 @@ def plan(
 
     with opened(workspace) as session:
         composition = composed(session, product, variants, settings)
+        if why is not None:
+            _show_why(session, composition, why, json)
+            return
         found = session.plan(composition)
     if json:
         print_json(

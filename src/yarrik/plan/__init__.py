@@ -21,7 +21,7 @@ from yarrik.plan.actions import (
 )
 from yarrik.plan.assess import Assessment, assess
 from yarrik.plan.graph import Graph, plan_product
-from yarrik.plan.reasons import Reason, reason_for
+from yarrik.plan.reasons import Reason, all_differences, reason_for
 from yarrik.plan.steps import Step, fingerprint_of, parts_of
 from yarrik.plan.surroundings import Surroundings
 
@@ -48,6 +48,7 @@ __all__ = [
     "TryOnBench",
     "Unpack",
     "WriteDisks",
+    "all_differences",
     "assess",
     "fingerprint_of",
     "parts_of",

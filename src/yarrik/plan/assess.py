@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Literal
 
 from yarrik.cache import LastRun
@@ -16,12 +16,14 @@ Verdict = Literal["kept", "runs", "may run"]
 
 @dataclass(frozen=True)
 class Assessment:
-    """The verdict on one step. `causes` names the changes that it can be traced back to."""
+    """The verdict on one step. `causes` names the changes that it can be traced back to, `inputs` are the digests of its inputs
+    as far as they are known."""
 
     step: Step
     verdict: Verdict
     reason: str = ""
     causes: tuple[str, ...] = ()
+    inputs: Mapping[str, str] = field(default_factory=dict)
 
 
 def assess(
@@ -43,7 +45,7 @@ def assess(
             kept = lookup(step.name, fingerprint)
             if kept is not None:
                 outputs[step.name] = kept
-                found[step.name] = Assessment(step, "kept")
+                found[step.name] = Assessment(step, "kept", inputs=inputs)
                 continue
         last = last_runs.get(step.name)
         told = {label: _cause_text(found[name]) for label, (name, _) in step.inputs.items() if found[name].causes}
@@ -51,13 +53,13 @@ def assess(
         if reason is None and len(inputs) < len(step.inputs):
             waits = [name for name in step.needs if name not in outputs]
             text = f"if {_listed(waits)} comes out different"
-            found[step.name] = Assessment(step, "may run", text, causes)
+            found[step.name] = Assessment(step, "may run", text, causes, inputs)
             continue
         text = reason.text if reason is not None else "its result is no longer in the cache"
         if step.predicted:
             outputs[step.name] = step.predicted
         own = () if reason is not None and reason.code == "input" and causes else (f"{step.subject}: {text}",)
-        found[step.name] = Assessment(step, "runs", text, own + causes)
+        found[step.name] = Assessment(step, "runs", text, own + causes, inputs)
     return [found[step.name] for step in graph.steps]
 
 

@@ -363,9 +363,27 @@ class _Planner:
                 ),
                 inputs=inputs,
                 places=dict(self.steps[source[0]].places),
+                marks=self._marks(node),
+                choices=self._choices(node, recipe),
             )
         )
         return step.name, "files"
+
+    def _choices(self, node: Node, recipe: Definition[Recipe]) -> dict[str, str]:
+        """What was decided on a recipe: its version and options."""
+        options = {f"option {name}": "on" if on else "off" for name, on in self.answer.options_of(node).items()}
+        return {"version": recipe.value.version, **options}
+
+    def _marks(self, node: Node) -> dict[str, Place]:
+        """Where options and versions are asked for."""
+        wishes, document = self.composition.wishes
+        found = {}
+        if node.side == "board":
+            for name in wishes.options.get(node.recipe, {}):
+                found[f"option {name}"] = document.origin("options", node.recipe, name).place
+        if node.recipe in wishes.versions:
+            found["version"] = document.origin("versions", node.recipe).place
+        return found
 
     def _environment(self, node: Node, toolchain: Toolchain) -> dict[str, str]:
         profile, board = self.composition.profile.value, self.composition.board.value

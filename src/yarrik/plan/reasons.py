@@ -6,6 +6,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Literal
 
+import msgspec
+
 from yarrik.cache import LastRun
 from yarrik.plan.steps import Step
 
@@ -39,10 +41,15 @@ def reason_for(
         return Reason(
             "toolchain", f"toolchain changed: {before.get('setting toolchain', 'none')} → {parts['setting toolchain']}"
         )
-    for key in sorted(parts):
-        if key.startswith("setting ") and before.get(key) != parts[key]:
-            return Reason("settings", _setting_text(key.removeprefix("setting "), before.get(key), parts[key]))
+    changed = [key for key in sorted(parts) if key.startswith("setting ") and before.get(key) != parts[key]]
     gone = sorted(key for key in before if key.startswith("setting ") and key not in parts)
+    if changed or gone:
+        chosen = [key for key in sorted(parts) if key.startswith("choice ") and before.get(key, parts[key]) != parts[key]]
+        if chosen:  # what somebody decided says more than what follows from it
+            asked = [key for key in chosen if key.removeprefix("choice ") in step.marks] or chosen
+            return Reason("settings", _choice_text(step, asked[0], before[asked[0]], parts[asked[0]]))
+    if changed:
+        return Reason("settings", _setting_text(changed[0].removeprefix("setting "), before.get(changed[0]), parts[changed[0]]))
     if gone:
         return Reason("settings", f"{gone[0].removeprefix('setting ')} is not set any more")
     for label in sorted(step.inputs):
@@ -53,6 +60,52 @@ def reason_for(
     if lost:
         return Reason("input", f"{lost[0].removeprefix('input ')} is not an input any more")
     return None
+
+
+def all_differences(
+    step: Step, parts: Mapping[str, str], last: LastRun | None, difference: Difference
+) -> list[tuple[str, str, str]]:
+    """Everything that differs between the last fingerprint and the next: what, before, after. For trees the paths."""
+    if last is None:
+        return []
+    before = last.parts
+    found = []
+    for key in sorted(before.keys() | parts.keys()):
+        old, new = before.get(key, ""), parts.get(key, "")
+        if old == new:
+            continue
+        kind, _, label = key.partition(" ")
+        if kind in ("file", "input") and old and new:
+            names = difference(old, new)
+            if names:
+                found += [(f"{kind} {label}", name, "differs") for name in names]
+                continue
+            old, new = f"{old[:16]}…", f"{new[:16]}…"
+        elif kind == "setting" and old.startswith("[") and new.startswith("["):
+            old, new = _words_apart(old, new)
+        what = f"{label} of {step.inputs[label][0]}" if kind == "input" and label in step.inputs else label
+        found.append((f"{kind} {what}", old, new))
+    return found
+
+
+def _words_apart(before: str, after: str) -> tuple[str, str]:
+    """Two settings that are lists (of commands): only the words that the other has not."""
+
+    def words(value: object) -> list[str]:
+        return [word for item in value for word in words(item)] if isinstance(value, list) else [str(value)]
+
+    old, new = words(msgspec.json.decode(before)), words(msgspec.json.decode(after))
+    gone, come = (
+        [word for word in dict.fromkeys(old) if word not in new],
+        [word for word in dict.fromkeys(new) if word not in old],
+    )
+    return (" ".join(gone), " ".join(come)) if gone or come else (before, after)
+
+
+def _choice_text(step: Step, key: str, before: str, after: str) -> str:
+    label = key.removeprefix("choice ")
+    place = str(step.marks.get(label, "")).split(" [")[0]
+    return f"{label}: {before} → {after}" + (f" ({place})" if place else "")
 
 
 def _source_text(step: Step, label: str, before: str | None, after: str, difference: Difference) -> str:

@@ -24,7 +24,9 @@ class Step:
 
     `files` gives digests of what comes from outside the graph, by label; `inputs` names outputs of other steps.
     `places` tells where outside things (and the sources behind an input) lie on this machine.
-    `predicted` holds outputs that are known beforehand. `marks` tells where in people's files a setting stands, for messages.
+    `predicted` holds outputs that are known beforehand. `choices` are what people decided that the action follows from
+    (options, versions), and `marks` tells where in their files a setting or choice stands: both serve messages, not the
+    fingerprint.
     """
 
     kind: str
@@ -35,6 +37,7 @@ class Step:
     places: Mapping[str, Path] = field(default_factory=dict)
     predicted: Mapping[str, str] = field(default_factory=dict)
     marks: Mapping[str, Place] = field(default_factory=dict)
+    choices: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def name(self) -> str:
@@ -67,6 +70,7 @@ def parts_of(step: Step, inputs: Mapping[str, str]) -> dict[str, str]:
             parts[f"setting {key}"] = _text(value)
     if step.action.REVISION:
         parts["setting revision of this step"] = str(step.action.REVISION)
+    parts.update({f"choice {label}": value for label, value in step.choices.items()})
     parts.update({f"file {label}": digest for label, digest in step.files.items()})
     parts.update({f"input {label}": digest for label, digest in inputs.items()})
     return parts

@@ -29,7 +29,7 @@ from yarrik.model.definitions import ShelfFile
 from yarrik.model.reading import read_document
 from yarrik.model.soundness import never_holding
 from yarrik.moving import copy_sparse
-from yarrik.plan import Assessment, Graph, assess, plan_product
+from yarrik.plan import Assessment, Graph, all_differences, assess, parts_of, plan_product
 from yarrik.resolve import Answer, Lock, LockedProduct, Moved, moved, read_lock, resolve
 from yarrik.resolve.solver import Progress
 from yarrik.run.events import Listener, silent
@@ -208,6 +208,22 @@ class Session:
             return result.outputs if result is not None else None
 
         return assess(graph, lookup, last_runs, self._difference)
+
+    def why_runs(self, composition: Composition, step: str) -> tuple[Assessment, list[tuple[str, str, str]], list[str]]:
+        """A step's verdict, everything in which its last fingerprint and the next differ (what, before, after), and inputs that
+        are not known before other steps have run. Raises YarrikError for a step that the product has not."""
+        found = {one.step.name: one for one in self.plan(composition)}
+        if step not in found:
+            raise YarrikError(Trouble("STEP-UNKNOWN", f"`{composition.name}` has no step `{step}`",
+                                      remedy=suggestion(step, found)))  # fmt: skip
+        one = found[step]
+        last = self.memory.last_runs(composition.name).get(step)
+        parts = parts_of(one.step, one.inputs)
+        unknown = sorted(label for label in one.step.inputs if label not in one.inputs)
+        if last is not None:
+            parts |= {key: last.parts[key] for label in unknown if (key := f"input {label}") in last.parts}
+        waits = [one.step.inputs[label][0] for label in unknown]
+        return one, all_differences(one.step, parts, last, self._difference), list(dict.fromkeys(waits))
 
     def _difference(self, before: str, after: str) -> list[str]:
         """Paths that differ between two trees, one of which may not be in the store yet; none when either is unknown."""
