@@ -1,8 +1,13 @@
 """Fingerprints, reasons, what a plan says, and the scheduler's state machine."""
 
+import textwrap
 import unittest
 from unittest import mock
 
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.support import WorkspaceTest
 from yarrik.cache import LastRun
 from yarrik.plan import Graph, PrepareFolder, RunCommands, Step, assess, fingerprint_of, parts_of, reason_for
 from yarrik.resolve import Order
@@ -118,6 +123,74 @@ class TheScheduleNeverRunsTooEarly(unittest.TestCase):
         schedule.finish(first)
         self.assertIsNone(schedule.take())
         self.assertEqual((schedule.over, schedule.given_up), (True, {"b", "c"}))
+
+    def test_what_everything_else_waits_for_goes_first(self) -> None:
+        needs = {"small": [], "other": [], "long": [], "user": ["long"], "end": ["user", "small", "other"]}
+        schedule = Schedule(needs, {"small": 2, "other": 9, "long": 5, "user": 30, "end": 1})
+        self.assertEqual([schedule.take() for _ in range(3)], ["long", "other", "small"])
+
+    @given(st.data())
+    def test_no_step_twice_none_before_its_needs_none_lost_and_the_budget_is_never_exceeded(self, data: st.DataObject) -> None:
+        count, budget = data.draw(st.integers(1, 12)), data.draw(st.integers(1, 4))
+        needs = {f"s{n}": [f"s{m}" for m in range(n) if data.draw(st.booleans())] for n in range(count)}
+        seconds = {name: data.draw(st.floats(0, 100)) for name in needs if data.draw(st.booleans())}
+        keep_going = data.draw(st.booleans())
+        schedule = Schedule(needs, seconds)
+        running: list[str] = []
+        taken: list[str] = []
+        while not schedule.over:
+            while len(running) < budget and (name := schedule.take()) is not None:
+                self.assertLessEqual(set(needs[name]), schedule.done)
+                if data.draw(st.integers(0, 9)) == 0 and running:
+                    schedule.hand_back(name)
+                    break
+                taken.append(name)
+                running.append(name)
+            self.assertLessEqual(schedule.running, budget)
+            self.assertEqual(schedule.running, len(running))
+            if running:
+                name = running.pop(data.draw(st.integers(0, len(running) - 1)))
+                if data.draw(st.integers(0, 5)) == 0:
+                    schedule.fail(name)
+                    if not keep_going:
+                        schedule.stop()
+                else:
+                    schedule.finish(name)
+        self.assertEqual(len(taken), len(set(taken)))
+        self.assertEqual(set(taken), schedule.done | schedule.failed)
+        self.assertEqual(schedule.done | schedule.failed | schedule.given_up, set(needs))
+        self.assertFalse(schedule.done & schedule.given_up)
+        if keep_going or not schedule.failed:  # what does not need a failed step is done
+            for name in schedule.given_up:
+                self.assertTrue(set(needs[name]) & (schedule.failed | schedule.given_up))
+
+
+class TheBudgetIsSharedWithTheToolsInside(WorkspaceTest):
+    def test_two_makes_of_four_jobs_each_never_run_more_than_two_together(self) -> None:
+        targets = " ".join(f"t{number}" for number in range(4))
+        makefile = f"""
+            all: {targets}
+            t%:
+            \tdate +%s%N > $@; sleep 0.2; date +%s%N >> $@
+            install: all
+            \tmkdir -p $(DESTDIR)/etc; cat {targets} > $(DESTDIR)/etc/$(NAME)
+            """
+        for name in ("one", "two"):
+            self.recipe(name, "true", {"Makefile": textwrap.dedent(makefile).lstrip()})
+            file = self.root / f"s/recipes/{name}/recipe.toml"
+            text = file.read_text().replace('using = "plain"', f'using = "make"\nvariables = {{ NAME = "{name}" }}')
+            file.write_text("".join(line for line in text.splitlines(True) if not line.startswith("commands =")))
+        self.write("w/s/images/i.toml", 'packages = ["init", "one", "two"]\n')
+        self.yarrik("build", "--jobs", "2", at=self.root)
+        spans = []
+        for name in ("one", "two"):
+            self.yarrik("inspect", "out/p/p.img", "--extract", f"/etc/{name}", "--to", self.folder / name, at=self.root)
+            text = next(path for path in (self.folder / name).rglob("*") if path.is_file()).read_text()
+            times = [int(line) for line in text.split()]
+            spans += list(zip(times[::2], times[1::2], strict=True))
+        self.assertEqual(len(spans), 8)
+        together = max(sum(start <= moment < end for start, end in spans) for moment, _ in spans)
+        self.assertEqual(together, 2)
 
 
 if __name__ == "__main__":

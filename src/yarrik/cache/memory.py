@@ -23,6 +23,9 @@ create table if not exists runs (
   product text not null, step text not null, fingerprint text not null, parts blob not null, outputs blob not null,
   primary key (product, step)
 ) without rowid;
+create table if not exists durations (
+  product text not null, step text not null, seconds real not null, primary key (product, step)
+) without rowid;
 create table if not exists documents (path text primary key, mark text not null, content blob not null) without rowid;
 create table if not exists facts (name text primary key, value blob not null) without rowid;
 """
@@ -111,6 +114,15 @@ class Memory:
                 "insert or replace into runs values (?, ?, ?, ?, ?)",
                 (product, step, run.fingerprint, run.encoded_parts, msgspec.json.encode(run.outputs)),
             )
+
+    def durations(self, product: str) -> dict[str, float]:
+        """The seconds that each step of a product took when it ran last."""
+        with self._lock:
+            return dict(self._database.execute("select step, seconds from durations where product = ?", (product,)).fetchall())
+
+    def took(self, product: str, step: str, seconds: float) -> None:
+        with self._lock:
+            self._database.execute("insert or replace into durations values (?, ?, ?)", (product, step, seconds))
 
     def fact(self, name: str) -> bytes | None:
         """A remembered finding (what a compiler said of itself), kept until `learn` replaces it."""

@@ -107,6 +107,7 @@ class BuildView:
         self._quiet = quiet
         self._moving = coloured() and not quiet
         self._running: dict[str, float] = {}
+        self._expected: dict[str, float] = {}
         self._left = 0
         self._told: dict[str, int] = {}
 
@@ -118,6 +119,8 @@ class BuildView:
         self._clear()
         if isinstance(event, StepStarted):
             self._running[event.step] = time.monotonic()
+            if event.expected is not None:
+                self._expected[event.step] = event.expected
             self._left = event.left
         elif isinstance(event, SubjectEnded):
             mark = styled("✗", "red") if event.failed else styled("=", "blue") if event.same else styled("✓", "green")
@@ -135,11 +138,16 @@ class BuildView:
     def _draw(self) -> None:
         if self._moving and self._running:
             now = time.monotonic()
-            names = ", ".join(
-                f"{name} ({now - since:.0f} s)" if now - since > 1 else name for name, since in self._running.items()
-            )
+            names = ", ".join(self._with_time(name, now - since) for name, since in self._running.items())
             text = _fitting(f"running: {names}; {self._left} steps left", 2)
             sys.stdout.write(f"  {styled(text, 'blue')}")
+
+    def _with_time(self, name: str, seconds: float) -> str:
+        """A running step with the time it took so far, and the time it took last."""
+        if seconds <= 1:
+            return name
+        expected = self._expected.get(name, 0.0)
+        return f"{name} ({seconds:.0f} s{f' of about {expected:.0f}' if expected > 3 else ''})"
 
     def _tell_of_time(self) -> None:
         """Without a terminal, a long step gives a sign of life each minute."""

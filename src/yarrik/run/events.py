@@ -8,11 +8,12 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class StepStarted:
-    """A step begins to run; `left` is how many steps are neither done nor started."""
+    """A step begins to run; `left` is how many steps are neither done nor started, `expected` the seconds that it took last."""
 
     step: str
     reason: str
     left: int
+    expected: float | None = None
 
 
 @dataclass(frozen=True)

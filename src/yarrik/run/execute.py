@@ -20,6 +20,7 @@ from yarrik.cache import LastRun, Memory, MissingObject, Result, Store
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.plan import Graph, Step, fingerprint_of, parts_of, reason_for
 from yarrik.plan.reasons import Difference
+from yarrik.run.budget import JobBudget
 from yarrik.run.events import Listener, StepEnded, StepStarted, StillRunning, SubjectEnded
 from yarrik.run.perform import Context, perform
 from yarrik.run.sandbox import Sandbox
@@ -65,7 +66,8 @@ class Execution:
     def run(self) -> list[StepReport]:
         """Returns a report for each step, in the graph's order; failed steps carry their error."""
         steps = {step.name: step for step in self.graph.steps}
-        schedule = Schedule({step.name: step.needs for step in self.graph.steps})
+        took = self.memory.durations(self.graph.product)
+        schedule = Schedule({step.name: step.needs for step in self.graph.steps}, took)
         subjects: dict[str, list[str]] = {}
         for step in self.graph.steps:
             subjects.setdefault(step.subject, []).append(step.name)
@@ -73,6 +75,7 @@ class Execution:
         running: dict[Future[StepReport], str] = {}
         started = False
         pool = ThreadPoolExecutor(max_workers=self.jobs, thread_name_prefix="step")
+        budget = self.sandbox.budget = JobBudget(self.jobs)
         try:
             while not schedule.over:
                 while len(running) < self.jobs and (name := schedule.take()) is not None:
@@ -85,6 +88,11 @@ class Execution:
                         schedule.finish(name)
                         self._tell_if_ended(subjects[step.subject])
                         continue
+                    if not running:
+                        budget.refill()
+                    if not budget.take():  # the tools of the steps that run have all there is
+                        schedule.hand_back(name)
+                        break
                     if not started:
                         self.before_first()
                         started = True
@@ -92,15 +100,17 @@ class Execution:
                     last = self._last.get(name)
                     reason = reason_for(step, parts, last, self.difference)
                     text = reason.text if reason is not None else "its result is no longer in the cache"
-                    self.listener(StepStarted(name, text, schedule.left))
+                    self.listener(StepStarted(name, text, schedule.left, took.get(name)))
                     running[pool.submit(self._perform, step, inputs, parts, fingerprint, text)] = name
                 if not running:
                     continue
-                finished, _ = wait(running, timeout=1.0, return_when=FIRST_COMPLETED)
+                free = len(running) < self.jobs and not schedule.idle
+                finished, _ = wait(running, timeout=0.1 if free else 1.0, return_when=FIRST_COMPLETED)
                 if not finished:
                     self.listener(StillRunning())
                 for future in finished:
                     name = running.pop(future)
+                    budget.give()
                     report = self.reports[name] = future.result()
                     self.listener(StepEnded(name, report.how == "failed"))
                     if report.how == "failed":
@@ -117,6 +127,8 @@ class Execution:
             raise
         finally:
             pool.shutdown(wait=True, cancel_futures=True)
+            self.sandbox.budget = None
+            budget.close()
         for name in schedule.given_up:
             self.reports.setdefault(name, StepReport(steps[name], "not reached"))
         return [self.reports[step.name] for step in self.graph.steps]
@@ -168,6 +180,7 @@ class Execution:
         same = last is not None and dict(last.outputs) == dict(result.outputs)
         self.memory.remember(self.graph.product, step.name, LastRun.of(fingerprint, parts, dict(result.outputs)))
         seconds = time.monotonic() - started
+        self.memory.took(self.graph.product, step.name, seconds)
         return StepReport(step, "ran", fingerprint, reason, seconds, same, result.outputs, result.notes, result.log)
 
     def _run(self, step: Step, inputs: Mapping[str, str], fingerprint: str) -> Result:

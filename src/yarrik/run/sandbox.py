@@ -16,6 +16,8 @@ from functools import cached_property
 from pathlib import Path
 from typing import BinaryIO
 
+from yarrik.run.budget import JobBudget
+
 INSIDE = "/step"
 _SYSTEM_FOLDERS = ("/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32")
 _SYSTEM_FILES = ("/etc/alternatives", "/etc/ld.so.cache", "/etc/ld.so.conf", "/etc/ld.so.conf.d")
@@ -29,6 +31,7 @@ class Sandbox:
     programs: tuple[str, ...] = ()
     folders: tuple[str, ...] = ()
     allowed: bool = True
+    budget: JobBudget | None = None
     _processes: set[subprocess.Popen[bytes]] = field(default_factory=set)
     _lock: threading.Lock = field(default_factory=threading.Lock)
     _stopped: bool = False
@@ -86,6 +89,12 @@ class Sandbox:
             "LC_ALL": "C",
             "TZ": "UTC0",
         } | {key: filled(value) for key, value in environment.items()}
+        shared: tuple[int, ...] = ()
+        if self.budget is not None:
+            # With a number of its own, make would leave the budget.
+            command = [word for word in command if word != "-j{jobs}"]
+            inner |= self.budget.environment
+            shared = self.budget.descriptors
         arguments = [filled(word) for word in command]
         here = filled(folder)
         if self.bubblewrap is not None:
@@ -95,8 +104,9 @@ class Sandbox:
         log.flush()
         try:
             process = subprocess.Popen(
-                arguments, cwd=here, env=inner, stdin=subprocess.DEVNULL, stdout=log, stderr=subprocess.STDOUT, umask=0o022
-            )
+                arguments, cwd=here, env=inner, stdin=subprocess.DEVNULL, stdout=log, stderr=subprocess.STDOUT, umask=0o022,
+                pass_fds=shared,
+            )  # fmt: skip
         except OSError as error:
             log.write(f"{arguments[0]}: cannot be started: {error.strerror}\n".encode())
             return 127

@@ -1,0 +1,54 @@
+"""One budget of jobs for all steps and the build systems inside them, by the protocol of GNU make's jobserver.
+
+A pipe holds a token for each job that may still be started ("POSIX Jobserver Interaction", GNU make manual, section 13.1.1).
+Each step that runs has taken one, and the make inside it takes further ones for what it does beside. So a machine of two
+processors runs two jobs, not two for each of two steps."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+
+TOKEN = b"+"
+
+
+class JobBudget:
+    """Tokens for `jobs` jobs. Closed with `close`."""
+
+    def __init__(self, jobs: int) -> None:
+        self.jobs = jobs
+        self._read, self._write = os.pipe()
+        os.set_blocking(self._read, False)
+        os.write(self._write, TOKEN * jobs)
+
+    def take(self) -> bool:
+        """Takes a token for a step; False when all are taken."""
+        try:
+            return os.read(self._read, 1) != b""
+        except BlockingIOError:
+            return False
+
+    def give(self) -> None:
+        """Gives a step's token back."""
+        os.write(self._write, TOKEN)
+
+    def refill(self) -> None:
+        """Brings the budget back to its full size while no step runs: tools that were ended by force took tokens along."""
+        with contextlib.suppress(BlockingIOError):
+            while os.read(self._read, 4096):
+                pass
+        os.write(self._write, TOKEN * self.jobs)
+
+    @property
+    def descriptors(self) -> tuple[int, int]:
+        """What processes that take part have to inherit."""
+        return self._read, self._write
+
+    @property
+    def environment(self) -> dict[str, str]:
+        """Tells make of the budget."""
+        return {"MAKEFLAGS": f" -j{self.jobs} --jobserver-auth={self._read},{self._write}"}
+
+    def close(self) -> None:
+        os.close(self._read)
+        os.close(self._write)
