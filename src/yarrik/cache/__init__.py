@@ -3,6 +3,7 @@
 from yarrik.cache.memory import LastRun, Memory
 from yarrik.cache.store import MissingObject, Result, Store, default_root
 from yarrik.cache.tree import Entry, Tree, TreeDamaged, changed_paths, file_digest, read_tree, safe_relative
+from yarrik.cache.upkeep import in_use
 
 __all__ = [
     "Entry",
@@ -16,6 +17,7 @@ __all__ = [
     "changed_paths",
     "default_root",
     "file_digest",
+    "in_use",
     "read_tree",
     "safe_relative",
 ]

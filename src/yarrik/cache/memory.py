@@ -115,6 +115,15 @@ class Memory:
                 (product, step, run.fingerprint, run.encoded_parts, msgspec.json.encode(run.outputs)),
             )
 
+    def kept_outputs(self) -> dict[str, list[str]]:
+        """The digests that the last runs of each product left."""
+        with self._lock:
+            rows = self._database.execute("select product, outputs from runs").fetchall()
+        found: dict[str, list[str]] = {}
+        for product, outputs in rows:
+            found.setdefault(product, []).extend(msgspec.json.decode(outputs, type=dict[str, str]).values())
+        return found
+
     def durations(self, product: str) -> dict[str, float]:
         """The seconds that each step of a product took when it ran last."""
         with self._lock:

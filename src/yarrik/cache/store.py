@@ -14,7 +14,7 @@ import secrets
 import shutil
 import tempfile
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from pathlib import Path
@@ -226,6 +226,15 @@ class Store:
 
     def put_result(self, fingerprint: str, result: Result) -> None:
         self._place(msgspec.json.encode(result), self._result_path(fingerprint))
+
+    def mark_used(self, fingerprints: Iterable[str]) -> None:
+        """Notes that these results were used now; those that were within the hour are left alone."""
+        now = time.time()
+        for fingerprint in fingerprints:
+            path = self._result_path(fingerprint)
+            with contextlib.suppress(OSError):
+                if now - path.stat().st_mtime > 3600:
+                    os.utime(path)
 
     def lock(self, fingerprint: str) -> FileLock:
         """Held while a step runs, so that two builds do not do the same work twice."""

@@ -44,7 +44,21 @@ def main() -> NoReturn:
     # Nearly all that is made lives until the end: looking for rings among it again and again would only take time.
     gc.set_threshold(200_000, 20, 20)
     # Each module registers its commands; they are listed in this order, which is that of a first day.
-    for name in ("demo", "check", "resolve", "build", "boot", "find", "look", "inspect", "pack", "devicetree", "kernel"):
+    for name in (
+        "demo",
+        "check",
+        "resolve",
+        "build",
+        "boot",
+        "enter",
+        "find",
+        "look",
+        "inspect",
+        "pack",
+        "devicetree",
+        "kernel",
+        "cache",
+    ):
         importlib.import_module(f"yarrik.cli.{name}")
 
     for stream in (sys.stdout, sys.stderr):

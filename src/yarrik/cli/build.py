@@ -36,6 +36,10 @@ def build(
     keep_going: Annotated[
         bool, typer.Option("--keep-going", help="Goes on with all that does not need a failed step.")
     ] = False,
+    until: Annotated[
+        str | None,
+        typer.Option(metavar="STEP", help="Runs one step with what it needs."),
+    ] = None,
     renew_lock: Annotated[
         bool, typer.Option("--renew-lock", help="Accepts sources that changed since yarrik.lock was written.")
     ] = False,
@@ -53,7 +57,7 @@ def build(
         composition = composed(session, product, variants, settings)
         view = BuildView(quiet=json)
         try:
-            report = session.build(composition, jobs, keep_going, view)
+            report = session.build(composition, jobs, keep_going, view, until)
         finally:
             view.close()
     if json:
@@ -61,6 +65,11 @@ def build(
         raise typer.Exit(1 if report.errors else 0)
     for error in report.errors:
         show_error(error, as_json=False)
+    if until is not None and not report.errors:
+        ran = len(report.ran)
+        text = f"{until} is done: {ran} ran, {len(report.steps) - ran} kept; nothing was written to out/"
+        sys.stdout.write(f"{report.product}: {text}\n")
+        raise typer.Exit(0)
     show_report(report)
     raise typer.Exit(1 if report.errors else 0)
 

@@ -28,11 +28,16 @@ if TYPE_CHECKING:
 
 
 @app.command(
-    epilog="Examples: [bold]yarrik log build libtide[/bold] · [bold]yarrik log build libtide --product tide-office[/bold]"
+    epilog="Examples: [bold]yarrik log libtide[/bold] · [bold]yarrik log --last-failure[/bold] · "
+    "[bold]yarrik log stage libtide --product tide-office[/bold]"
 )
 def log(
-    kind: Annotated[str, typer.Argument(help="The step's kind: fetch, prepare, configure, build, stage, split, …")],
-    subject: Annotated[list[str], typer.Argument(help="The recipe, or the product.")],
+    kind: Annotated[
+        str | None,
+        typer.Argument(help="The step's kind (fetch, build, stage, …); or a recipe alone."),
+    ] = None,
+    subject: Annotated[list[str] | None, typer.Argument(help="The recipe, or the product.")] = None,
+    last_failure: Annotated[bool, typer.Option("--last-failure", help="Of the step that failed last.")] = False,
     product: ProductOption = None,
     variants: WithOption = None,
     settings: SetOption = None,
@@ -44,9 +49,14 @@ def log(
     from yarrik.errors import Place, Trouble, YarrikError, suggestion
     from yarrik.run.execute import log_path
 
-    step = " ".join([kind, *subject])
     with opened(workspace) as session:
         composition = composed(session, product, variants, settings)
+        if last_failure:
+            step = session.last_failure(composition.name)
+        elif kind is None:
+            raise YarrikError(Trouble("NAME-MISSING", "no step is named", remedy="yarrik log RECIPE, or --last-failure"))
+        else:
+            step = " ".join([kind, *subject] if subject else ["build", kind])
         text = session.log_of(composition.name, step)
     if text is None:
         logs = log_path(session.folder, composition.name, step).parent

@@ -168,16 +168,17 @@ class BuildView:
 
 
 class ResolveView:
-    """A moving line for questions that take long."""
+    """A moving line for work that takes long; `words` take two numbers."""
 
-    def __init__(self, quiet: bool = False) -> None:
+    def __init__(self, quiet: bool = False, words: str = "resolving: {} settled, {} conflicts") -> None:
+        self._words = words
         self._moving = not quiet and coloured(sys.stderr)
         self._said = False
 
     def __call__(self, decided: int, conflicts: int) -> None:
         if self._moving:
             self._said = True
-            sys.stderr.write(f"\r\033[K  resolving: {decided} settled, {conflicts} conflicts")
+            sys.stderr.write(f"\r\033[K  {self._words.format(decided, conflicts)}")
             sys.stderr.flush()
 
     def close(self) -> None:

@@ -255,15 +255,19 @@ def _make_by_ourselves(
 
 
 def _lay_out_inputs(context: Context, writable: tuple[str, ...]) -> None:
+    lay_out_inputs(context.inputs, context.store, context.sandbox, context.work, writable)
+
+
+def lay_out_inputs(inputs: Mapping[str, str], store: Store, sandbox: Sandbox, work: Path, writable: tuple[str, ...]) -> None:
     """Each input goes into the folder that its label begins with: `sysroot libtide` into `sysroot`."""
     for name in ("source", "kernel", "initramfs", "build", "stage", "sysroot", "tools", "home", "tmp"):
-        (context.work / name).mkdir()
+        (work / name).mkdir()
     # Without a sandbox nothing keeps a command from writing where it should not, so it gets copies.
-    safe = context.sandbox.bubblewrap is not None
-    for label, digest in context.inputs.items():
+    safe = sandbox.bubblewrap is not None
+    for label, digest in inputs.items():
         name = label.split(" ")[0]
         try:
-            context.store.lay_out(context.store.tree(digest), context.work / name, writable=name in writable or not safe)
+            store.lay_out(store.tree(digest), work / name, writable=name in writable or not safe)
         except FileExistsError as error:
             clash = Path(str(error.filename2 or error.filename)).name
             raise YarrikError(
@@ -273,10 +277,14 @@ def _lay_out_inputs(context: Context, writable: tuple[str, ...]) -> None:
             ) from error  # fmt: skip
 
 
+def read_only_folders(writable: tuple[str, ...]) -> tuple[str, ...]:
+    return tuple(name for name in ("source", "kernel", "initramfs", "sysroot", "tools") if name not in writable)
+
+
 def _runner(
     context: Context, environment: Mapping[str, str], folder: str, writable: tuple[str, ...]
 ) -> Callable[[tuple[str, ...]], None]:
-    read_only = tuple(name for name in ("source", "kernel", "initramfs", "sysroot", "tools") if name not in writable)
+    read_only = read_only_folders(writable)
 
     def run(command: tuple[str, ...]) -> None:
         code = context.sandbox.run(command, context.work, folder, environment, read_only, context.jobs, context.log)

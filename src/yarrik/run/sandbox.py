@@ -82,13 +82,7 @@ class Sandbox:
         def filled(text: str) -> str:
             return text.replace("{step}", root).replace("{jobs}", str(jobs))
 
-        inner = {
-            "PATH": self._path(root),
-            "HOME": f"{root}/home",
-            "TMPDIR": "/tmp" if self.bubblewrap is not None else f"{root}/tmp",
-            "LC_ALL": "C",
-            "TZ": "UTC0",
-        } | {key: filled(value) for key, value in environment.items()}
+        inner = self._environment(root) | {key: filled(value) for key, value in environment.items()}
         shared: tuple[int, ...] = ()
         if self.budget is not None:
             # With a number of its own, make would leave the budget.
@@ -119,6 +113,26 @@ class Sandbox:
         finally:
             with self._lock:
                 self._processes.discard(process)
+
+    def at_terminal(self, command: Sequence[str], work: Path, environment: Mapping[str, str], read_only: Iterable[str]) -> int:
+        """Runs a command as a step's would be run, but at this terminal, in the step's own folder; returns its exit code."""
+        root = self.inside(work)
+        inner = self._environment(root) | {key: text.replace("{step}", root) for key, text in environment.items()}
+        inner["TERM"] = os.environ.get("TERM", "dumb")
+        arguments = list(command)
+        if self.bubblewrap is not None:
+            wrapped = [word for word in self._wrapped(work, root, inner, read_only) if word != "--new-session"]
+            arguments, inner, root = [*wrapped, *arguments], {}, "/"
+        return subprocess.run(arguments, cwd=root, env=inner, umask=0o022, check=False).returncode
+
+    def _environment(self, root: str) -> dict[str, str]:
+        return {
+            "PATH": self._path(root),
+            "HOME": f"{root}/home",
+            "TMPDIR": "/tmp" if self.bubblewrap is not None else f"{root}/tmp",
+            "LC_ALL": "C",
+            "TZ": "UTC0",
+        }
 
     def stop(self) -> None:
         """Ends all that is running; commands started later end at once."""

@@ -15,7 +15,7 @@ import msgspec
 from filelock import FileLock
 
 from yarrik import __version__
-from yarrik.cache import Memory, MissingObject, Store, Tree, changed_paths, default_root, read_tree
+from yarrik.cache import Memory, MissingObject, Store, Tree, changed_paths, default_root, in_use, read_tree
 from yarrik.cache.tree import plain_modes
 from yarrik.devicetree import blob_name
 from yarrik.disk.layout import image_name
@@ -248,12 +248,27 @@ class Session:
     # Building
 
     def build(
-        self, composition: Composition, jobs: int | None = None, keep_going: bool = False, listener: Listener = silent
+        self,
+        composition: Composition,
+        jobs: int | None = None,
+        keep_going: bool = False,
+        listener: Listener = silent,
+        until: str | None = None,
     ) -> BuildReport:
-        """Builds the product and publishes it. The report says what failed; nothing is published then."""
+        """Builds the product and publishes it. The report says what failed; nothing is published then, nor with `until`, a
+        step's name: then that step is run with all that it needs."""
         graph = self.graph(composition)
+        if until is not None:
+            names = {step.name for step in graph.steps}
+            if until not in names:
+                raise YarrikError(Trouble("STEP-UNKNOWN", f"`{composition.name}` has no step `{until}`",
+                                          remedy=suggestion(until, names)))  # fmt: skip
+            graph = graph.up_to(until)
         composition = self.answer(composition).composition
         reports, sandbox = self._run(graph, jobs, keep_going, listener)
+        failed = [report.step.name for report in reports if report.error is not None]
+        if failed:
+            self.memory.learn(f"last failure {composition.name}", failed[0].encode())
         ran = any(report.how == "ran" for report in reports)
         out = self.root / "out" / composition.name
         notes = [f"{report.step.subject}: {note}" for report in reports for note in report.notes]
@@ -264,19 +279,24 @@ class Session:
         notes += [f"not as yarrik.lock had it: {one}" for one in self.moved]
         notes += [f"{trouble.what} ({trouble.place})" for trouble in self.answer_warnings(composition)]
         published = False
-        if all(report.error is None for report in reports):
+        if until is None and all(report.error is None for report in reports):
             published = self._publish(graph, composition, reports, out, ran)
         self.memory.save_digests()
         return BuildReport(composition.name, out, tuple(reports), tuple(notes), time.monotonic() - self.started, published)
 
-    def run_up_to(self, composition: Composition, step: str, listener: Listener = silent) -> Mapping[str, str]:
-        """Runs one step with all that it needs, and returns its outputs. Raises YarrikError with what failed."""
-        reports, _ = self._run(self.graph(composition).up_to(step), None, False, listener)
+    def run_steps(self, graph: Graph, listener: Listener = silent) -> tuple[dict[str, Mapping[str, str]], Sandbox]:
+        """Runs a graph of steps; the outputs of each by name, and the sandbox. Raises YarrikError with what failed."""
+        reports, sandbox = self._run(graph, None, False, listener)
         self.memory.save_digests()
         failed = [trouble for report in reports if report.error is not None for trouble in report.error.troubles]
         if failed:
             raise YarrikError(failed, "work")
-        return next(report.outputs for report in reports if report.step.name == step)
+        return {report.step.name: report.outputs for report in reports}, sandbox
+
+    def run_up_to(self, composition: Composition, step: str, listener: Listener = silent) -> Mapping[str, str]:
+        """Runs one step with all that it needs, and returns its outputs. Raises YarrikError with what failed."""
+        outputs, _ = self.run_steps(self.graph(composition).up_to(step), listener)
+        return outputs[step]
 
     def _run(self, graph: Graph, jobs: int | None, keep_going: bool, listener: Listener) -> tuple[list[StepReport], Sandbox]:
         if self.lock.changed:
@@ -301,7 +321,10 @@ class Session:
             before_first,
             self._difference,
         )
-        return execution.run(), sandbox
+        with in_use(self.store):
+            reports = execution.run()
+            self.store.mark_used(report.fingerprint for report in reports if report.fingerprint)
+        return reports, sandbox
 
     def _prepare_folder(self) -> None:
         self.folder.mkdir(exist_ok=True)
@@ -383,6 +406,14 @@ class Session:
         document = {"yarrik": __version__, "toolchains": toolchains, "steps": rows}
         _write(out / "build.json", msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n")
         _write(out / "steps.log", "\n".join(log).encode())
+
+    def last_failure(self, product: str) -> str:
+        """The step that failed last. Raises YarrikError when none has."""
+        known = self.memory.fact(f"last failure {product}")
+        if known is None:
+            raise YarrikError(Trouble("LOG-MISSING", f"no step of `{product}` has failed here",
+                                      remedy="name a step: yarrik log RECIPE"))  # fmt: skip
+        return known.decode()
 
     def log_of(self, product: str, step: str) -> str | None:
         """The log of a step's last run in this workspace, or of the run whose result was taken from the cache."""

@@ -1,0 +1,79 @@
+"""A shell as a step sees it: its inputs, environment and sandbox, with its commands at hand as a script."""
+
+from __future__ import annotations
+
+import shlex
+from dataclasses import dataclass
+from pathlib import Path
+
+from yarrik.errors import Trouble, YarrikError, suggestion
+from yarrik.model import Composition
+from yarrik.plan import Graph, RunCommands, Step
+from yarrik.run.events import Listener, silent
+from yarrik.run.execute import log_path, remove_folder
+from yarrik.run.perform import lay_out_inputs, read_only_folders
+from yarrik.run.sandbox import Sandbox
+from yarrik.run.session import Session
+
+
+@dataclass(frozen=True)
+class Entered:
+    """A step's folder, laid out. `again` tells that it is the one of the last time, with whatever was changed in it."""
+
+    step: Step
+    action: RunCommands
+    work: Path
+    sandbox: Sandbox
+    again: bool
+
+    @property
+    def inside(self) -> str:
+        return self.sandbox.inside(self.work)
+
+    def shell(self, command: str | None = None) -> int:
+        """Runs a command, or a shell at this terminal; returns its exit code."""
+        words = ("sh", "-c", command) if command is not None else ("sh", "-i")
+        environment = {**self.action.environment, "PS1": f"{self.step.name} $ "}
+        return self.sandbox.at_terminal(words, self.work, environment, read_only_folders(self.action.writable))
+
+
+def enter(session: Session, composition: Composition, name: str, fresh: bool = False, listener: Listener = silent) -> Entered:
+    """Runs all that the step needs, and lays its folder out. Raises YarrikError."""
+    graph = session.graph(composition)
+    steps = {step.name: step for step in graph.steps}
+    if name not in steps:
+        raise YarrikError(Trouble("STEP-UNKNOWN", f"`{composition.name}` has no step `{name}`", remedy=suggestion(name, steps)))
+    step = steps[name]
+    if not isinstance(step.action, RunCommands):
+        able = [one.name for one in graph.steps if isinstance(one.action, RunCommands)]
+        raise YarrikError(
+            Trouble("STEP-NO-COMMANDS", f"the step `{name}` runs no commands that could be typed",
+                    why="it is Yarrik's own work", remedy=suggestion(f"build {step.subject}", able))
+        )  # fmt: skip
+    before = Graph(graph.product, graph.up_to(name).steps[:-1], graph.order, graph.programs)
+    outputs, sandbox = session.run_steps(before, listener)
+    work = session.folder / "enter" / log_path(session.folder, composition.name, name).stem
+    if work.exists() and fresh:
+        remove_folder(work)
+    again = work.exists()
+    if not again:
+        work.mkdir(parents=True)
+        inputs = {label: outputs[needed][output] for label, (needed, output) in step.inputs.items()}
+        lay_out_inputs(inputs, session.store, sandbox, work, step.action.writable)
+        for file, text in step.action.files.items():
+            (work / file).write_text(text.replace("{step}", sandbox.inside(work)))
+        _write_script(step.action, work, sandbox.inside(work))
+    return Entered(step, step.action, work, sandbox, again)
+
+
+def _write_script(action: RunCommands, work: Path, inside: str) -> None:
+    """The step's commands, to be run whole or line by line."""
+
+    def filled(text: str) -> str:
+        return text.replace("{step}", inside).replace("{jobs}", "1")
+
+    lines = ["#!/bin/sh -e", f"cd {shlex.quote(filled(action.folder))}"]
+    lines += [shlex.join(filled(word) for word in command) for command in action.commands]
+    script = work / "step"
+    script.write_text("\n".join(lines) + "\n")
+    script.chmod(0o755)
