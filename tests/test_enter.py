@@ -1,8 +1,11 @@
 """Steps at hand: a part of a build, a shell where a step runs, the log of what failed."""
 
+import itertools
 import unittest
 
 from tests.support import WorkspaceTest
+from yarrik.report.timeline import longest_way, places_of
+from yarrik.run import Span
 
 
 class StepsAreAtHand(WorkspaceTest):
@@ -45,10 +48,38 @@ class StepsAreAtHand(WorkspaceTest):
         trouble = self.yarrik_json("log", "--last-failure", "--product", "p", "--set", "image.hostname=x", at=self.root)
         self.assertEqual(trouble["step"], "build app")
 
+    def test_the_timeline_tells_who_ran_when_and_what_everything_waited_for(self) -> None:
+        self.assertIn("error TIMELINE-MISSING", self.yarrik("timeline", code=2, at=self.root))
+        self.yarrik("build", at=self.root)
+        told = self.yarrik_json("timeline", at=self.root)
+        way = told["longest-way"]
+        ended = {one["step"]: one["began"] + one["seconds"] for one in told["steps"]}
+        began = {one["step"]: one["began"] for one in told["steps"]}
+        self.assertEqual(way[-1], max(ended, key=ended.get))
+        for before, after in itertools.pairwise(way):
+            self.assertLessEqual(ended[before], began[after] + 0.002)
+        self.assertRegex(self.yarrik("timeline", at=self.root), r"longest way: \d+ steps, ")
+        for form, magic in (("png", b"\x89PNG"), ("svg", b"<?xml")):
+            self.yarrik("timeline", "--figure", f"t.{form}", at=self.root)
+            self.assertTrue((self.root / f"t.{form}").read_bytes().startswith(magic))
+
     def test_steps_of_yarrik_s_own_have_no_shell(self) -> None:
         said = self.yarrik("enter", "app", "split", code=2, at=self.root)
         self.assertIn("error STEP-NO-COMMANDS", said)
         self.assertIn("did you mean `build app`?", said)
+
+
+class TimelinesAreDrawn(unittest.TestCase):
+    def test_steps_share_places_and_the_longest_way_goes_back_from_the_last(self) -> None:
+        spans = [
+            Span("a", 0.0, 2.0, False, ()),
+            Span("b", 0.0, 5.0, False, ()),
+            Span("c", 2.0, 1.0, False, ("a",)),
+            Span("d", 5.0, 1.0, False, ("b", "c")),
+            Span("e", 5.0, 0.5, True, ("kept",)),
+        ]
+        self.assertEqual(places_of(spans), [0, 1, 0, 0, 1])
+        self.assertEqual([span.step for span in longest_way(spans)], ["b", "d"])
 
 
 if __name__ == "__main__":

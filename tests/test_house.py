@@ -55,7 +55,25 @@ class TheHouseKeepsItsRules(unittest.TestCase):
         self.assertEqual(done.stdout.splitlines()[-1], "LOADED")
 
     def test_every_command_has_help_with_an_example(self) -> None:
-        for command in ("demo", "check", "build", "plan", "boot", "inspect", "pack", "log", "show"):
+        for command in (
+            "demo",
+            "check",
+            "build",
+            "plan",
+            "boot",
+            "inspect",
+            "pack",
+            "log",
+            "show",
+            "resolve",
+            "why",
+            "why-not",
+            "find",
+            "schema",
+            "enter",
+            "timeline",
+            "cache",
+        ):
             done = subprocess.run(
                 [sys.executable, "-m", "yarrik", command, "--help"], capture_output=True, text=True, check=True
             )

@@ -49,6 +49,7 @@ def main() -> NoReturn:
         "check",
         "resolve",
         "build",
+        "timeline",
         "boot",
         "enter",
         "find",

@@ -2,13 +2,14 @@
 
 from yarrik.run.events import Event, Listener, StepEnded, StepStarted, StillRunning, SubjectEnded, silent
 from yarrik.run.execute import StepReport
-from yarrik.run.session import BuildReport, Session
+from yarrik.run.session import BuildReport, Session, Span
 
 __all__ = [
     "BuildReport",
     "Event",
     "Listener",
     "Session",
+    "Span",
     "StepEnded",
     "StepReport",
     "StepStarted",

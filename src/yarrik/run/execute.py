@@ -44,6 +44,8 @@ class StepReport:
     notes: tuple[str, ...] = ()
     log: str = ""
     error: YarrikError | None = None
+    #: Seconds since the build began, for steps that ran.
+    began: float = 0.0
 
 
 @dataclass
@@ -62,6 +64,7 @@ class Execution:
     difference: Difference
     reports: dict[str, StepReport] = field(default_factory=dict)
     _last: Mapping[str, LastRun] = field(default_factory=dict)
+    _began: float = field(default_factory=time.monotonic)
 
     def run(self) -> list[StepReport]:
         """Returns a report for each step, in the graph's order; failed steps carry their error."""
@@ -181,7 +184,18 @@ class Execution:
         self.memory.remember(self.graph.product, step.name, LastRun.of(fingerprint, parts, dict(result.outputs)))
         seconds = time.monotonic() - started
         self.memory.took(self.graph.product, step.name, seconds)
-        return StepReport(step, "ran", fingerprint, reason, seconds, same, result.outputs, result.notes, result.log)
+        return StepReport(
+            step,
+            "ran",
+            fingerprint,
+            reason,
+            seconds,
+            same,
+            result.outputs,
+            result.notes,
+            result.log,
+            began=started - self._began,
+        )
 
     def _run(self, step: Step, inputs: Mapping[str, str], fingerprint: str) -> Result:
         started = time.monotonic()
@@ -214,7 +228,8 @@ class Execution:
                     remedy=f"read the whole log: yarrik log {step.kind} {step.subject}",
                 )
             troubles.append(trouble)
-        return StepReport(step, "failed", fingerprint, reason, seconds, error=YarrikError(troubles, "work"))
+        began = started - self._began
+        return StepReport(step, "failed", fingerprint, reason, seconds, error=YarrikError(troubles, "work"), began=began)
 
 
 def still_there(store: Store, last: LastRun | None, fingerprint: str) -> bool:

@@ -59,6 +59,20 @@ class BuildReport:
         return tuple(report.error for report in self.steps if report.error is not None)
 
 
+class Span(msgspec.Struct, frozen=True):
+    """When a step ran: seconds since the build began, seconds that it took, and what it needs."""
+
+    step: str
+    began: float
+    seconds: float
+    failed: bool
+    needs: tuple[str, ...]
+
+    @property
+    def ended(self) -> float:
+        return self.began + self.seconds
+
+
 @dataclass
 class Session:
     """Opens the workspace in `root`. `use_sandbox` is for those who want steps to see the machine."""
@@ -266,6 +280,7 @@ class Session:
             graph = graph.up_to(until)
         composition = self.answer(composition).composition
         reports, sandbox = self._run(graph, jobs, keep_going, listener)
+        self._keep_timeline(composition.name, reports)
         failed = [report.step.name for report in reports if report.error is not None]
         if failed:
             self.memory.learn(f"last failure {composition.name}", failed[0].encode())
@@ -414,6 +429,22 @@ class Session:
             raise YarrikError(Trouble("LOG-MISSING", f"no step of `{product}` has failed here",
                                       remedy="name a step: yarrik log RECIPE"))  # fmt: skip
         return known.decode()
+
+    def _keep_timeline(self, product: str, reports: Sequence[StepReport]) -> None:
+        """Keeps who ran when, if anything ran."""
+        spans = [Span(report.step.name, report.began, report.seconds, report.how == "failed", report.step.needs)
+                 for report in reports if report.how in ("ran", "failed")]  # fmt: skip
+        if spans:
+            spans.sort(key=lambda span: (span.began, span.step))
+            self.memory.learn(f"timeline {product}", msgspec.json.encode(spans))
+
+    def timeline(self, product: str) -> list[Span]:
+        """The steps of the last build in which any ran, in the order in which they began. Raises YarrikError."""
+        known = self.memory.fact(f"timeline {product}")
+        if known is None:
+            raise YarrikError(Trouble("TIMELINE-MISSING", f"nothing of `{product}` was built here", Place(self.folder),
+                                      remedy=f"yarrik build {product}"))  # fmt: skip
+        return msgspec.json.decode(known, type=list[Span])
 
     def log_of(self, product: str, step: str) -> str | None:
         """The log of a step's last run in this workspace, or of the run whose result was taken from the cache."""

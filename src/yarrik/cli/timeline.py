@@ -1,0 +1,73 @@
+"""`yarrik timeline`: the last build over time."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from yarrik.cli import app
+from yarrik.cli.options import (
+    JsonOption,
+    ProductArgument,
+    SetOption,
+    WithOption,
+    WorkspaceOption,
+    composed,
+    opened,
+)
+
+
+@app.command(epilog="Examples: [bold]yarrik timeline[/bold] · [bold]yarrik timeline --figure build.png[/bold]")
+def timeline(
+    product: ProductArgument = None,
+    figure: Annotated[Path | None, typer.Option(metavar="FILE", help="Draws it into a file: .png, .svg or .pdf.")] = None,
+    variants: WithOption = None,
+    settings: SetOption = None,
+    workspace: WorkspaceOption = None,
+    json: JsonOption = False,
+) -> None:
+    """Tells of the last build that ran anything: what took longest, and the chain of steps that everything waited for."""
+    from yarrik.cli.view import print_json, show_table, styled
+    from yarrik.errors import Trouble, YarrikError, shown_path
+    from yarrik.report.timeline import longest_way, timeline_figure
+
+    if figure is not None and figure.suffix not in (".png", ".svg", ".pdf"):
+        raise YarrikError(Trouble("FORM-UNKNOWN", f"`{figure.name}` does not tell in which form to draw",
+                                  remedy="let its name end in .png, .svg or .pdf"))  # fmt: skip
+    with opened(workspace) as session:
+        composition = composed(session, product, variants, settings)
+        spans = session.timeline(composition.name)
+    way = longest_way(spans)
+    if figure is not None:
+        timeline_figure(composition.name, spans, figure)
+        sys.stdout.write(f"{shown_path(figure.absolute())}\n")
+        return
+    if json:
+        rows = [{"step": one.step, "began": round(one.began, 3), "seconds": round(one.seconds, 3), "failed": one.failed}
+                for one in spans]  # fmt: skip
+        print_json({"ok": True, "product": composition.name, "steps": rows, "longest-way": [one.step for one in way]})
+        return
+    end = max(one.ended for one in spans)
+    sys.stdout.write(f"{styled(composition.name, 'bold')}: {len(spans)} steps ran in {end:.1f} s\n")
+    taken = sum(one.seconds for one in way)
+    sys.stdout.write(f"longest way: {len(way)} steps, {taken:.1f} s\n")
+    show_table(
+        [
+            (_bar(one.began, one.ended, end), f"{one.seconds:7.2f} s", one.step + ("  failed" if one.failed else ""))
+            for one in way
+        ]
+    )
+    beside = sorted((one for one in spans if one not in way), key=lambda one: (-one.seconds, one.step))[:8]
+    if beside:
+        sys.stdout.write("beside it, what took longest\n")
+        show_table([(_bar(one.began, one.ended, end), f"{one.seconds:7.2f} s", one.step) for one in beside])
+
+
+def _bar(began: float, ended: float, whole: float, width: int = 40) -> str:
+    """Where a step lies in the build."""
+    first = min(width - 1, int(began / whole * width))
+    last = max(first + 1, min(width, round(ended / whole * width)))
+    return "·" * first + "█" * (last - first) + "·" * (width - last)
