@@ -52,6 +52,7 @@ benchmark: setup
 	$(VENV)/bin/python benchmarks/overhead.py
 	$(VENV)/bin/python benchmarks/definitions.py
 	$(VENV)/bin/python benchmarks/solver.py
+	$(VENV)/bin/python benchmarks/schedule.py
 
 benchmark-devicetree: packages-demo packages-linux packages-test setup
 	$(VENV)/bin/python benchmarks/devicetree.py
