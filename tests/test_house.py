@@ -48,7 +48,7 @@ class TheHouseKeepsItsRules(unittest.TestCase):
             "import sys; sys.argv = ['yarrik', '--help']\n"
             "import yarrik.cli\n"
             "try:\n    yarrik.cli.main()\nexcept SystemExit:\n    pass\n"
-            "print('LOADED', *[m for m in ('elftools', 'google_crc32c', 'numpy', 'sqlite3', 'tarfile') if m in sys.modules])"
+            "print('LOADED', *[m for m in ('elftools', 'google_crc32c', 'license_expression', 'matplotlib', 'numpy', 'sqlite3', 'tarfile', 'tomli') if m in sys.modules])"
         )
         done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
         self.assertIn("demo", done.stdout)
