@@ -97,6 +97,23 @@ class DamageIsFound(WorkspaceTest):
             self.assertEqual((self.root / "out/p/p.img").read_bytes(), image, kind)
             self.assertIn("are as they were", self.yarrik("cache", "verify", at=self.root))
 
+    def test_a_damaged_image_never_goes_out(self) -> None:
+        self.yarrik("build", at=self.root)
+        image = (self.root / "out/p/p.img").read_bytes()
+        victim = max(
+            (path for path in (self.folder / "cache/objects").rglob("*") if path.is_file()),
+            key=lambda path: path.stat().st_size,
+        )
+        victim.chmod(0o644)
+        data = bytearray(victim.read_bytes())
+        data[len(data) // 2] ^= 1
+        victim.write_bytes(data)
+        (self.root / "out/p/p.img").unlink()
+        self.assertIn("error CACHE-DAMAGED", self.yarrik("build", code=1, at=self.root))
+        self.assertFalse((self.root / "out/p/p.img").exists())
+        self.yarrik("build", at=self.root)
+        self.assertEqual((self.root / "out/p/p.img").read_bytes(), image)
+
     def test_the_commands(self) -> None:
         self.yarrik("build", at=self.root)
         told = self.yarrik_json("cache", "status", at=self.root)

@@ -15,7 +15,7 @@ import msgspec
 from filelock import FileLock
 
 from yarrik import __version__
-from yarrik.cache import Memory, MissingObject, Store, Tree, changed_paths, default_root, in_use, read_tree
+from yarrik.cache import Memory, MissingObject, Store, Tree, changed_paths, default_root, file_digest, in_use, read_tree
 from yarrik.cache.tree import plain_modes
 from yarrik.devicetree import blob_name
 from yarrik.disk.layout import image_name
@@ -386,6 +386,7 @@ class Session:
                 fresh.parent.mkdir(parents=True, exist_ok=True)
                 fresh.unlink(missing_ok=True)  # what a killed build may have left
                 copy_sparse(self.store.object_path(wanted[name]), fresh)
+                self._check_copy(fresh, wanted[name])
                 fresh.chmod(0o644)
                 fresh.replace(out / name)
             if ran or records:
@@ -393,6 +394,20 @@ class Session:
         new_marks = {name: (digest, _mark(out / name)) for name, digest in wanted.items()}
         self.memory.learn(fact, msgspec.json.encode(new_marks))
         return True
+
+    def _check_copy(self, copy: Path, digest: str) -> None:
+        """What goes out is what was built. Raises YarrikError when the cache was damaged, and takes the damage out of it."""
+        if file_digest(copy) == digest:
+            return
+        copy.unlink()
+        damaged = self.store.object_path(digest)
+        damaged.unlink(missing_ok=True)
+        raise YarrikError(
+            Trouble("CACHE-DAMAGED", "a file in the cache is not what was stored there", Place(damaged),
+                    why="it would have gone into out/; the disk may be failing",
+                    remedy="build again, which makes it anew; `yarrik cache verify` looks at all the others"),
+            "work",
+        )  # fmt: skip
 
     def _record(self, reports: list[StepReport], out: Path) -> None:
         """`build.json` and `steps.log`: how this build went. Unlike all else they differ from one build to the next."""
