@@ -463,7 +463,10 @@ def _files(folder: Path, kind: str) -> Iterator[tuple[str, str, os.stat_result]]
 def _rules_mark() -> str:
     """Changes when the shapes of definitions may have changed: then what was found good has to be looked at again."""
     folder = Path(__file__).parent
-    status = [file.stat() for file in (folder / "definitions.py", folder / "rules.py", folder / "checking.py")]
+    try:
+        status = [file.stat() for file in (folder / "definitions.py", folder / "rules.py", folder / "checking.py")]
+    except OSError:  # installed where this user may not look: then the version has to do
+        status = []
     return " ".join([__version__, *(f"{one.st_size}:{one.st_mtime_ns}" for one in status)])
 
 
