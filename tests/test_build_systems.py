@@ -175,7 +175,10 @@ class BuildSystemsWork(WorkspaceTest):
         )
         self.write("w/s/amendments/note.toml", 'recipe = "note"\n[set]\npatches = ["second.patch"]\n')
         said = self.yarrik("build", code=1, at=self.root)
-        self.assertIn("error PATCH-FAILED: the patch second.patch does not fit the sources", said)
+        self.assertIn(
+            "error PATCH-FAILED: the patch second.patch does not fit note:2: it wants `TWO`, and `two` stands there", said
+        )
+        self.assertIn("second.patch:3", said)
         self.assertIn("patch failed: note:1", self.yarrik("log", "patch", "note", at=self.root))
 
 

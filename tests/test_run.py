@@ -7,7 +7,7 @@ import tarfile
 import unittest
 from pathlib import Path
 
-from tests.support import FolderTest
+from tests.support import FolderTest, WorkspaceTest
 from yarrik.cache import Entry, Store, Tree
 from yarrik.elf import ElfFacts, read_elf
 from yarrik.errors import YarrikError
@@ -17,7 +17,7 @@ from yarrik.run.execute import WorkFolder
 from yarrik.run.kernel_config import lost_options, options
 from yarrik.run.packages import decode_packages, encode_packages, split_packages
 from yarrik.run.sandbox import Sandbox
-from yarrik.sources import unpack_archive
+from yarrik.sources import misfits, unpack_archive
 
 
 class TheSandboxShutsOff(FolderTest):
@@ -224,6 +224,47 @@ class ElfFilesAreRead(FolderTest):
         for data in (b"\x7fELF", b"\x7fELF" + bytes(60), whole[:200]):
             with self.assertRaisesRegex(ValueError, "does not read as one"):
                 read_elf(self.write("broken", data))
+
+
+class PatchesThatDoNotFitAreExplained(FolderTest):
+    PATCH = (
+        "--- a/x.c\n+++ b/x.c\n@@ -1,3 +1,4 @@\n one\n-two\n+TWO\n+2\n three\n@@ -9,2 +10,2 @@\n nine\n-ten\n+TEN\n"
+        "--- a/gone.c\n+++ b/gone.c\n@@ -5 +5 @@\n-old\n+new\n--- /dev/null\n+++ b/fresh.c\n@@ -0,0 +1 @@\n+new\n"
+    )
+
+    def told(self, text: str) -> list[tuple]:
+        self.write("source/x.c", text)
+        found = misfits(self.PATCH, self.folder / "source")
+        return [(one.hunk.file, one.line, one.wanted, one.found, one.hunk.at) for one in found]
+
+    def test_each_hunk_that_does_not_fit_with_the_first_line_that_differs(self) -> None:
+        gone = ("gone.c", 0, "old", None, 15)
+        lines = [f"{word}\n" for word in ("one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten")]
+        self.assertEqual(self.told("".join(lines)), [gone])
+        self.assertEqual(self.told("".join(["more\n", *lines])), [gone])  # moved, and still to be found
+        self.assertEqual(self.told("".join(lines).replace("two", "zwei")), [("x.c", 2, "two", "zwei", 3), gone])
+        self.assertEqual(self.told("".join(lines[:9])), [("x.c", 10, "ten", None, 9), gone])
+
+    def test_paths_that_lead_out_are_not_looked_at(self) -> None:
+        self.write("secret", "x\n")
+        (self.folder / "source").mkdir()
+        found = misfits("--- a/../secret\n+++ b/../secret\n@@ -1 +1 @@\n-y\n+z\n", self.folder / "source")
+        self.assertEqual((found[0].line, found[0].found), (0, None))
+
+
+class StepsThatReachOutAreTold(WorkspaceTest):
+    def test_27_the_network_and_programs_that_nobody_named(self) -> None:
+        self.write("w/s/images/i.toml", 'packages = ["init", "app"]\n')
+        for command, code, words in (
+            ("git clone https://git.example.org/x.git", "STEP-NETWORK", "let a [[source]]"),
+            ("tidegen --all", "STEP-NO-PROGRAM", "build.tools"),
+            ("make", "STEP-NO-PROGRAM", "apt-get install bison2000"),
+            ("false", "STEP-FAILED", "yarrik log build app"),
+        ):
+            self.recipe("app", command, {"Makefile": "all:\n\tbison2000 x.y\n"})
+            trouble = self.yarrik_json("build", code=1, at=self.root)["troubles"][0]
+            self.assertEqual(trouble["code"], code, trouble)
+            self.assertIn(words, trouble["remedy"])
 
 
 if __name__ == "__main__":

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import tempfile
 import time
@@ -25,6 +26,7 @@ from yarrik.run.events import Listener, StepEnded, StepStarted, StillRunning, Su
 from yarrik.run.perform import Context, perform
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.schedule import Schedule
+from yarrik.toolchain import DEBIAN_PACKAGES
 
 How = Literal["kept", "ran", "failed", "not reached"]
 LAST_LINES = 12
@@ -219,13 +221,15 @@ class Execution:
         troubles = []
         for trouble in error.troubles:
             if trouble.code == "STEP-FAILED" and not trouble.remedy:
-                tail = "\n".join(f"  {line}" for line in last_lines(log))
+                lines = last_lines(log)
+                tail = "\n".join(f"  {line}" for line in lines)
+                code, cause, remedy = _reached_for(lines)
                 trouble = Trouble(
-                    trouble.code,
-                    f"step `{step.name}` failed: {trouble.what}",
+                    code or trouble.code,
+                    f"step `{step.name}` failed: {cause or trouble.what}",
                     Place(log),
                     why=f"the log's last lines:\n{tail}" if tail else "",
-                    remedy=f"read the whole log: yarrik log {step.kind} {step.subject}",
+                    remedy=remedy or f"read the whole log: yarrik log {step.kind} {step.subject}",
                 )
             troubles.append(trouble)
         began = started - self._began
@@ -250,6 +254,28 @@ def last_lines(log: Path, count: int = LAST_LINES) -> list[str]:
             return file.read().decode("utf-8", "replace").splitlines()[-count:]
     except OSError:
         return []
+
+
+_NETWORK = re.compile(
+    r"(?i)could not resolve host|name resolution|network is unreachable|unknown host|no route to host"
+    r"|failed to connect to .* port"
+)
+_NO_PROGRAM = re.compile(r"(?:^|: )(?P<name>[A-Za-z0-9][\w.+-]*): (?:command not found|not found|No such file or directory)$")
+
+
+def _reached_for(lines: list[str]) -> tuple[str, str, str]:
+    """Code, cause and remedy when a step wanted the network, or a program that it has not; empty texts otherwise."""
+    for line in reversed(lines):
+        if _NETWORK.search(line):
+            return ("STEP-NETWORK", "it reached for the network, which only fetching may",
+                    "let a [[source]] bring what it wants, or turn the download off in the recipe's build")  # fmt: skip
+        match = _NO_PROGRAM.search(line)
+        if match is not None and ("sh:" in line or "make" in line or "command not found" in line):
+            name = match["name"]
+            package = DEBIAN_PACKAGES.get(name, name)
+            return ("STEP-NO-PROGRAM", f"it wanted the program `{name}`, which is neither here nor among its tools",
+                    f"name a recipe that brings it in `build.tools`; or on Debian: apt-get install {package}")  # fmt: skip
+    return "", "", ""
 
 
 def _hole(store: Store, digest: str) -> YarrikError:

@@ -31,6 +31,7 @@ from yarrik.run.kernel_config import BUILT_IN_OPTIONS, line_options, lost_option
 from yarrik.run.makefile import Makefile
 from yarrik.run.packages import encode_packages, split_packages
 from yarrik.run.sandbox import Sandbox
+from yarrik.sources import misfits
 
 #: What users of a recipe see when they are built: headers and libraries, nothing else.
 SYSROOT_FOLDERS = ("usr/include", "usr/lib", "lib", "usr/share/pkgconfig")
@@ -174,14 +175,32 @@ def _(action: ApplyPatches, context: Context) -> dict[str, str]:
         try:
             run(("git", "apply", "--verbose", "--whitespace=nowarn", f"{{step}}/tmp/patches/{number}"))
         except CommandFailed as error:
-            raise YarrikError(
-                Trouble("PATCH-FAILED", f"the patch {name} does not fit the sources", Place(context.step.places[name]),
-                        why="the sources have changed where the patch changes them; the log says which file and which lines",
-                        remedy=f"yarrik log {context.step.name}; then make the patch anew from these sources"),
-                "work",
-            ) from error  # fmt: skip
+            raise _patch_failed(context, name) from error
     tree = context.store.snapshot(context.work / "source", plain=True)
     return {"tree": tree.digest}
+
+
+def _patch_failed(context: Context, name: str) -> YarrikError:
+    """Which hunks of a patch do not fit, and what stands where."""
+    place = context.step.places[name]
+    text = place.read_text(encoding="utf-8", errors="replace")
+    remedy = "make the patch anew from these sources, or take it out if they have what it brings"
+    troubles = []
+    for one in misfits(text, context.work / "source"):
+        where = f"{one.hunk.file}:{one.line}" if one.line else one.hunk.file
+        there = (
+            f"`{one.found.strip()}` stands there"
+            if one.found is not None
+            else "there is no such " + ("line" if one.line else "file")
+        )
+        troubles.append(
+            Trouble("PATCH-FAILED", f"the patch {name} does not fit {where}: it wants `{one.wanted.strip()}`, and {there}",
+                    Place(place, one.hunk.at), why="the sources have changed where the patch changes them", remedy=remedy)
+        )  # fmt: skip
+    if not troubles:
+        troubles.append(Trouble("PATCH-FAILED", f"the patch {name} cannot be laid on", Place(place),
+                                why="the log has git's own words", remedy=f"yarrik log {context.step.name}"))  # fmt: skip
+    return YarrikError(troubles, "work")
 
 
 @perform.register
