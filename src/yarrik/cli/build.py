@@ -44,6 +44,7 @@ def build(
         bool, typer.Option("--renew-lock", help="Accepts sources that changed since yarrik.lock was written.")
     ] = False,
     locked: LockedOption = False,
+    offline: Annotated[bool, typer.Option("--offline", help="Downloads nothing; `yarrik fetch` does that beforehand.")] = False,
     no_sandbox: SandboxOption = False,
     variants: WithOption = None,
     settings: SetOption = None,
@@ -54,6 +55,7 @@ def build(
     from yarrik.cli.view import BuildView, print_json, show_error
 
     with opened(workspace, renew_lock, not no_sandbox, locked) as session:
+        session.offline = offline
         composition = composed(session, product, variants, settings)
         view = BuildView(quiet=json)
         try:
@@ -72,6 +74,46 @@ def build(
         raise typer.Exit(0)
     show_report(report)
     raise typer.Exit(1 if report.errors else 0)
+
+
+@app.command(
+    epilog="Examples: [bold]yarrik fetch[/bold] · [bold]yarrik fetch --digest https://example.org/tide-1.0.tar.xz[/bold]"
+)
+def fetch(
+    product: ProductArgument = None,
+    digest: Annotated[str | None, typer.Option(metavar="URL", help="Tells the SHA-256 of what is there, for a recipe.")] = None,
+    variants: WithOption = None,
+    settings: SetOption = None,
+    workspace: WorkspaceOption = None,
+    json: JsonOption = False,
+) -> None:
+    """Brings all sources of a product here, so that a build needs no network: then `yarrik build --offline`."""
+    import tempfile
+    from pathlib import Path
+
+    from yarrik.cli.view import BuildView, print_json
+    from yarrik.sources import digest_of_url
+    from yarrik.units import shown_size
+
+    if digest is not None:
+        with tempfile.TemporaryDirectory(prefix="yarrik-") as folder:
+            value, size = digest_of_url(digest, Path(folder))
+        if json:
+            print_json({"ok": True, "url": digest, "sha256": value, "bytes": size})
+        else:
+            sys.stdout.write(f'sha256 = "{value}"\n# {shown_size(size)}; make sure by other means that it is the right file\n')
+        return
+    with opened(workspace) as session:
+        composition = composed(session, product, variants, settings)
+        view = BuildView(quiet=json)
+        try:
+            steps = session.fetch(composition, view)
+        finally:
+            view.close()
+    if json:
+        print_json({"ok": True, "product": composition.name, "fetched": [step.subject for step in steps]})
+        return
+    sys.stdout.write(f"{composition.name}: sources of {len(steps)} recipes are here; yarrik build --offline needs no network\n")
 
 
 def show_report(report: BuildReport, hint: bool = True) -> None:

@@ -30,6 +30,7 @@ from yarrik.model.rules import (
     Sha256,
     Size,
     ToolPrefix,
+    Url,
     Variable,
     VersionText,
     WishText,
@@ -478,9 +479,15 @@ class Amendment(Definable, frozen=True, kw_only=True):
 
 
 class Source(Definable, frozen=True, kw_only=True):
-    """Exactly one of `path` (a folder beside the recipe) and `host_file` (an archive that a Debian package installs)."""
+    """Exactly one of `path` (a folder beside the recipe), `host_file` (an archive that a Debian package installs) and `url`.
+
+    A `url` needs `sha256`; `mirrors` are asked after it, in order. `name` is the file's, where the address does not end with
+    it; an archive is unpacked, any other file taken as it is. `{version}` stands for the recipe's version."""
 
     path: Relative = ""
+    url: Url = ""
+    mirrors: tuple[Url, ...] = ()
+    name: Relative = ""
     host_file: str = ""
     debian_package: Name = ""
     sha256: Sha256 = ""

@@ -55,6 +55,11 @@ def check_option_need(text: str) -> None:
         parse_requirement(text)
 
 
+def check_url(text: str) -> None:
+    if re.fullmatch(r"https?://[^\s/@]+(/[^\s]*)?", text) is None:
+        raise ValueError(f"`{text}` is no address to download from: it begins with https:// or http://, without a password")
+
+
 def check_version(text: str) -> None:
     Version(text)
 
@@ -149,6 +154,7 @@ Name = Annotated[str, Rule(check_name)]
 ImagePath = Annotated[str, Rule(check_image_path)]
 Requirement = Annotated[str, Rule(check_requirement)]
 OptionNeed = Annotated[str, Rule(check_option_need)]
+Url = Annotated[str, Rule(check_url)]
 VersionText = Annotated[str, Rule(check_version)]
 WishText = Annotated[str, Rule(check_wish)]
 HostName = Annotated[str, Rule(check_host_name)]

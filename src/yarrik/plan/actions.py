@@ -29,6 +29,18 @@ class FetchFile(Action, frozen=True, kw_only=True):
     sha256: str
 
 
+class Download(Action, frozen=True, kw_only=True):
+    """Takes a file with this digest into the cache, from wherever it can be had. Output: `file`."""
+
+    sha256: str
+
+
+class TakeFile(Action, frozen=True, kw_only=True):
+    """Makes a single file a tree of its own. Output: `tree`."""
+
+    name: str
+
+
 class FetchRuntime(Action, frozen=True, kw_only=True):
     """Takes the C library's run-time files, by their paths in the image, from the toolchain. Output: `files`."""
 

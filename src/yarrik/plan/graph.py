@@ -10,17 +10,19 @@ from msgspec.structs import replace
 
 from yarrik.arch import ARCHES, Arch
 from yarrik.errors import Collector, Place, Trouble, YarrikError
-from yarrik.model import Composition, Definition, PackageRule, Recipe
+from yarrik.model import Composition, Definition, PackageRule, Recipe, Source
 from yarrik.plan.actions import (
     ApplyPatches,
     CollectLicences,
     ConfigureKernel,
+    Download,
     FetchFile,
     FetchRuntime,
     PrepareFolder,
     RunCommands,
     Split,
     Stage,
+    TakeFile,
     Unpack,
     WriteDisks,
 )
@@ -29,6 +31,7 @@ from yarrik.plan.product import ProductSteps, kernel_form, line_in
 from yarrik.plan.steps import Step
 from yarrik.plan.surroundings import Surroundings
 from yarrik.resolve import Answer, Node, Order, build_order
+from yarrik.sources import is_archive
 from yarrik.toolchain import Toolchain
 from yarrik.versions import parse_requirement
 
@@ -290,11 +293,11 @@ class _Planner:
                 )
             )
         source = sources[0]
-        if bool(source.path) == bool(source.host_file):
+        if sum(map(bool, (source.path, source.host_file, source.url))) != 1:
             raise YarrikError(
                 Trouble(
                     "SOURCE-FORM",
-                    f"the source of `{recipe.name}` must have either `path` or `host-file`",
+                    f"the source of `{recipe.name}` must have one of `path`, `host-file` and `url`",
                     place,
                     remedy="keep the one that tells where the sources are",
                 )
@@ -311,6 +314,8 @@ class _Planner:
                 predicted={"tree": tree.digest},
             )
             return self._add(step).name, "tree"
+        if source.url:
+            return self._downloaded(subject, recipe, source)
         host_file = source.host_file.replace("{version}", recipe.value.version)
         digest = self.surroundings.host_file(recipe.name, host_file, source.debian_package, place)
         if source.sha256 and source.sha256 != digest:
@@ -335,6 +340,28 @@ class _Planner:
         )
         prepare = Step("prepare", subject, Unpack(name=Path(host_file).name), inputs={"archive": (fetch.name, "file")})
         return self._add(prepare).name, "tree"
+
+    def _downloaded(self, subject: str, recipe: Definition[Recipe], source: Source) -> tuple[str, str]:
+        if not source.sha256:
+            raise YarrikError(
+                Trouble("SOURCE-NO-DIGEST", f"the source of `{recipe.name}` has no digest", recipe.place("source", "0", "url"),
+                        why="whoever can change the file there could change the image",
+                        remedy=f'add `sha256 = "…"`; yarrik fetch --digest {source.url} tells it')
+            )  # fmt: skip
+        urls = tuple(url.replace("{version}", recipe.value.version) for url in (source.url, *source.mirrors))
+        fetch = self._add(
+            Step(
+                "fetch",
+                subject,
+                Download(sha256=source.sha256),
+                predicted={"file": source.sha256},
+                marks={"url": recipe.place("source", "0", "url")},
+                urls=urls,
+            )
+        )
+        name = source.name or urls[0].partition("?")[0].rpartition("/")[2] or "file"
+        action = Unpack(name=name) if is_archive(name) else TakeFile(name=name)
+        return self._add(Step("prepare", subject, action, inputs={"archive": (fetch.name, "file")})).name, "tree"
 
     def _commands(self, node: Node, recipe: Definition[Recipe], source: tuple[str, str], order: Order) -> tuple[str, str]:
         build = with_options(recipe.value, self.answer.options_of(node))

@@ -26,7 +26,7 @@ class Step:
     `places` tells where outside things (and the sources behind an input) lie on this machine.
     `predicted` holds outputs that are known beforehand. `choices` are what people decided that the action follows from
     (options, versions), and `marks` tells where in their files a setting or choice stands: both serve messages, not the
-    fingerprint.
+    fingerprint. `urls` are where a file can be had: its digest alone counts.
     """
 
     kind: str
@@ -38,6 +38,7 @@ class Step:
     predicted: Mapping[str, str] = field(default_factory=dict)
     marks: Mapping[str, Place] = field(default_factory=dict)
     choices: Mapping[str, str] = field(default_factory=dict)
+    urls: tuple[str, ...] = ()
 
     @property
     def name(self) -> str:

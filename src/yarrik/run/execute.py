@@ -64,6 +64,7 @@ class Execution:
     listener: Listener
     before_first: Callable[[], None]
     difference: Difference
+    offline: bool = False
     reports: dict[str, StepReport] = field(default_factory=dict)
     _last: Mapping[str, LastRun] = field(default_factory=dict)
     _began: float = field(default_factory=time.monotonic)
@@ -204,7 +205,7 @@ class Execution:
         log_file = log_path(self.folder, self.graph.product, step.name)
         log_file.parent.mkdir(parents=True, exist_ok=True)
         with WorkFolder(self.folder / "work") as work, log_file.open("wb") as log:
-            context = Context(step, inputs, self.store, self.sandbox, work, log, self.jobs)
+            context = Context(step, inputs, self.store, self.sandbox, work, log, self.jobs, offline=self.offline)
             try:
                 outputs = perform(step.action, context)
             except YarrikError as error:

@@ -18,6 +18,7 @@ from yarrik.plan import (
     ApplyPatches,
     CollectLicences,
     ConfigureKernel,
+    Download,
     FetchFile,
     FetchRuntime,
     PrepareFolder,
@@ -25,13 +26,14 @@ from yarrik.plan import (
     Split,
     Stage,
     Step,
+    TakeFile,
     Unpack,
 )
 from yarrik.run.kernel_config import BUILT_IN_OPTIONS, line_options, lost_options, options
 from yarrik.run.makefile import Makefile
 from yarrik.run.packages import encode_packages, split_packages
 from yarrik.run.sandbox import Sandbox
-from yarrik.sources import misfits
+from yarrik.sources import download, misfits
 
 #: What users of a recipe see when they are built: headers and libraries, nothing else.
 SYSROOT_FOLDERS = ("usr/include", "usr/lib", "lib", "usr/share/pkgconfig")
@@ -49,6 +51,7 @@ class Context:
     log: BinaryIO
     jobs: int
     notes: list[str] = field(default_factory=list)
+    offline: bool = False
 
     def say(self, text: str) -> None:
         self.log.write((text + "\n").encode())
@@ -91,6 +94,27 @@ def _same(context: Context, digest: str, label: str, place: Path) -> None:
 @perform.register
 def _(action: FetchFile, context: Context) -> dict[str, str]:
     return {"file": taken(context, "source")}
+
+
+@perform.register
+def _(action: Download, context: Context) -> dict[str, str]:
+    place = context.step.marks.get("url", Place())
+    if not context.store.has(action.sha256):
+        if context.offline:
+            raise YarrikError(
+                Trouble("SOURCE-OFFLINE", f"the source of `{context.step.subject}` is not here yet", place,
+                        why="with --offline nothing is downloaded", remedy="yarrik fetch, where there is a network"),
+                "work",
+            )  # fmt: skip
+        download(context.step.urls, action.sha256, context.store, context.say, place)
+    return {"file": action.sha256}
+
+
+@perform.register
+def _(action: TakeFile, context: Context) -> dict[str, str]:
+    digest = context.inputs["archive"]
+    size = context.store.object_path(digest).stat().st_size
+    return {"tree": context.store.put_tree(Tree.of([Entry(action.name, "file", 0o644, size, digest)]))}
 
 
 @perform.register

@@ -29,7 +29,7 @@ from yarrik.model.definitions import ShelfFile
 from yarrik.model.reading import read_document
 from yarrik.model.soundness import never_holding
 from yarrik.moving import copy_sparse
-from yarrik.plan import Assessment, Graph, all_differences, assess, parts_of, plan_product
+from yarrik.plan import Assessment, Graph, Step, all_differences, assess, parts_of, plan_product
 from yarrik.resolve import Answer, Lock, LockedProduct, Moved, moved, read_lock, resolve
 from yarrik.resolve.solver import Progress
 from yarrik.run.events import Listener, silent
@@ -81,6 +81,7 @@ class Session:
     renew_lock: bool = False
     use_sandbox: bool = True
     locked: bool = False
+    offline: bool = False
     moved: list[Moved] = field(default_factory=list)
     store: Store = field(default_factory=lambda: Store(default_root()))
     toolchains: dict[str, Toolchain] = field(default_factory=dict)
@@ -299,6 +300,13 @@ class Session:
         self.memory.save_digests()
         return BuildReport(composition.name, out, tuple(reports), tuple(notes), time.monotonic() - self.started, published)
 
+    def fetch(self, composition: Composition, listener: Listener = silent) -> list[Step]:
+        """Brings all sources of a product into the cache, so that a build needs no network. Returns the steps of it."""
+        graph = self.graph(composition)
+        steps = tuple(step for step in graph.steps if step.kind == "fetch")
+        self.run_steps(Graph(graph.product, steps, graph.order, {}), listener)
+        return list(steps)
+
     def run_steps(self, graph: Graph, listener: Listener = silent) -> tuple[dict[str, Mapping[str, str]], Sandbox]:
         """Runs a graph of steps; the outputs of each by name, and the sandbox. Raises YarrikError with what failed."""
         reports, sandbox = self._run(graph, None, False, listener)
@@ -335,6 +343,7 @@ class Session:
             listener,
             before_first,
             self._difference,
+            self.offline,
         )
         with in_use(self.store):
             reports = execution.run()

@@ -1,6 +1,7 @@
 """Sources: archives unpacked into the cache without ever using a path from them on this machine, and patches read."""
 
+from yarrik.sources.download import digest_of_url, download
 from yarrik.sources.patches import Misfit, misfits
-from yarrik.sources.unpack import unpack_archive
+from yarrik.sources.unpack import is_archive, unpack_archive
 
-__all__ = ["Misfit", "misfits", "unpack_archive"]
+__all__ = ["Misfit", "digest_of_url", "download", "is_archive", "misfits", "unpack_archive"]

@@ -1,0 +1,108 @@
+"""Downloads over HTTP: from one place after the other, going on where a try ended; nothing counts without its digest."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from urllib.parse import urlsplit
+
+from yarrik.cache import Store
+from yarrik.errors import NOWHERE, Place, Trouble, YarrikError
+
+#: Seconds to wait for a connection, and for the next bytes of one.
+CONNECT, READ = 20.0, 60.0
+TRIES = 3
+
+
+def download(urls: Sequence[str], sha256: str, store: Store, say: Callable[[str], None], place: Place = NOWHERE) -> None:
+    """Takes a file into the store: from the first of the URLs that has it with this digest. TLS certificates are checked.
+
+    Raises YarrikError with what each place answered."""
+    import httpx
+
+    part = store.root / "downloads" / f"{sha256}.part"
+    part.parent.mkdir(parents=True, exist_ok=True)
+    answers: list[str] = []
+    wrong = ""
+    with httpx.Client(timeout=httpx.Timeout(READ, connect=CONNECT), follow_redirects=True) as client:
+        for url in urls:
+            for attempt in range(TRIES):
+                try:
+                    _receive(client, url, part, say)
+                except _Refused as error:
+                    answers.append(f"{_host(url)}: {error}")
+                    break
+                except (httpx.HTTPError, OSError) as error:
+                    if attempt == TRIES - 1:
+                        answers.append(f"{_host(url)}: {str(error) or type(error).__name__}")
+                    continue
+                digest = _digest(part)
+                if digest == sha256:
+                    store.put_file(part, move=True)
+                    part.unlink(missing_ok=True)
+                    return
+                part.unlink()
+                wrong = digest
+                answers.append(f"{_host(url)}: it has SHA-256 {digest}")
+                break
+    if wrong:
+        raise YarrikError(
+            Trouble("SOURCE-DIGEST", f"what was downloaded has SHA-256 {wrong}, and the recipe asks for {sha256}", place,
+                    why="it is not the file that the recipe was written for\n" + "\n".join(answers),
+                    remedy="if the new file is the right one, correct the digest"),
+            "work",
+        )  # fmt: skip
+    raise YarrikError(
+        Trouble("SOURCE-UNREACHABLE", f"{urlsplit(urls[0]).path.rpartition('/')[2] or urls[0]} cannot be downloaded", place,
+                why="\n".join(answers), remedy="check the address and the network, or add `mirrors`; what came so far is kept"),
+        "work",
+    )  # fmt: skip
+
+
+class _Refused(Exception):
+    """The server answered, and not with the file."""
+
+
+def _receive(client, url: str, part: Path, say: Callable[[str], None]) -> None:  # type: ignore[no-untyped-def]
+    """Appends what is missing to the part (RFC 9110, section 14: range requests), or begins anew where a server cannot."""
+    have = part.stat().st_size if part.exists() else 0
+    headers = {"Accept-Encoding": "identity", **({"Range": f"bytes={have}-"} if have else {})}
+    with client.stream("GET", url, headers=headers) as answer:
+        if answer.status_code == 416:  # nothing is left to send: the part is whole, or of another file
+            part.unlink(missing_ok=True)
+            raise _Again
+        if answer.status_code not in (200, 206):
+            raise _Refused(f"answered {answer.status_code} {answer.reason_phrase}")
+        goes_on = answer.status_code == 206
+        say(f"{url}: {'going on at byte ' + str(have) if goes_on else 'from the beginning'}")
+        with part.open("ab" if goes_on else "wb") as sink:
+            for chunk in answer.iter_raw():  # as it comes: what was received counts even if the rest does not come
+                sink.write(chunk)
+
+
+class _Again(OSError):
+    """The next try may work."""
+
+
+def digest_of_url(url: str, folder: Path) -> tuple[str, int]:
+    """SHA-256 and size of what a URL gives, for the line in a recipe. Raises YarrikError."""
+    import httpx
+
+    part = folder / "part"
+    try:
+        with httpx.Client(timeout=httpx.Timeout(READ, connect=CONNECT), follow_redirects=True) as client:
+            _receive(client, url, part, lambda text: None)
+    except (httpx.HTTPError, OSError, _Refused) as error:
+        raise YarrikError(Trouble("SOURCE-UNREACHABLE", f"{url} cannot be downloaded: {error}",
+                                  remedy="check the address and the network"), "work") from error  # fmt: skip
+    return _digest(part), part.stat().st_size
+
+
+def _digest(path: Path) -> str:
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+def _host(url: str) -> str:
+    return urlsplit(url).netloc.rpartition("@")[2] or url
