@@ -3,7 +3,10 @@
 import hashlib
 import http.server
 import io
+import os
 import re
+import shutil
+import subprocess
 import tarfile
 import threading
 import unittest
@@ -188,6 +191,81 @@ class SourcesComeFromTheNetwork(WorkspaceTest):
         self.assertEqual(
             next(path for path in Path(self.folder / "there").rglob("*") if path.is_file()).read_bytes(), self.data
         )
+
+
+class SourcesComeFromGit(WorkspaceTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("w/s/images/i.toml", 'packages = ["init", "note"]\n')
+        self.repository = self.folder / "tide"
+        self.commits = []
+        self.git("init", "-q", "-b", "main", self.repository, at=self.folder)
+        for text in ("one\n", "two\n"):
+            self.write("tide/library/note", text)
+            self.git("add", "-A")
+            self.git("commit", "-q", "-m", text)
+            self.commits.append(self.git("rev-parse", "HEAD").strip())
+
+    def git(self, *words: str | Path, at: Path | None = None) -> str:
+        identity = {f"GIT_{who}_{what}": "x@example.org" for who in ("AUTHOR", "COMMITTER") for what in ("NAME", "EMAIL")}
+        environment = {**os.environ, **identity, "GIT_ALLOW_PROTOCOL": "file"}
+        done = subprocess.run(
+            ["git", *map(str, words)], cwd=at or self.repository, env=environment, check=True, capture_output=True, text=True
+        )
+        return done.stdout
+
+    def note(self, commit: str, more: str = "", place: str = "library/note", url: str | None = None) -> None:
+        lines = ['version = "1"', 'licence = "MIT"', "[[source]]", f'git = "{url or self.repository.as_uri()}"']
+        lines += [f'commit = "{commit}"'] if commit else []
+        lines += [more, "[build]", 'using = "files"', f'place = [{{ from = "{place}", to = "/etc/note" }}]']
+        self.write("w/s/recipes/note/recipe.toml", "\n".join(lines) + "\n")
+
+    def built(self, name: str) -> str:
+        self.yarrik("build", at=self.root)
+        self.yarrik("inspect", "out/p/p.img", "--extract", "/etc/note", "--to", self.folder / name, at=self.root)
+        return next(path for path in (self.folder / name).rglob("*") if path.is_file()).read_text()
+
+    def trouble(self, *words: str, code: int = 1) -> dict:
+        return self.yarrik_json(*words, code=code, at=self.root)["troubles"][0]
+
+    def test_a_commit_the_newest_or_an_older_one_and_a_folder_of_it(self) -> None:
+        for commit, text, more, place in (
+            (self.commits[1], "two\n", "", "library/note"),
+            (self.commits[0], "one\n", 'folder = "library"', "note"),
+        ):
+            self.note(commit, more, place)
+            self.assertEqual(self.built(text.strip()), text)
+        shutil.rmtree(self.repository)
+        self.yarrik("build", "--offline", at=self.root)
+
+    def test_submodules_come_when_they_are_asked_for(self) -> None:
+        other = self.folder / "other"
+        self.git("init", "-q", "-b", "main", other, at=self.folder)
+        self.write("other/deep", "deep\n")
+        self.git("add", "-A", at=other)
+        self.git("commit", "-q", "-m", "x", at=other)
+        self.git("submodule", "add", "-q", other.as_uri(), "below")
+        self.git("commit", "-q", "-m", "with a submodule")
+        commit = self.git("rev-parse", "HEAD").strip()
+        self.note(commit, "submodules = true", "below/deep")
+        self.assertEqual(self.built("sub"), "deep\n")
+        self.note(commit, "", "below/deep")
+        self.assertEqual(self.trouble("build")["code"], "STEP-FAILED")
+
+    def test_what_is_not_there_or_may_move_is_told(self) -> None:
+        self.note("0" * 40)
+        trouble = self.trouble("build")
+        self.assertEqual((trouble["code"], trouble["line"]), ("SOURCE-UNREACHABLE", 4))
+        self.note(self.commits[0], 'folder = "librayr"')
+        self.assertEqual(self.trouble("build")["code"], "SOURCE-MISSING")
+        self.note("")
+        self.assertEqual(self.trouble("check", code=2)["code"], "SOURCE-NO-DIGEST")
+        self.note("main")
+        self.assertEqual(self.trouble("check", code=2)["code"], "VALUE-UNFIT")
+        self.note(self.commits[0], url="ext::sh -c evil")
+        self.assertEqual(self.trouble("check", code=2)["code"], "VALUE-UNFIT")
+        self.note(self.commits[0])
+        self.assertEqual(self.trouble("build", "--offline")["code"], "SOURCE-OFFLINE")
 
 
 if __name__ == "__main__":

@@ -52,6 +52,7 @@ def main() -> NoReturn:
         "timeline",
         "boot",
         "enter",
+        "edit",
         "find",
         "look",
         "inspect",

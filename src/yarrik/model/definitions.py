@@ -13,9 +13,11 @@ from yarrik.model.rules import (
     Address,
     Alignment,
     CheckCode,
+    CommitId,
     ConfigName,
     DiskSignature,
     FilesystemIdentifier,
+    GitUrl,
     Guid,
     HostName,
     ImagePath,
@@ -479,12 +481,19 @@ class Amendment(Definable, frozen=True, kw_only=True):
 
 
 class Source(Definable, frozen=True, kw_only=True):
-    """Exactly one of `path` (a folder beside the recipe), `host_file` (an archive that a Debian package installs) and `url`.
+    """Exactly one of `path` (a folder beside the recipe), `host_file` (an archive of a Debian package), `url` and `git`.
 
     A `url` needs `sha256`; `mirrors` are asked after it, in order. `name` is the file's, where the address does not end with
-    it; an archive is unpacked, any other file taken as it is. `{version}` stands for the recipe's version."""
+    it; an archive is unpacked, any other file taken as it is. `{version}` stands for the recipe's version.
+
+    A `git` repository needs the whole `commit`, which is its digest; `folder` takes a part of it, `submodules` what it links
+    to."""
 
     path: Relative = ""
+    git: GitUrl = ""
+    commit: CommitId = ""
+    folder: Relative = ""
+    submodules: bool = False
     url: Url = ""
     mirrors: tuple[Url, ...] = ()
     name: Relative = ""

@@ -60,6 +60,16 @@ def check_url(text: str) -> None:
         raise ValueError(f"`{text}` is no address to download from: it begins with https:// or http://, without a password")
 
 
+def check_git_url(text: str) -> None:
+    if re.fullmatch(r"(https?|ssh|git|file)://[^\s]+", text) is None or "::" in text:
+        raise ValueError(f"`{text}` is no address of a repository: it begins with https://, ssh://, git:// or file://")
+
+
+def check_commit(text: str) -> None:
+    if re.fullmatch(r"[0-9a-f]{40}|[0-9a-f]{64}", text) is None:
+        raise ValueError(f"`{text}` is no whole commit: 40 (or 64) digits of 0-9 and a-f; a branch or tag can move")
+
+
 def check_version(text: str) -> None:
     Version(text)
 
@@ -154,6 +164,8 @@ Name = Annotated[str, Rule(check_name)]
 ImagePath = Annotated[str, Rule(check_image_path)]
 Requirement = Annotated[str, Rule(check_requirement)]
 OptionNeed = Annotated[str, Rule(check_option_need)]
+GitUrl = Annotated[str, Rule(check_git_url)]
+CommitId = Annotated[str, Rule(check_commit)]
 Url = Annotated[str, Rule(check_url)]
 VersionText = Annotated[str, Rule(check_version)]
 WishText = Annotated[str, Rule(check_wish)]

@@ -35,6 +35,14 @@ class Download(Action, frozen=True, kw_only=True):
     sha256: str
 
 
+class Clone(Action, frozen=True, kw_only=True):
+    """Takes a commit of a git repository, or a folder of it, from wherever it can be had. Output: `tree`."""
+
+    commit: str
+    folder: str
+    submodules: bool
+
+
 class TakeFile(Action, frozen=True, kw_only=True):
     """Makes a single file a tree of its own. Output: `tree`."""
 

@@ -13,6 +13,7 @@ from yarrik.errors import Collector, Place, Trouble, YarrikError
 from yarrik.model import Composition, Definition, PackageRule, Recipe, Source
 from yarrik.plan.actions import (
     ApplyPatches,
+    Clone,
     CollectLicences,
     ConfigureKernel,
     Download,
@@ -263,8 +264,8 @@ class _Planner:
 
     def _patched(self, node: Node, recipe: Definition[Recipe], source: tuple[str, str]) -> tuple[str, str]:
         """The sources with the recipe's patches laid on."""
-        if not recipe.value.patches:
-            return source
+        if not recipe.value.patches or self.surroundings.edited(recipe.name) is not None:
+            return source  # what is edited has the patches in it
         place = recipe.place("patches")
         self.programs.setdefault("git", (place, "it lays patches on"))
         files = {name: recipe.beside(name, "patches") for name in recipe.value.patches}
@@ -281,6 +282,9 @@ class _Planner:
     def _sources(self, node: Node, recipe: Definition[Recipe]) -> tuple[str, str]:
         """The step and output that hold the recipe's prepared sources."""
         subject = self._subject(node)
+        edited = self.surroundings.edited(recipe.name)
+        if edited is not None:
+            return self._from_folder(subject, edited, recipe.place("source"))
         sources = recipe.value.source
         place = recipe.place("source")
         if len(sources) != 1:
@@ -293,27 +297,20 @@ class _Planner:
                 )
             )
         source = sources[0]
-        if sum(map(bool, (source.path, source.host_file, source.url))) != 1:
+        if sum(map(bool, (source.path, source.host_file, source.url, source.git))) != 1:
             raise YarrikError(
                 Trouble(
                     "SOURCE-FORM",
-                    f"the source of `{recipe.name}` must have one of `path`, `host-file` and `url`",
+                    f"the source of `{recipe.name}` must have one of `path`, `host-file`, `url` and `git`",
                     place,
                     remedy="keep the one that tells where the sources are",
                 )
             )
         if source.path:
             folder = recipe.folder_of("source") / source.path.replace("{version}", recipe.value.version)
-            tree = self.surroundings.source_tree(folder, (), place)
-            step = Step(
-                "prepare",
-                subject,
-                PrepareFolder(),
-                files={"source": tree.digest},
-                places={"source": folder},
-                predicted={"tree": tree.digest},
-            )
-            return self._add(step).name, "tree"
+            return self._from_folder(subject, folder, place)
+        if source.git:
+            return self._cloned(subject, recipe, source)
         if source.url:
             return self._downloaded(subject, recipe, source)
         host_file = source.host_file.replace("{version}", recipe.value.version)
@@ -340,6 +337,36 @@ class _Planner:
         )
         prepare = Step("prepare", subject, Unpack(name=Path(host_file).name), inputs={"archive": (fetch.name, "file")})
         return self._add(prepare).name, "tree"
+
+    def _from_folder(self, subject: str, folder: Path, place: Place) -> tuple[str, str]:
+        tree = self.surroundings.source_tree(folder, (), place)
+        step = Step(
+            "prepare",
+            subject,
+            PrepareFolder(),
+            files={"source": tree.digest},
+            places={"source": folder},
+            predicted={"tree": tree.digest},
+        )
+        return self._add(step).name, "tree"
+
+    def _cloned(self, subject: str, recipe: Definition[Recipe], source: Source) -> tuple[str, str]:
+        place = recipe.place("source", "0", "git")
+        if not source.commit:
+            raise YarrikError(
+                Trouble("SOURCE-NO-DIGEST", f"the source of `{recipe.name}` names no commit", place,
+                        why="a branch or tag can move, and with it what is built",
+                        remedy=f'add `commit = "…"`; git ls-remote {source.git} lists them')
+            )  # fmt: skip
+        self.programs.setdefault("git", (place, "it fetches the sources"))
+        step = Step(
+            "fetch",
+            subject,
+            Clone(commit=source.commit, folder=source.folder, submodules=source.submodules),
+            marks={"url": place},
+            urls=(source.git, *source.mirrors),
+        )
+        return self._add(step).name, "tree"
 
     def _downloaded(self, subject: str, recipe: Definition[Recipe], source: Source) -> tuple[str, str]:
         if not source.sha256:

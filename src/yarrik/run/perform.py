@@ -16,6 +16,7 @@ from yarrik.errors import Collector, Place, Trouble, YarrikError, suggestion
 from yarrik.plan import (
     Action,
     ApplyPatches,
+    Clone,
     CollectLicences,
     ConfigureKernel,
     Download,
@@ -33,7 +34,7 @@ from yarrik.run.kernel_config import BUILT_IN_OPTIONS, line_options, lost_option
 from yarrik.run.makefile import Makefile
 from yarrik.run.packages import encode_packages, split_packages
 from yarrik.run.sandbox import Sandbox
-from yarrik.sources import download, misfits
+from yarrik.sources import check_out, download, misfits
 
 #: What users of a recipe see when they are built: headers and libraries, nothing else.
 SYSROOT_FOLDERS = ("usr/include", "usr/lib", "lib", "usr/share/pkgconfig")
@@ -108,6 +109,24 @@ def _(action: Download, context: Context) -> dict[str, str]:
             )  # fmt: skip
         download(context.step.urls, action.sha256, context.store, context.say, place)
     return {"file": action.sha256}
+
+
+@perform.register
+def _(action: Clone, context: Context) -> dict[str, str]:
+    place = context.step.marks.get("url", Place())
+    if context.offline:
+        raise YarrikError(
+            Trouble("SOURCE-OFFLINE", f"the source of `{context.step.subject}` is not here yet", place,
+                    why="with --offline nothing is fetched", remedy="yarrik fetch, where there is a network"),
+            "work",
+        )  # fmt: skip
+    folder = check_out(context.step.urls, action.commit, action.submodules, context.work / "repository", context.say, place)
+    part = folder / action.folder if action.folder else folder
+    if not part.is_dir() or not part.resolve().is_relative_to(folder.resolve()):
+        raise YarrikError(Trouble("SOURCE-MISSING", f"the commit has no folder {action.folder}", place,
+                                  remedy="correct `folder`"), "work")  # fmt: skip
+    tree = context.store.snapshot(part, plain=True)
+    return {"tree": tree.digest}
 
 
 @perform.register

@@ -59,6 +59,10 @@ class BuildReport:
         return tuple(report.error for report in self.steps if report.error is not None)
 
 
+#: The workspace's folder with working trees of sources that are being edited.
+EDITS = "edits"
+
+
 class Span(msgspec.Struct, frozen=True):
     """When a step ran: seconds since the build began, seconds that it took, and what it needs."""
 
@@ -292,6 +296,9 @@ class Session:
             notes.append(sandbox.note)
         if ran and shutil.which("make") is None:
             notes.append("there is no make here; simple Makefiles are carried out by a stand-in: apt-get install make")
+        edits = sorted(path.parent.name for path in (self.root / EDITS).glob("*/.git"))
+        built = {step.subject.removesuffix(" (host)") for step in graph.steps}
+        notes += [f"{name} is built from {EDITS}/{name}, until `yarrik edit {name} --close`" for name in edits if name in built]
         notes += [f"not as yarrik.lock had it: {one}" for one in self.moved]
         notes += [f"{trouble.what} ({trouble.place})" for trouble in self.answer_warnings(composition)]
         published = False
@@ -579,6 +586,10 @@ class _Surroundings:
         tree = plain_modes(read_tree(folder, self.session.memory.digest_of, suffixes))
         self.session._trees[tree.digest] = tree
         return tree
+
+    def edited(self, recipe: str) -> Path | None:
+        folder = self.session.root / EDITS / recipe
+        return folder if (folder / ".git").is_dir() else None
 
     def file_digest(self, file: Path, place: Place, debian_package: str = "") -> str:
         try:
