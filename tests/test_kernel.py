@@ -183,6 +183,18 @@ class OptionsAreChangedInTheKernelsOwnMenu(PretendedKernel):
         self.assertIn('fragments = ["b.kcfg", "more.kcfg"]', (self.root / "s/boards/b.toml").read_text())
         self.assertIn("FRAGMENT-NAME", self.yarrik("kernel", "fragment", "../x", at=self.root, code=2))
 
+    def test_on_a_derived_board_it_is_added_to_what_the_board_inherits(self) -> None:
+        self.write("w/boards/child.toml", 'extends = "b"\n')
+        self.write("w/products/p.toml", 'board = "child"\nprofile = "p"\nimage = "i"\n')
+        self.yarrik("kernel", "options", at=self.root)
+        self.yarrik("kernel", "fragment", "more.kcfg", at=self.root)
+        self.assertIn('fragments = {add = ["more.kcfg"]}', (self.root / "boards/child.toml").read_text())
+        # Each lies beside the file that lists it.
+        self.assertFalse((self.root / "boards/b.kcfg").exists())
+        told = self.yarrik_json("show", "child", "kernel.fragments", at=self.root)["board"]["kernel.fragments"]
+        self.assertEqual(told["value"], ["b.kcfg", "more.kcfg"])
+        self.yarrik("check", at=self.root)
+
     def test_changes_are_not_thrown_away_when_the_board_changes(self) -> None:
         self.yarrik("kernel", "options", at=self.root)
         self.write("w/s/boards/b.kcfg", "CONFIG_SERIAL=y\nCONFIG_GAUGE=y\nCONFIG_OTHER=y\n")

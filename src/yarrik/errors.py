@@ -37,6 +37,11 @@ class Place:
             self._line = self._finder()
         return self._line
 
+    @property
+    def short(self) -> str:
+        """The file and line alone."""
+        return str(self).partition(" [")[0]
+
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Place) and (self.file, self.line, self.key) == (other.file, other.line, other.key)
 
@@ -115,6 +120,12 @@ def shown_path(path: Path) -> str:
         return str(path.relative_to(Path.cwd()))
     except (ValueError, OSError):
         return str(path)
+
+
+def listed(words: Iterable[str], last: str = "and") -> str:
+    """`a, b and c`."""
+    known = list(words)
+    return known[0] if len(known) == 1 else f"{', '.join(known[:-1])} {last} {known[-1]}"
 
 
 def nearest(word: str, known: Iterable[str]) -> str | None:

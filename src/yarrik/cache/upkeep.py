@@ -111,7 +111,10 @@ def prune(store: Store, keep: int | None = None, unused_for: float | None = None
         files = freed = 0
         for kind in ("objects", "trees"):
             for file, status in _files(store.root / kind):
-                if not users.get(file) and now - status.st_ctime > _YOUNG * (file not in users):
+                if users.get(file):
+                    continue
+                # What no result ever led to may be a running build's, whose result is still to come.
+                if file in users or now - status.st_ctime > _YOUNG:
                     file.unlink(missing_ok=True)
                     files += 1
                     freed += _bytes(status)

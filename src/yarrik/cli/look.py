@@ -232,10 +232,10 @@ def _with_history(rows: list[tuple[str, object, Origin]], whole: bool) -> Iterat
     for path, value, origin in rows:
         origins = list(origin.history())
         changed = any(one.how != "set" for one in origins)
-        yield path, _text(value, whole), "" if changed else _where(origin)
+        yield path, _text(value, whole), "" if changed else origin.place.short
         for former in origins if changed else origins[1:]:
             words = _CHANGE_WORDS[former.how] if changed else "over"
-            yield "", f"  {words} {_text(former.value, whole)}", _where(former)
+            yield "", f"  {words} {_text(former.value, whole)}", former.place.short
 
 
 _CHANGE_WORDS = {"set": "first", "added to": "added", "taken from": "taken out"}
@@ -245,10 +245,6 @@ def _text(value: object, whole: bool) -> str:
     text = ", ".join(str(one) for one in value) if isinstance(value, list) else str(value)
     text = text.lower() if isinstance(value, bool) else text.replace("\n", "⏎")
     return text if whole or len(text) < 52 else text[:51] + "…"
-
-
-def _where(origin: Origin) -> str:
-    return str(origin.place).split(" [")[0]
 
 
 def _show_rows(rows: Any) -> None:
@@ -294,7 +290,7 @@ def _show_amendments(workspace: Workspace, json: bool) -> None:
         leaves = [key for key in keys if not any(other.startswith(key + ".") for other in keys)]
         leaves += ["conditions"] if one.value.when else []
         first = next((path for path in paths_below(one.document.raw.get("set", {})) if dotted(path) in leaves), ())
-        place = str(one.document.origin("set", *first).place).split(" [")[0]
+        place = one.document.origin("set", *first).place.short
         rows.append((one.shelf or "the workspace", kind, target, under, ", ".join(leaves), one.value.summary, place))
     if json:
         names = ("shelf", "kind", "name", "of-shelf", "keys", "summary", "at")

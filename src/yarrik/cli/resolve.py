@@ -23,7 +23,6 @@ from yarrik.cli.options import (
 )
 
 if TYPE_CHECKING:
-    from yarrik.errors import Place
     from yarrik.resolve import Answer, Link
 
 NameArgument = Annotated[str, typer.Argument(help="A package, recipe or role.", autocompletion=names_of("recipe", "package"))]
@@ -159,7 +158,7 @@ def why(
     for number, way in enumerate(shown):
         if number:
             sys.stdout.write("and:\n")
-        rows = [(_told(link), _short(link.place)) for link in way]
+        rows = [(_told(link), link.place.short) for link in way]
         show_table([row for row, link in zip(rows, way, strict=True) if _worth_telling(link)] or rows)
     if built is not None:
         sys.stdout.write(f"  in the image that was built last: {built}\n")
@@ -180,10 +179,6 @@ def _told(link: Link) -> str:
     return f"{kind}{link.source.name}{host} {how}"
 
 
-def _short(place: Place) -> str:
-    return str(place).split(" [")[0]
-
-
 def _options_told(answer: Answer, name: str) -> list[tuple[str, str, str]]:
     """Each option of a recipe, with who wants it so, and where."""
     from yarrik.resolve import Node
@@ -197,7 +192,7 @@ def _options_told(answer: Answer, name: str) -> list[tuple[str, str, str]]:
     for option, on in answer.options_of(node).items():
         fact = ""
         if option in wishes.options.get(name, {}):
-            who, place = "asked for", _short(document.origin("options", name, option).place)
+            who, place = "asked for", document.origin("options", name, option).place.short
         else:
             fact, place = answer.reason_for_option(node, option)
             rule = recipe.value.options.get(option)

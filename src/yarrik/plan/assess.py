@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from yarrik.cache import LastRun
+from yarrik.errors import listed
 from yarrik.plan.graph import Graph
 from yarrik.plan.reasons import Difference, reason_for
 from yarrik.plan.steps import Step, fingerprint_of, parts_of
@@ -52,7 +53,7 @@ def assess(
         reason = reason_for(step, parts_of(step, inputs), last, difference, told)
         if reason is None and len(inputs) < len(step.inputs):
             waits = [name for name in step.needs if name not in outputs]
-            text = f"if {_listed(waits)} comes out different"
+            text = f"if {listed(waits, 'or')} comes out different"
             found[step.name] = Assessment(step, "may run", text, causes, inputs)
             continue
         text = reason.text if reason is not None else "its result is no longer in the cache"
@@ -65,7 +66,3 @@ def assess(
 
 def _cause_text(needed: Assessment) -> str:
     return f"{needed.step.subject}: {needed.reason}" if needed.step.kind != "prepare" else needed.reason
-
-
-def _listed(names: list[str]) -> str:
-    return names[0] if len(names) == 1 else ", ".join(names[:-1]) + " or " + names[-1]

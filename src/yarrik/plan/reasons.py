@@ -104,8 +104,8 @@ def _words_apart(before: str, after: str) -> tuple[str, str]:
 
 def _choice_text(step: Step, key: str, before: str, after: str) -> str:
     label = key.removeprefix("choice ")
-    place = str(step.marks.get(label, "")).split(" [")[0]
-    return f"{label}: {before} → {after}" + (f" ({place})" if place else "")
+    place = step.marks.get(label)
+    return f"{label}: {before} → {after}" + (f" ({place.short})" if place is not None else "")
 
 
 def _source_text(step: Step, label: str, before: str | None, after: str, difference: Difference) -> str:

@@ -150,7 +150,7 @@ class Answer:
             holds = all(1 << self.chosen.get(variable, 0) & members for variable, members in conditions)
             if target == number and holds and not 1 << self.chosen.get(target, 0) & unwanted:
                 who = fact.what if fact.subject.kind == "product" else f"{fact.subject} {fact.what}"
-                return who.removesuffix(" to build"), str(fact.place).split(" [")[0]
+                return who.removesuffix(" to build"), fact.place.short
         return "", ""
 
     @cached_property
@@ -169,12 +169,11 @@ class Answer:
 def resolve(
     composition: Composition,
     locked: Mapping[tuple[str, Side], Version] | None = None,
-    locked_options: Mapping[tuple[str, Side, str], bool] | None = None,
     locked_roles: Mapping[str, str] | None = None,
     progress: Progress = lambda decided, conflicts: None,
 ) -> Answer:
     """Answers a product's question. Raises YarrikError with a proof when it has no answer."""
-    universe = Universe(composition, locked or {}, locked_options or {}, locked_roles or {})
+    universe = Universe(composition, locked or {}, locked_roles or {})
     _check_wishes(universe)
     chosen = _solved(universe, progress)
     return _answer(universe, chosen)
@@ -182,7 +181,7 @@ def resolve(
 
 def _solved(universe: Universe, progress: Progress) -> dict[int, int]:
     def again(ignored: frozenset[Fact]) -> bool:
-        other = Universe(universe.composition, universe.locked, universe.locked_options, universe.locked_roles,
+        other = Universe(universe.composition, universe.locked, universe.locked_roles,
                          universe.ignored | ignored)  # fmt: skip
         try:
             solve(other, other.roots(), limit=3000)
@@ -202,7 +201,7 @@ def _solved(universe: Universe, progress: Progress) -> dict[int, int]:
             unknown = frozenset(fact for fact in facts if fact.kind in ("unknown", "unknown option"))
             if not unknown or unknown <= universe.ignored or len(troubles) > 20:
                 raise YarrikError(troubles.values()) from None
-            universe = Universe(universe.composition, universe.locked, universe.locked_options, universe.locked_roles,
+            universe = Universe(universe.composition, universe.locked, universe.locked_roles,
                                 universe.ignored | unknown)  # fmt: skip
         except TooHard:
             raise YarrikError(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -49,7 +49,6 @@ class Catalog:
     """Names as a composition sees them; each lookup is done once."""
 
     composition: Composition
-    _ranked: dict[tuple[str, bool], list[Version]] = field(default_factory=dict)
 
     @property
     def workspace(self) -> Workspace:

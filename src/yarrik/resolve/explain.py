@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 
-from yarrik.errors import NOWHERE, Place, Trouble, YarrikError
+from yarrik.errors import NOWHERE, Place, Trouble, YarrikError, listed
 from yarrik.resolve.solver import Clause, Impossible, TooHard, solve
 from yarrik.resolve.universe import ON, Fact, Universe
 
@@ -164,7 +164,7 @@ class Core:
                 versions = self.universe.candidates(other)
                 own = [str(version) for index, version in enumerate(versions) if members >> (index + 1) & 1]
                 if 0 < len(own) < len(versions) and len(own) < 5 and not members & 1:
-                    return f"{words} {_listed(own)}"
+                    return f"{words} {listed(own)}"
         return words
 
     def _versions_left(self, clause: Clause) -> str:
@@ -174,7 +174,7 @@ class Core:
                 versions = self.universe.candidates(thing)
                 good = [str(version) for index, version in enumerate(versions) if not members >> (index + 1) & 1]
                 if len(good) < len(versions):
-                    return f" {_listed(good)} only" if good else ""
+                    return f" {listed(good)} only" if good else ""
         return ""
 
     def _named(self, variable: int, candidate: int) -> str:
@@ -200,7 +200,7 @@ class Core:
                 isinstance(fact, Fact) and fact.subject == thing and fact.kind != "version asked"
             ):
                 versions = [str(one) for one in self.universe.candidates(thing)]
-                return f"so no version of {thing} is left; there are {_listed(versions)}"
+                return f"so no version of {thing} is left; there are {listed(versions)}"
             if thing.kind == "option":
                 return f"so {thing} would have to be on and off"
         return "so these cannot be together"
@@ -241,7 +241,7 @@ def impossible(universe: Universe, error: Impossible, again: Callable[[frozenset
     changes = _changes(core, again)
     what = _headline(core)
     place = next((sentence.place for sentence in reversed(sentences) if sentence.place != Place()), Place())
-    lines = [f"{'  ' * sentence.depth}{sentence.text}" + (f"  ({_short(sentence.place)})" if sentence.place != Place() else "")
+    lines = [f"{'  ' * sentence.depth}{sentence.text}" + (f"  ({sentence.place.short})" if sentence.place != Place() else "")
              for sentence in sentences]  # fmt: skip
     remedy = "; or ".join(changes) if changes else "change one of the lines above"
     return YarrikError(Trouble(_CODES.get(kind, "VERSIONS-CLASH"), what, place, why="\n".join(lines), remedy=remedy))
@@ -265,13 +265,13 @@ def _headline(core: Core) -> str:
     names = list(dict.fromkeys(_asked_name(fact) for fact in asked))
     switches = [_asked_name(fact) for fact in asked if fact.kind == "option asked"]
     if "excludes" in kinds and len(switches) > 1:
-        return f"{_listed(switches)} exclude each other"
+        return f"{listed(switches)} exclude each other"
     if kinds & {"exclusive role", "excludes", "replaces"} and len(names) > 1:
-        return f"{_listed(names)} exclude each other"
+        return f"{listed(names)} exclude each other"
     if "option asked" in kinds:
-        return f"{_listed(names)} cannot be had together" if len(names) > 1 else f"{names[0]} cannot be had"
+        return f"{listed(names)} cannot be had together" if len(names) > 1 else f"{names[0]} cannot be had"
     if len(names) > 1:
-        return f"no versions satisfy {_listed(names)} together"
+        return f"no versions satisfy {listed(names)} together"
     return f"{names[0]} cannot be had" if names else "there is no answer"
 
 
@@ -307,7 +307,7 @@ def _changes(core: Core, again: Callable[[frozenset[Fact]], bool]) -> list[str]:
 
 
 def _change(fact: Fact) -> str:
-    where = f" ({_short(fact.place)})" if fact.place != Place() else ""
+    where = f" ({fact.place.short})" if fact.place != Place() else ""
     if fact.kind == "option asked":
         return f"do not ask for {fact.subject} to be {fact.what}{where}"
     if fact.kind == "version asked":
@@ -319,11 +319,3 @@ def _change(fact: Fact) -> str:
     if fact.kind in ("excludes", "replaces"):
         return f"let {fact.subject} not {fact.what.replace('excludes', 'exclude').replace('replaces', 'replace')}{where}"
     return f"change what {fact.subject} needs, {'`' + fact.what.split('`')[1] + '`' if '`' in fact.what else fact.what}{where}"
-
-
-def _short(place: Place) -> str:
-    return str(place).split(" [")[0]
-
-
-def _listed(words: Sequence[str]) -> str:
-    return words[0] if len(words) == 1 else ", ".join(words[:-1]) + " and " + words[-1]

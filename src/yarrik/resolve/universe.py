@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Literal
+from typing import Any, Literal
 
-from yarrik.errors import Place, suggestion
+from yarrik.errors import Place, listed, suggestion
 from yarrik.model import Composition, Definition, PackageRule, Recipe
 from yarrik.model.conditions import option_words
-from yarrik.model.reading import Raw
+from yarrik.model.reading import Document, Raw
 from yarrik.resolve.catalog import EXCLUSIVE_ROLES, Catalog, package_rules
 from yarrik.resolve.solver import Clause, Term
 from yarrik.versions import Requirement, Version, parse_requirement, parse_wish
@@ -73,11 +73,10 @@ class Wished:
 
 @dataclass
 class Universe:
-    """The problem as the solver sees it. `locked` versions and options are preferred; `ignored` facts are left out."""
+    """The problem as the solver sees it. `locked` versions and roles are preferred; `ignored` facts are left out."""
 
     composition: Composition
     locked: Mapping[tuple[str, Side], Version] = field(default_factory=dict)
-    locked_options: Mapping[tuple[str, Side, str], bool] = field(default_factory=dict)
     locked_roles: Mapping[str, str] = field(default_factory=dict)
     ignored: frozenset[Fact] = frozenset()
     things: list[Thing] = field(default_factory=list)
@@ -202,9 +201,6 @@ class Universe:
         return package_rules(recipe, self.catalog.recipe(recipe, version).value)
 
     def option_default(self, thing: Thing) -> bool:
-        locked = self.locked_options.get((thing.name, thing.side, thing.option))
-        if locked is not None:
-            return locked
         recipe = self.composition.recipe(thing.name).value
         for choice in recipe.choice.values():
             if thing.option in choice.of and choice.default:
@@ -258,7 +254,7 @@ class Universe:
                     "asked",
                     thing,
                     f"the image {image.name} asks for `{text}` with {_words(when)}",
-                    _part_place(part, "packages"),
+                    _origin_place(part, "packages"),
                 )
                 yield from self._need_at_run_time(terms, text, fact)
         for name in sorted(set(image.value.refuse)):
@@ -289,7 +285,7 @@ class Universe:
             for key, side in sides:
                 for text in _added(part.raw, "build", key):
                     fact = Fact(
-                        "needs", thing, f"{_need_words(text, key)} with {_words(when)}", _part_place(part, "build", key)
+                        "needs", thing, f"{_need_words(text, key)} with {_words(when)}", _origin_place(part, "build", key)
                     )
                     yield from self._need_to_build(terms, text, side, fact)
         for name, rule in sorted(value.options.items()):
@@ -298,7 +294,7 @@ class Universe:
         for name, choice in sorted(value.choice.items()):
             own = saying(choice, _choice(name))
             options = [Thing("option", thing.name, thing.side, option) for option in choice.of]
-            fact = Fact("one of", thing, f"has to have exactly one of {_listed(choice.of)}", _place(recipe, "choice", name))
+            fact = Fact("one of", thing, f"has to have exactly one of {listed(choice.of)}", _place(recipe, "choice", name))
             yield self._clause(fact, (thing, own), *((option, NOTHING | OFF) for option in options))
             for number, first in enumerate(options):
                 for second in options[number + 1 :]:
@@ -425,7 +421,7 @@ class Universe:
                     "needs",
                     thing,
                     f"needs `{text}` at run time with {_words(when)}",
-                    _part_place(part, "package", thing.name, "needs"),
+                    _origin_place(part, "package", thing.name, "needs"),
                 )
                 yield from self._need_at_run_time(conditions, text, fact)
 
@@ -577,20 +573,16 @@ def _choice(name: str) -> Callable[[Recipe], object]:
     return lambda recipe: recipe.choice.get(name)
 
 
-def _place(definition: Definition, *keys: str) -> Callable[[], Place]:  # type: ignore[type-arg]
+def _place(definition: Definition[Any], *keys: str) -> Callable[[], Place]:
     return lambda: definition.place(*keys)
 
 
-def _element(definition: Definition, text: str, *keys: str) -> Callable[[], Place]:  # type: ignore[type-arg]
+def _element(definition: Definition[Any], text: str, *keys: str) -> Callable[[], Place]:
     return lambda: definition.place_of(text, *keys)
 
 
-def _origin_place(document, *keys: str) -> Callable[[], Place]:  # type: ignore[no-untyped-def]
+def _origin_place(document: Document, *keys: str) -> Callable[[], Place]:
     return lambda: document.origin(*keys).place
-
-
-def _part_place(part, *keys: str) -> Callable[[], Place]:  # type: ignore[no-untyped-def]
-    return lambda: part.origin(*keys).place
 
 
 def _added(raw: Raw, *keys: str) -> list[str]:
@@ -612,8 +604,3 @@ def _need_words(text: str, key: str) -> str:
 
 def _shown(text: str) -> str:
     return f"its option {text.removeprefix('options.')}" if text.startswith("options.") else f"`{text}`"
-
-
-def _listed(words: Iterable[str]) -> str:
-    known = list(words)
-    return known[0] if len(known) == 1 else ", ".join(known[:-1]) + " and " + known[-1]

@@ -158,10 +158,13 @@ class KernelWork:
         if not isinstance(kernel, Table):
             kernel = tomlkit.table()
             document["kernel"] = kernel
-        inherited = [*self.composition.board.value.kernel.fragments]
         known = kernel.get("fragments")
-        if known is None:
-            kernel["fragments"] = [*inherited, name]
+        if known is None:  # inherited ones stay with the file that lists them
+            added = tomlkit.inline_table()
+            added["add"] = [name]
+            kernel["fragments"] = added
+        elif isinstance(known, dict):
+            known["add"] = [*(one for one in known.get("add", ()) if one != name), name]
         elif name not in known:
             known.append(name)
         fresh = file.with_name(f".new-{file.name}")

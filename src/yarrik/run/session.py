@@ -303,7 +303,8 @@ class Session:
         notes += [f"{trouble.what} ({trouble.place})" for trouble in self.answer_warnings(composition)]
         published = False
         if until is None and all(report.error is None for report in reports):
-            published = self._publish(graph, composition, reports, out, ran)
+            with in_use(self.store):
+                published = self._publish(graph, composition, reports, out, ran)
         self.memory.save_digests()
         return BuildReport(composition.name, out, tuple(reports), tuple(notes), time.monotonic() - self.started, published)
 
