@@ -293,7 +293,7 @@ class _Planner:
                     "SOURCE-COUNT",
                     f"`{recipe.name}` has {len(sources) or 'no'} sources, and needs one",
                     recipe.place("source") if sources else Place(recipe.file),
-                    remedy='write one [[source]] with `path = "src"` or `host-file = "…"`',
+                    remedy='write one [[source]] with `path = "src"`, `url`, `git` or `host-file`',
                 )
             )
         source = sources[0]
@@ -313,29 +313,18 @@ class _Planner:
             return self._cloned(subject, recipe, source)
         if source.url:
             return self._downloaded(subject, recipe, source)
-        host_file = source.host_file.replace("{version}", recipe.value.version)
-        digest = self.surroundings.host_file(recipe.name, host_file, source.debian_package, place)
-        if source.sha256 and source.sha256 != digest:
-            raise YarrikError(
-                Trouble(
-                    "SOURCE-DIGEST",
-                    f"{host_file} has SHA-256 {digest}, and the recipe asks for {source.sha256}",
-                    recipe.place("source", "0", "sha256"),
-                    why="it is not the file that the recipe was written for",
-                    remedy="provide the right file, or correct the digest",
-                )
-            )
+        host_file, digest = self.surroundings.host_file(recipe)
         fetch = self._add(
             Step(
                 "fetch",
                 subject,
                 FetchFile(sha256=digest),
                 files={"source": digest},
-                places={"source": Path(host_file)},
+                places={"source": host_file},
                 predicted={"file": digest},
             )
         )
-        prepare = Step("prepare", subject, Unpack(name=Path(host_file).name), inputs={"archive": (fetch.name, "file")})
+        prepare = Step("prepare", subject, Unpack(name=host_file.name), inputs={"archive": (fetch.name, "file")})
         return self._add(prepare).name, "tree"
 
     def _from_folder(self, subject: str, folder: Path, place: Place) -> tuple[str, str]:

@@ -7,6 +7,7 @@ from typing import Protocol
 
 from yarrik.cache import Tree
 from yarrik.errors import Place
+from yarrik.model import Definition, Recipe
 from yarrik.toolchain import Toolchain
 
 
@@ -21,4 +22,5 @@ class Surroundings(Protocol):
 
     def edited(self, recipe: str) -> Path | None: ...
 
-    def host_file(self, recipe: str, file: str, debian_package: str, place: Place) -> str: ...
+    def host_file(self, recipe: Definition[Recipe]) -> tuple[Path, str]:
+        """The file of this machine that is the recipe's source, and its digest, as recipe and lock ask for."""

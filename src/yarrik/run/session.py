@@ -23,7 +23,7 @@ from yarrik.disk.sidecars import BESIDE
 from yarrik.errors import Collector, Place, Trouble, YarrikError, suggestion
 from yarrik.licences import licence_fault
 from yarrik.manifest import checksum_list
-from yarrik.model import Composition, Overrides, Workspace, compose, load_workspace
+from yarrik.model import Composition, Definition, Overrides, Recipe, Workspace, compose, load_workspace
 from yarrik.model.checking import convert
 from yarrik.model.definitions import ShelfFile
 from yarrik.model.reading import read_document
@@ -559,17 +559,11 @@ class _Surroundings:
                         why="the board takes its compiler from it",
                         remedy='write `using = "toolchain"` and one [[source]] with the archive as `host-file`')
             )  # fmt: skip
-        digest = self.host_file(name, sources[0].host_file, sources[0].debian_package, recipe.place("source"))
-        if sources[0].sha256 and sources[0].sha256 != digest:
-            raise YarrikError(
-                Trouble("SOURCE-DIGEST", f"{sources[0].host_file} has SHA-256 {digest}, not {sources[0].sha256} as asked",
-                        recipe.place("source", "0", "sha256"), why="it is not the toolchain that the recipe was written for",
-                        remedy="provide the right file, or correct the digest")
-            )  # fmt: skip
+        archive, digest = self.host_file(recipe)
         folder = self.session.store.root / "toolchains" / digest
         if not folder.is_dir():
             fresh = Path(tempfile.mkdtemp(dir=_made(folder.parent), prefix=".new-"))
-            tree = unpack_archive(Path(sources[0].host_file), Path(sources[0].host_file).name, self.session.store)
+            tree = unpack_archive(archive, archive.name, self.session.store)
             self.session.store.lay_out(tree, fresh, writable=False)
             fresh.chmod(0o755)
             try:
@@ -604,9 +598,17 @@ class _Surroundings:
                         remedy=remedy)
             ) from error  # fmt: skip
 
-    def host_file(self, recipe: str, file: str, debian_package: str, place: Place) -> str:
-        digest = self.file_digest(Path(file), place, debian_package)
-        trouble = self.session.lock.check(recipe, file, digest, place, self.session.renew_lock)
+    def host_file(self, recipe: Definition[Recipe]) -> tuple[Path, str]:
+        source, place = recipe.value.source[0], recipe.place("source")
+        file = Path(source.host_file.replace("{version}", recipe.value.version))
+        digest = self.file_digest(file, place, source.debian_package)
+        trouble = self.session.lock.check(recipe.name, str(file), digest, place, self.session.renew_lock)
         if trouble is not None:
             raise YarrikError(trouble)
-        return digest
+        if source.sha256 and source.sha256 != digest:
+            raise YarrikError(
+                Trouble("SOURCE-DIGEST", f"{file} has SHA-256 {digest}, and the recipe asks for {source.sha256}",
+                        recipe.place("source", "0", "sha256"), why="it is not the file that the recipe was written for",
+                        remedy="provide the right file, or correct the digest")
+            )  # fmt: skip
+        return file, digest
