@@ -26,20 +26,19 @@ def recipe_steps(needs: Needs, seconds: dict[str, float], name: str, wanted: lis
     needs[f"split {name}"], seconds[f"split {name}"] = [f"stage {name}"], 0.05
 
 
-def graph(kind: str) -> tuple[Needs, dict[str, float]]:
+def graph(kind: str, count: int = 600) -> tuple[Needs, dict[str, float]]:
     """Recipes with builds of a few seconds to some minutes, then the product: wide (few needs), deep (a long chain beside small
     recipes), mixed (every recipe needs some of those before it)."""
     chance = random.Random(11)
     needs: Needs = {}
     seconds: dict[str, float] = {}
-    count = 600
     names = [f"r{number:03}" for number in range(count)]
     for number, name in enumerate(names):
         build = min(240.0, 2 * chance.lognormvariate(1.5, 1.1))
         if kind == "wide":
             wanted = [names[0]] if number else []
         elif kind == "deep":
-            wanted = [names[number - 1]] if 0 < number < 60 else []
+            wanted = [names[number - 1]] if 0 < number < count // 10 else []
         else:
             wanted = [names[int(number * chance.random())] for _ in range(chance.choice([0, 1, 1, 2, 3]))] if number else []
         recipe_steps(needs, seconds, name, sorted(set(wanted)), build)
@@ -55,6 +54,8 @@ def makespan(needs: Needs, seconds: dict[str, float], processors: int, known: bo
     running: list[tuple[float, str]] = []
     now = 0.0
     while not schedule.over:
+        while (name := schedule.look()) is not None:
+            schedule.must_run(name)
         while len(running) < processors and (name := schedule.take()) is not None:
             heapq.heappush(running, (now + seconds[name], name))
         now, name = heapq.heappop(running)

@@ -69,7 +69,12 @@ class ProgramTest(FolderTest):
         return text
 
     def yarrik_json(self, *words: str | Path, code: int = 0, at: Path | None = None) -> dict:
-        return json.loads(self.yarrik(*words, "--json", code=code, at=at))
+        """The JSON that the program printed: its document, or the last of its events."""
+        text = self.yarrik(*words, "--json", code=code, at=at)
+        try:
+            return json.loads(text)
+        except json.JSONDecodeError:
+            return json.loads(text.splitlines()[-1])
 
     def ran(self, report: dict) -> list[str]:
         """The steps that ran, out of a build's JSON."""

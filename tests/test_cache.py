@@ -11,6 +11,7 @@ from filelock import FileLock
 
 from tests.support import FolderTest
 from yarrik.cache import Entry, Memory, Result, Store, Tree, TreeDamaged, changed_paths, read_tree
+from yarrik.cache.memory import _FORM
 from yarrik.errors import YarrikError
 from yarrik.moving import copy_sparse
 
@@ -162,6 +163,7 @@ class TheMemoryIsOnlyAnAid(FolderTest):
                 other = sqlite3.connect(file, isolation_level=None)
                 other.execute("begin immediate")
                 other.execute("create table made_by_the_other (x)")
+                other.execute(f"pragma user_version = {_FORM}")
                 begun.set()
                 time.sleep(0.3)
                 other.execute("commit")

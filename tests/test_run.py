@@ -13,7 +13,7 @@ from yarrik.elf import ElfFacts, read_elf
 from yarrik.errors import YarrikError
 from yarrik.model import Attributes, PackageRule
 from yarrik.plan import Split
-from yarrik.run.execute import WorkFolder
+from yarrik.run.execute import WorkFolders
 from yarrik.run.kernel_config import lost_options, options
 from yarrik.run.packages import decode_packages, encode_packages, split_packages
 from yarrik.run.sandbox import Sandbox
@@ -81,9 +81,10 @@ class WorkFoldersAreClearedAway(FolderTest):
         (self.folder / "dead/file").write_text("x")
         (self.folder / "gone.lock").write_text("")
         (self.folder / "dead").chmod(0o500)
-        with WorkFolder(self.folder) as alive:
+        folders = WorkFolders(self.folder)
+        with folders.folder() as alive:
             # The lock belongs to this process; another one must not get it.
-            script = f"from yarrik.run.execute import WorkFolder; from pathlib import Path; WorkFolder.clear_left_behind(Path({str(self.folder)!r}))"
+            script = f"from yarrik.run.execute import WorkFolders; from pathlib import Path; WorkFolders.clear_left_behind(Path({str(self.folder)!r}))"
             import subprocess
             import sys
 
@@ -92,6 +93,8 @@ class WorkFoldersAreClearedAway(FolderTest):
             self.assertFalse((self.folder / "dead").exists())
             self.assertFalse((self.folder / "gone.lock").exists())
         self.assertFalse(alive.exists())
+        folders.close()
+        self.assertEqual(list(self.folder.iterdir()), [])
 
 
 class ArchivesAreUnpackedSafely(FolderTest):

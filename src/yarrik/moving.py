@@ -45,9 +45,9 @@ def stored_ranges(handle: int, start: int, length: int) -> Iterator[tuple[int, i
         at = after
 
 
-def copy_sparse(source: Path, target: Path) -> None:
+def copy_sparse(source: str | Path, target: Path) -> None:
     """Copies a file without reading or writing its holes. `target` must not exist."""
-    with source.open("rb") as reader, target.open("xb") as writer:
+    with open(source, "rb") as reader, target.open("xb") as writer:
         end = os.fstat(reader.fileno()).st_size
         position = 0
         while position < end:

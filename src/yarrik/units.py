@@ -7,6 +7,8 @@ import re
 UNITS = {"": 1, "B": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "TiB": 1 << 40}
 _SIZE = re.compile(r"\s*(\d+)\s*([A-Za-z]*)\s*\Z")
 
+SPANS = {"s": 1, "min": 60, "h": 3600, "d": 86400, "w": 604800}
+_SPAN = re.compile(r"\s*(\d+)\s*([a-z]+)\s*\Z")
 _FIT = re.compile(r"fit(\s*\+\s*(\d{1,3})\s*%)?\Z")
 _REST = re.compile(r"rest of (.+)\Z")
 
@@ -37,6 +39,26 @@ def shown_size(count: int) -> str:
             return f"{count} B" if unit == "B" else f"{value:.1f} {unit}"
         value /= 1024
     raise AssertionError
+
+
+def parse_span(text: str) -> float:
+    """`text` (`90 s`, `20 min`, `8h`, `30d`, `4w`) in seconds. Raises ValueError with a sentence that can be shown."""
+    match = _SPAN.match(text)
+    if match is None or match[2] not in SPANS:
+        raise ValueError(f"`{text}` is no span of time; write for example `20 min`, `8 h` or `30 d`")
+    return float(match[1]) * SPANS[match[2]]
+
+
+def shown_seconds(seconds: float) -> str:
+    """A span of time as people say it, with two figures of use."""
+    if seconds < 60:
+        return f"{seconds:.0f} s"
+    minutes = round(seconds / 60)
+    if seconds < 600 and round(seconds) % 60:
+        return f"{int(seconds) // 60} min {int(seconds) % 60} s"
+    return (
+        f"{minutes} min" if minutes < 60 else f"{minutes // 60} h {minutes % 60} min" if minutes % 60 else f"{minutes // 60} h"
+    )
 
 
 def round_up(value: int, step: int) -> int:

@@ -1,6 +1,7 @@
 """What a workspace remembers between runs: digests of files by their status, and each step's last run.
 
-Nothing here decides a result: losing the file costs time and reasons, never correctness.
+Losing the file costs time and reasons, never correctness. What a build would rely on carries a check sum of its own: SQLite has
+none, and a row that was damaged on the disk has to count as one that is not there.
 """
 
 from __future__ import annotations
@@ -8,30 +9,39 @@ from __future__ import annotations
 import os
 import sqlite3
 import threading
-from collections.abc import Mapping
+import zlib
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import msgspec
 from filelock import FileLock
 
 from yarrik.cache.tree import file_digest
 
+#: Raised when the tables change: a memory of another form is begun anew.
+_FORM = 2
 _SCHEMA = """
-create table if not exists digests (path text primary key, status text not null, digest text not null) without rowid;
+create table if not exists digests (
+  path text primary key, status text not null, digest text not null, seal integer not null
+) without rowid;
 create table if not exists runs (
   product text not null, step text not null, fingerprint text not null, parts blob not null, outputs blob not null,
-  primary key (product, step)
+  seal integer not null, primary key (product, step)
 ) without rowid;
 create table if not exists durations (
-  product text not null, step text not null, seconds real not null, primary key (product, step)
+  product text not null, step text not null, seconds real not null, bytes integer not null, primary key (product, step)
 ) without rowid;
-create table if not exists documents (path text primary key, mark text not null, content blob not null) without rowid;
-create table if not exists facts (name text primary key, value blob not null) without rowid;
+create table if not exists documents (
+  path text primary key, mark text not null, content blob not null, seal integer not null
+) without rowid;
+create table if not exists facts (name text primary key, value blob not null, seal integer not null) without rowid;
 """
 _FRESH_NS = 2_000_000_000
-#: What SQLite says of a file that is no database (the low byte of its result codes).
-_RUINED = (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB)
+#: What SQLite says of a file that is no database, or has not the tables that it says (the low byte of its result codes).
+_RUINED = (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_ERROR)
+_NO_ROOM = (sqlite3.SQLITE_FULL, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_IOERR)
 
 
 @dataclass(frozen=True)
@@ -50,7 +60,18 @@ class LastRun:
 
     @property
     def parts(self) -> dict[str, str]:
-        return msgspec.json.decode(self.encoded_parts, type=dict[str, str])
+        try:
+            return msgspec.json.decode(self.encoded_parts, type=dict[str, str])
+        except msgspec.DecodeError:  # damaged: then nobody knows what they were
+            return {}
+
+
+@dataclass(frozen=True)
+class Cost:
+    """What a step took when it ran last: seconds, and the bytes of its folder at the end."""
+
+    seconds: float
+    bytes: int
 
 
 class Memory:
@@ -58,22 +79,66 @@ class Memory:
 
     def __init__(self, file: Path) -> None:
         file.parent.mkdir(parents=True, exist_ok=True)
-        self._lock = threading.Lock()
+        self._file = file
+        self._lock = threading.RLock()
+        self._learned: dict[str, tuple[str, str]] = {}
         # One at a time: changing the journal's mode does not wait for others as SQLite's other locks do, and who begins
         # anew must not take the file from under a build that has just made it.
         with FileLock(f"{file}.lock"):
             try:
                 self._database = _opened(file)
             except sqlite3.DatabaseError as error:
-                if error.sqlite_errorcode & 0xFF not in _RUINED:
+                if not _ruined(error):
                     raise
-                # Not a memory any more, whatever happened to it. Losing it costs time only, so begin anew.
-                for name in (file.name, f"{file.name}-wal", f"{file.name}-shm"):
-                    file.with_name(name).unlink(missing_ok=True)
-                self._database = _opened(file)
-        rows = self._database.execute("select path, status, digest from digests")
-        self._digests: dict[str, tuple[str, str]] = {path: (status, digest) for path, status, digest in rows}
-        self._learned: dict[str, tuple[str, str]] = {}
+                self._begin_anew()
+        rows = self._rows("select path, status, digest, seal from digests")
+        self._digests: dict[str, tuple[str, str]] = {
+            path: (status, digest) for path, status, digest, seal in rows if seal == _seal(path, status, digest)
+        }
+
+    def _begin_anew(self) -> None:
+        """Not a memory any more, whatever happened to it. Losing it costs time only."""
+        for name in (self._file.name, f"{self._file.name}-wal", f"{self._file.name}-shm"):
+            self._file.with_name(name).unlink(missing_ok=True)
+        self._database = _opened(self._file)
+
+    def _guarded(self, work: Callable[[sqlite3.Connection], Any]) -> Any:
+        """Does `work`; when the file turns out to be ruined, once more with an empty one."""
+        with self._lock:
+            try:
+                return work(self._database)
+            except sqlite3.DatabaseError as error:
+                if not _ruined(error):
+                    raise
+                self._database.close()
+                with FileLock(f"{self._file}.lock"):
+                    self._begin_anew()
+                return work(self._database)
+
+    def _rows(self, query: str, values: Sequence[object] = ()) -> list[Any]:
+        return self._guarded(lambda database: database.execute(query, values).fetchall())  # type: ignore[no-any-return]
+
+    def _change(self, command: str, *rows: Sequence[object]) -> None:
+        """Carries a command out, for each row if there are any; all of them or none."""
+
+        def work(database: sqlite3.Connection) -> None:
+            if len(rows) == 1:
+                database.execute(command, rows[0])
+                return
+            database.execute("begin immediate")
+            try:
+                database.executemany(command, rows)
+            except BaseException:
+                database.execute("rollback")
+                raise
+            database.execute("commit")
+
+        # What is remembered is no part of the work: a full or read-only disk costs time at the next build, no more.
+        try:
+            self._guarded(work)
+        except sqlite3.OperationalError as error:
+            if error.sqlite_errorcode & 0xFF not in _NO_ROOM:
+                raise
 
     def digest_of(self, path: Path, status: os.stat_result | None = None) -> str:
         """SHA-256 of a file, read again only when its size, times or inode have changed."""
@@ -84,101 +149,108 @@ class Memory:
         if known is not None and known[0] == mark:
             return known[1]
         digest = file_digest(path)
-        # A file written within the clock's resolution may change again without a new time: do not trust it yet.
-        import time
-
-        if time.time_ns() - status.st_mtime_ns > _FRESH_NS:
+        if _settled(status.st_mtime_ns):
             self._digests[name] = self._learned[name] = (mark, digest)
         return digest
 
     def save_digests(self) -> None:
         with self._lock:
-            if self._learned:
-                rows = [(path, status, digest) for path, (status, digest) in self._learned.items()]
-                self._database.execute("begin immediate")
-                self._database.executemany("insert or replace into digests values (?, ?, ?)", rows)
-                self._database.execute("commit")
-                self._learned.clear()
+            rows = [(path, status, digest, _seal(path, status, digest)) for path, (status, digest) in self._learned.items()]
+            if rows:
+                self._change("insert or replace into digests values (?, ?, ?, ?)", *rows)
+            self._learned.clear()
 
     def last_runs(self, product: str) -> dict[str, LastRun]:
-        with self._lock:
-            rows = self._database.execute(
-                "select step, fingerprint, parts, outputs from runs where product = ?", (product,)
-            ).fetchall()
+        rows = self._rows("select step, fingerprint, parts, outputs, seal from runs where product = ?", (product,))
         decode = msgspec.json.Decoder(dict[str, str]).decode
-        return {step: LastRun(fingerprint, parts, decode(outputs)) for step, fingerprint, parts, outputs in rows}
+        return {
+            step: LastRun(fingerprint, parts, decode(outputs))
+            for step, fingerprint, parts, outputs, seal in rows
+            if seal == _seal(step, fingerprint, outputs)
+        }
 
     def remember(self, product: str, step: str, run: LastRun) -> None:
-        with self._lock:
-            self._database.execute(
-                "insert or replace into runs values (?, ?, ?, ?, ?)",
-                (product, step, run.fingerprint, run.encoded_parts, msgspec.json.encode(run.outputs)),
-            )
+        outputs = msgspec.json.encode(run.outputs)
+        row = (product, step, run.fingerprint, run.encoded_parts, outputs, _seal(step, run.fingerprint, outputs))
+        self._change("insert or replace into runs values (?, ?, ?, ?, ?, ?)", row)
 
     def kept_outputs(self) -> dict[str, list[str]]:
         """The digests that the last runs of each product left."""
-        with self._lock:
-            rows = self._database.execute("select product, outputs from runs").fetchall()
-        found: dict[str, list[str]] = {}
-        for product, outputs in rows:
-            found.setdefault(product, []).extend(msgspec.json.decode(outputs, type=dict[str, str]).values())
-        return found
+        products = [product for (product,) in self._rows("select distinct product from runs order by product")]
+        return {
+            product: [digest for run in self.last_runs(product).values() for digest in run.outputs.values()]
+            for product in products
+        }
 
-    def durations(self, product: str) -> dict[str, float]:
-        """The seconds that each step of a product took when it ran last."""
-        with self._lock:
-            return dict(self._database.execute("select step, seconds from durations where product = ?", (product,)).fetchall())
+    def costs(self, product: str) -> dict[str, Cost]:
+        """What each step of a product took when it ran last."""
+        rows = self._rows("select step, seconds, bytes from durations where product = ?", (product,))
+        return {step: Cost(seconds, taken) for step, seconds, taken in rows if seconds >= 0 and taken >= 0}
 
-    def took(self, product: str, step: str, seconds: float) -> None:
-        with self._lock:
-            self._database.execute("insert or replace into durations values (?, ?, ?)", (product, step, seconds))
+    def took(self, product: str, step: str, cost: Cost) -> None:
+        self._change("insert or replace into durations values (?, ?, ?, ?)", (product, step, cost.seconds, cost.bytes))
 
     def fact(self, name: str) -> bytes | None:
         """A remembered finding (what a compiler said of itself), kept until `learn` replaces it."""
-        with self._lock:
-            row = self._database.execute("select value from facts where name = ?", (name,)).fetchone()
-        return None if row is None else bytes(row[0])
+        rows = self._rows("select value, seal from facts where name = ?", (name,))
+        return bytes(rows[0][0]) if rows and rows[0][1] == _seal(name, rows[0][0]) else None
 
     def learn(self, name: str, value: bytes) -> None:
-        with self._lock:
-            self._database.execute("insert or replace into facts values (?, ?)", (name, value))
+        self._change("insert or replace into facts values (?, ?, ?)", (name, value, _seal(name, value)))
 
     def documents(self, rules: str) -> dict[str, tuple[str, bytes]]:
         """Files that were found good under these `rules`: by path, the mark of their status and what they say, encoded."""
         if self.fact("rules of documents") != rules.encode():
-            with self._lock:
-                self._database.execute("delete from documents")
+            self._change("delete from documents", ())
             self.learn("rules of documents", rules.encode())
             return {}
-        with self._lock:
-            rows = self._database.execute("select path, mark, content from documents").fetchall()
-        return {path: (mark, content) for path, mark, content in rows}
+        rows = self._rows("select path, mark, content, seal from documents")
+        return {path: (mark, content) for path, mark, content, seal in rows if seal == _seal(path, mark, content)}
 
     def keep_documents(self, documents: Mapping[str, tuple[str, bytes]]) -> None:
         """Remembers files, but for those that were written so shortly ago that they may change again unseen."""
-        import time
-
-        now = time.time_ns()
         rows = [
-            (path, mark, content)
+            (path, mark, content, _seal(path, mark, content))
             for path, (mark, content) in documents.items()
-            if now - int(mark.split()[1]) > _FRESH_NS and not _odd(Path(path))
+            if _settled(int(mark.split()[1])) and not _odd(Path(path))
         ]
-        with self._lock:
-            self._database.execute("begin immediate")
-            self._database.executemany("insert or replace into documents values (?, ?, ?)", rows)
-            self._database.execute("commit")
+        if rows:
+            self._change("insert or replace into documents values (?, ?, ?, ?)", *rows)
 
     def close(self) -> None:
         self.save_digests()
         self._database.close()
 
 
+def _settled(mtime_ns: int) -> bool:
+    """Whether a file that changes again gets another time: one that was written within the clock's resolution may not.
+
+    Where the clock was set back, a file's time lies ahead of it: such a file is not trusted until the clock has passed them."""
+    import time
+
+    return time.time_ns() - mtime_ns > _FRESH_NS
+
+
+def _seal(*parts: str | bytes) -> int:
+    """A check sum: rows that were damaged on the disk must not be believed."""
+    return zlib.crc32(b"\0".join(part if isinstance(part, bytes) else part.encode("utf-8", "replace") for part in parts))
+
+
+def _ruined(error: sqlite3.DatabaseError) -> bool:
+    return getattr(error, "sqlite_errorcode", 0) & 0xFF in _RUINED
+
+
 def _opened(file: Path) -> sqlite3.Connection:
     database = sqlite3.connect(file, timeout=60, isolation_level=None, check_same_thread=False)
     database.execute("pragma journal_mode=wal")
     database.execute("pragma synchronous=off")
+    form = database.execute("pragma user_version").fetchone()[0]
+    if form not in (0, _FORM) or (form == 0 and database.execute("select 1 from sqlite_master").fetchone()):
+        database.close()
+        file.unlink()
+        return _opened(file)
     database.executescript(_SCHEMA)
+    database.execute(f"pragma user_version = {_FORM}")
     return database
 
 

@@ -7,14 +7,19 @@ number of builds may use one store. Objects are read-only; a second copy with th
 from __future__ import annotations
 
 import contextlib
+import errno
+import fcntl
 import hashlib
 import itertools
 import os
 import secrets
 import shutil
+import stat
+import struct
 import tempfile
+import threading
 import time
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from pathlib import Path
@@ -22,7 +27,6 @@ from typing import BinaryIO
 
 import msgspec
 import platformdirs
-from filelock import FileLock
 
 from yarrik.cache.tree import CHUNK, Tree, TreeDamaged, plain_modes, read_tree
 from yarrik.errors import Place, Trouble, YarrikError
@@ -32,6 +36,10 @@ from yarrik.moving import copy_sparse
 STILL_TIME = 946684800
 #: After so many seconds nobody comes back for a file that was begun.
 LEFT_BEHIND = 86400
+#: Files up to this size (bytes) are read whole when they are taken in: what is there already is not written again.
+_SMALL = 1 << 20
+#: `struct flock` of the kernel's interface: type, whence, start, length, process (fcntl(2)).
+_FLOCK = struct.Struct("hhqqi4x")
 
 
 class MissingObject(LookupError):
@@ -54,18 +62,31 @@ def default_root() -> Path:
     return Path(named) if named else platformdirs.user_cache_path("yarrik")
 
 
+@dataclass(frozen=True)
+class Damage:
+    """Something in the store that is not what its name says. It was taken out."""
+
+    path: Path
+    what: str
+
+
 class Store:
-    """A folder with `objects/`, `trees/` and `results/`. Makes it when it is not there."""
+    """A folder with `objects/`, `trees/` and `results/`. Makes it when it is not there.
+
+    What is read from it is checked: records and trees by their digests, objects by the time and size that they were given when
+    they were stored, and by their content too once these differ. `damages` lists what was found and taken out."""
 
     def __init__(self, root: Path) -> None:
         self.root = root
         self._top = os.fspath(root)
         self._numbers = itertools.count()
         self._token = secrets.token_hex(8)
+        self._held: dict[str, threading.Lock] = {}
+        self.damages: list[Damage] = []
         self._tree = lru_cache(maxsize=512)(self._load_tree)
 
     @cached_property
-    def _scratch(self) -> Path:
+    def scratch(self) -> Path:
         """Where things are written before they are moved to their place. Made at the first write only."""
         scratch = self.root / "tmp"
         try:
@@ -104,12 +125,17 @@ class Store:
 
     def put_file(self, path: Path, move: bool = False) -> str:
         """Takes a file's content in; with `move` the file itself goes into the store (holes and all)."""
-        if move and path.stat().st_dev == self._scratch.stat().st_dev:
+        if move and path.stat().st_dev == self.scratch.stat().st_dev:
             with path.open("rb") as file:
                 digest = hashlib.file_digest(file, "sha256").hexdigest()
             self._settle_at(os.fspath(path), self._object_name(digest))
             return digest
         with path.open("rb") as source:
+            if os.fstat(source.fileno()).st_size <= _SMALL:
+                data = source.read(_SMALL + 1)
+                if len(data) <= _SMALL:
+                    return self.put_bytes(data)
+                source.seek(0)
             return self.put_stream(source)[0]
 
     def put_stream(self, source: BinaryIO) -> tuple[str, int]:
@@ -128,10 +154,41 @@ class Store:
         return sha.hexdigest(), size
 
     def get_bytes(self, digest: str) -> bytes:
+        path = self.object_path(digest)
         try:
-            return self.object_path(digest).read_bytes()
+            data = path.read_bytes()
         except FileNotFoundError as error:
             raise MissingObject(digest) from error
+        if hashlib.sha256(data).hexdigest() != digest:
+            self.take_out(path)
+            raise MissingObject(digest)
+        return data
+
+    def checked_path(self, digest: str) -> Path:
+        """Where an object lies that is as it was stored. Raises MissingObject."""
+        return Path(self.checked(digest))
+
+    def checked(self, digest: str, executable: bool = False) -> str:
+        """The name of an object that is as it was stored. Raises MissingObject when it is not there or not that."""
+        name = self._object_name(digest) + (".x" if executable else "")
+        try:
+            status = os.stat(name)
+        except FileNotFoundError as error:
+            raise MissingObject(digest) from error
+        # Whoever writes into an object gives it another time, by hand or through a link to it.
+        if status.st_mtime != STILL_TIME or not stat.S_ISREG(status.st_mode):
+            if not stat.S_ISREG(status.st_mode) or _digest_of(name) != digest:
+                self.take_out(Path(name))
+                raise MissingObject(digest)
+            with contextlib.suppress(OSError):  # only its owner may
+                _settle(name, 0o555 if executable else 0o444)
+        return name
+
+    def take_out(self, path: Path) -> None:
+        """Removes what is not what its name says, and notes it."""
+        self.damages.append(Damage(path, "does not have the content that its name says"))
+        with contextlib.suppress(OSError):
+            path.unlink()
 
     # Trees
 
@@ -146,9 +203,17 @@ class Store:
         return self._tree(digest)
 
     def _load_tree(self, digest: str) -> Tree:
+        path = self._tree_path(digest)
         try:
-            return Tree.decode(self._tree_path(digest).read_bytes())
-        except (FileNotFoundError, TreeDamaged) as error:
+            data = path.read_bytes()
+        except FileNotFoundError as error:
+            raise MissingObject(digest) from error
+        try:
+            if hashlib.sha256(data).hexdigest() != digest:
+                raise TreeDamaged("it has another digest")
+            return Tree.decode(data)
+        except TreeDamaged as error:
+            self.take_out(path)
             raise MissingObject(digest) from error
 
     def snapshot(self, folder: Path, move: bool = False, plain: bool = False, suffixes: tuple[str, ...] = ()) -> Tree:
@@ -185,47 +250,65 @@ class Store:
 
     def copy_out(self, digest: str, target: Path, mode: int) -> None:
         """Copies an object to `target`, which must not exist, keeping holes."""
-        source = self.object_path(digest)
-        try:
-            copy_sparse(source, target)
-        except FileNotFoundError as error:
-            if not source.exists():
-                raise MissingObject(digest) from error
-            raise
+        copy_sparse(self.checked(digest), target)
         _settle(target, mode)
 
     def _link_out(self, digest: str, target: str, executable: bool) -> None:
-        source = self._object_name(digest) + (".x" if executable else "")
         try:
-            os.link(source, target)
+            os.link(self.checked(digest, executable), target)
             return
-        except FileNotFoundError:
-            if not executable or not self.object_path(digest).exists():
-                raise MissingObject(digest) from None
+        except MissingObject:
+            if not executable:
+                raise
         except FileExistsError:
             raise
         except OSError:
-            # Another file system, or too many links to one object: a copy does as well.
+            # Another file system, too many links to one object, or another user's: a copy does as well.
             self.copy_out(digest, Path(target), 0o755 if executable else 0o644)
             return
         with self._fresh() as (name, sink):
             sink.close()
-            shutil.copyfile(self.object_path(digest), name)
-            self._settle_at(name, source, 0o555)
+            shutil.copyfile(self.checked(digest), name)
+            self._settle_at(name, self._object_name(digest) + ".x", 0o555)
         self._link_out(digest, target, executable)
 
     # Results of steps
 
     def result(self, fingerprint: str) -> Result | None:
         """The result kept under this fingerprint, if it and all that it names are still there."""
+        path = self._result_path(fingerprint)
         try:
-            result = msgspec.json.decode(self._result_path(fingerprint).read_bytes(), type=Result)
-        except (FileNotFoundError, msgspec.DecodeError):
+            result = read_result(path, fingerprint)
+        except (FileNotFoundError, OtherForm):
+            return None
+        except ResultDamaged:
+            self.take_out(path)
             return None
         return result if all(self.has(digest) for digest in result.outputs.values()) else None
 
     def put_result(self, fingerprint: str, result: Result) -> None:
-        self._place(msgspec.json.encode(result), self._result_path(fingerprint))
+        data = msgspec.json.encode(result)
+        self._place(data + b"\n" + _seal(data, fingerprint), self._result_path(fingerprint))
+
+    def drop(self, digest: str) -> None:
+        """Removes a tree or an object, so that the steps that left it run again."""
+        for path in (self._tree_path(digest), self.object_path(digest)):
+            with contextlib.suppress(FileNotFoundError):
+                path.unlink()
+        self._tree.cache_clear()
+
+    def whole(self, digest: str) -> bool:
+        """Whether an object, or a tree with all its files, is there as it was stored."""
+        try:
+            if not os.path.exists(self._tree_path(digest)):
+                self.checked(digest)
+                return True
+            for entry in self.tree(digest).files:
+                self.checked(entry.content)
+            return True
+        except MissingObject:
+            self._tree.cache_clear()
+            return False
 
     def mark_used(self, fingerprints: Iterable[str]) -> None:
         """Notes that these results were used now; those that were within the hour are left alone."""
@@ -236,11 +319,27 @@ class Store:
                 if now - path.stat().st_mtime > 3600:
                     os.utime(path)
 
-    def lock(self, fingerprint: str) -> FileLock:
-        """Held while a step runs, so that two builds do not do the same work twice."""
-        folder = self.root / "locks"
-        folder.mkdir(parents=True, exist_ok=True)
-        return FileLock(folder / fingerprint[:32])
+    @contextlib.contextmanager
+    def lock(self, fingerprint: str, stopped: Callable[[], bool] = lambda: False) -> Iterator[None]:
+        """Held while a step runs, so that two builds do not do the same work twice. Raises InterruptedError when `stopped` says
+        so while somebody else holds it.
+
+        A range of one file is locked, at a place that the fingerprint gives: nothing is left behind, and the kernel lets go of
+        it when its holder dies, however that comes about."""
+        _ = self.scratch  # makes the folder, or says why not
+        with self._held.setdefault(fingerprint, threading.Lock()), open(f"{self._top}/running", "ab") as file:
+            request = _FLOCK.pack(fcntl.F_WRLCK, os.SEEK_SET, int(fingerprint[:15], 16), 1, 0)
+            while True:
+                try:
+                    fcntl.fcntl(file, fcntl.F_OFD_SETLK, request)
+                    break
+                except OSError as error:
+                    if error.errno not in (errno.EAGAIN, errno.EACCES):
+                        break  # a file system without locks: then work may be done twice, to the same end
+                if stopped():
+                    raise InterruptedError
+                time.sleep(0.05)
+            yield
 
     def _tree_path(self, digest: str) -> Path:
         return self.root / "trees" / digest[:2] / digest
@@ -255,7 +354,7 @@ class Store:
     def _fresh(self) -> Iterator[tuple[str, BinaryIO]]:
         """A new file in the scratch folder, to be moved to its place; it is removed when something goes wrong."""
         # Process numbers come round again, in containers soon: what a killed build left must not be in the way.
-        name = f"{self._scratch}/{self._token}-{next(self._numbers)}"
+        name = f"{self.scratch}/{self._token}-{next(self._numbers)}"
         sink = open(name, "xb")  # noqa: SIM115 (closed by the user, and below)
         try:
             yield name, sink
@@ -280,6 +379,36 @@ class Store:
         except FileNotFoundError:
             os.makedirs(os.path.dirname(target), exist_ok=True)
             os.replace(name, target)
+
+
+class ResultDamaged(ValueError):
+    """A kept result does not read as one."""
+
+
+class OtherForm(ResultDamaged):
+    """A result that a former version kept."""
+
+
+def read_result(path: Path, fingerprint: str) -> Result:
+    """Reads a kept result. Raises ResultDamaged when it is not what was stored under this fingerprint."""
+    data, line_end, seal = path.read_bytes().rpartition(b"\n")
+    if not line_end:
+        raise OtherForm
+    try:
+        if seal != _seal(data, fingerprint):
+            raise ResultDamaged("it has another digest")
+        return msgspec.json.decode(data, type=Result)
+    except msgspec.DecodeError as error:
+        raise ResultDamaged(str(error)) from error
+
+
+def _seal(data: bytes, fingerprint: str) -> bytes:
+    return hashlib.sha256(fingerprint.encode() + b"\n" + data).hexdigest().encode()
+
+
+def _digest_of(name: str) -> str:
+    with open(name, "rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def _clear_left_behind(scratch: Path) -> None:

@@ -11,9 +11,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-import msgspec
-
-from yarrik.cache.store import STILL_TIME, MissingObject, Result, Store
+from yarrik.cache.store import STILL_TIME, Damage, MissingObject, Result, ResultDamaged, Store, read_result
 from yarrik.cache.tree import CHUNK
 from yarrik.errors import Place, Trouble, YarrikError
 
@@ -38,14 +36,6 @@ class Pruned:
     files: int
     bytes: int
     left: int
-
-
-@dataclass(frozen=True)
-class Damage:
-    """Something in the store that is not what its name says. It was taken out."""
-
-    path: Path
-    what: str
 
 
 def amounts(store: Store) -> dict[str, Amount]:
@@ -139,8 +129,8 @@ def verify(store: Store, tell: Callable[[int, int], None] = lambda done, total: 
             tell(number, len(files))
     for path, _ in _files(store.root / "results"):
         try:
-            result = msgspec.json.decode(path.read_bytes(), type=Result)
-        except msgspec.DecodeError:
+            result = read_result(path, path.name)
+        except ResultDamaged:
             found.append(Damage(path, "is no result"))
             path.unlink(missing_ok=True)
             continue
@@ -172,10 +162,10 @@ def _paths_of(store: Store, digest: str) -> Iterator[Path]:
 def _results(store: Store) -> Iterator[tuple[Path, Result, float]]:
     """Each result with its file and the time (seconds since 1970) that it was used last."""
     for path, status in _files(store.root / "results"):
-        with contextlib.suppress(msgspec.DecodeError, FileNotFoundError):
+        with contextlib.suppress(ResultDamaged, FileNotFoundError):
             # One that was never used again still carries the time that everything in the store carries.
             used = status.st_ctime if status.st_mtime == STILL_TIME else status.st_mtime
-            yield path, msgspec.json.decode(path.read_bytes(), type=Result), used
+            yield path, read_result(path, path.name), used
 
 
 def _files(top: Path) -> Iterator[tuple[Path, os.stat_result]]:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import gc
 import importlib
 import io
+import os
+import signal
 import sys
 from pathlib import Path
 from typing import NoReturn
@@ -39,6 +41,24 @@ def _top(
     pass
 
 
+def _interrupted(number: int, frame: object) -> None:
+    """The first Ctrl-C, or request to end, ends the work in good order; a second one ends it at once."""
+    global _asked_to_end
+    if _asked_to_end:
+        from yarrik.run.sandbox import kill_all
+
+        kill_all()
+        sys.stderr.write("\nstopped at once; what was finished is kept\n")
+        sys.stderr.flush()
+        # Nothing is in danger: what is written appears whole or not at all.
+        os._exit(128 + number)
+    _asked_to_end = True
+    raise KeyboardInterrupt
+
+
+_asked_to_end = False
+
+
 def main() -> NoReturn:
     """The console command. Exit code 0: done, 1: the work failed, 2: the request was wrong."""
     # Nearly all that is made lives until the end: looking for rings among it again and again would only take time.
@@ -67,6 +87,9 @@ def main() -> NoReturn:
         # A terminal that cannot show a sign gets a question mark, not a failure.
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="replace")
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        if signal.getsignal(number) is not signal.SIG_IGN:
+            signal.signal(number, _interrupted)
     try:
         app()
     except YarrikError as error:

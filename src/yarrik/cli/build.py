@@ -46,24 +46,28 @@ def build(
     locked: LockedOption = False,
     offline: Annotated[bool, typer.Option("--offline", help="Downloads nothing; `yarrik fetch` does that beforehand.")] = False,
     no_sandbox: SandboxOption = False,
+    clean_room: Annotated[
+        bool, typer.Option("--clean-room", help="Uses no cache, and lets nothing of your environment in: all steps run.")
+    ] = False,
     variants: WithOption = None,
     settings: SetOption = None,
     workspace: WorkspaceOption = None,
-    json: JsonOption = False,
+    json: Annotated[bool, typer.Option("--json", help="Prints events as lines of JSON; the last one is the report.")] = False,
 ) -> None:
     """Builds a product: runs the steps that have to run, and writes images and manifests to out/PRODUCT."""
-    from yarrik.cli.view import BuildView, print_json, show_error
+    from yarrik.cli.view import BuildView, EventLines, print_line, show_error
 
     with opened(workspace, renew_lock, not no_sandbox, locked) as session:
         session.offline = offline
+        session.clean_room = clean_room
         composition = composed(session, product, variants, settings)
-        view = BuildView(quiet=json)
+        view = EventLines() if json else BuildView()
         try:
             report = session.build(composition, jobs, keep_going, view, until)
         finally:
             view.close()
     if json:
-        print_json(report_as_json(report))
+        print_line({"event": "end", **report_as_json(report)})
         raise typer.Exit(1 if report.errors else 0)
     for error in report.errors:
         show_error(error, as_json=False)
@@ -91,7 +95,7 @@ def fetch(
     import tempfile
     from pathlib import Path
 
-    from yarrik.cli.view import BuildView, print_json
+    from yarrik.cli.view import BuildView, EventLines, print_json, print_line
     from yarrik.sources import digest_of_url
     from yarrik.units import shown_size
 
@@ -105,28 +109,30 @@ def fetch(
         return
     with opened(workspace) as session:
         composition = composed(session, product, variants, settings)
-        view = BuildView(quiet=json)
+        view = EventLines() if json else BuildView()
         try:
             steps = session.fetch(composition, view)
         finally:
             view.close()
     if json:
-        print_json({"ok": True, "product": composition.name, "fetched": [step.subject for step in steps]})
+        print_line({"event": "end", "ok": True, "product": composition.name, "fetched": [step.subject for step in steps]})
         return
     sys.stdout.write(f"{composition.name}: sources of {len(steps)} recipes are here; yarrik build --offline needs no network\n")
 
 
 def show_report(report: BuildReport, hint: bool = True) -> None:
     """The end of a build: what happened, what lies where, what to type next."""
-    from yarrik.cli.view import show_notes, styled
+    from yarrik.cli.view import show_notes, show_warnings, styled
     from yarrik.errors import shown_path
     from yarrik.units import shown_size
 
+    show_warnings(report.troubles)
     kept = sum(step.how == "kept" for step in report.steps)
     if report.errors:
         left = sum(step.how == "not reached" for step in report.steps)
         failed = len(report.errors)
         show_notes(report.notes)
+        _show_tool_warnings(report)
         text = f"{failed} step{'s' if failed != 1 else ''} failed, {left} not reached; nothing was written to out/"
         sys.stdout.write(f"{styled(report.product, 'bold')}: {text}\n")
         return
@@ -136,10 +142,8 @@ def show_report(report: BuildReport, hint: bool = True) -> None:
         )
         return
     show_notes(report.notes)
-    same = sum(step.same for step in report.ran)
-    tail = f", {same} of them with the same result" if same else ""
-    text = f"{len(report.ran)} steps ran{tail}, {kept} kept, in {report.seconds:.1f} s"
-    sys.stdout.write(f"{styled(report.product, 'bold')}: {text}\n")
+    _show_tool_warnings(report)
+    sys.stdout.write(f"{styled(report.product, 'bold')}: {_what_ran(report)}, in {_took(report.seconds)}{_saving(report)}\n")
     others = []
     files = [file for file in sorted(report.out.iterdir()) if file.is_file() and not file.name.startswith(".")]
     images = [file for file in files if file.suffix == ".img"]
@@ -160,6 +164,39 @@ def show_report(report: BuildReport, hint: bool = True) -> None:
         sys.stdout.write(f"next: yarrik boot {report.product}\n")
 
 
+def _what_ran(report: BuildReport) -> str:
+    count = {how: sum(step.how == how for step in report.steps) for how in ("kept", "shared")}
+    same = sum(step.same for step in report.ran)
+    parts = [f"{len(report.ran)} steps ran" + (f", {same} of them with the same result" if same else "")]
+    parts += [f"{count['shared']} came from a shared cache"] if count["shared"] else []
+    return ", ".join([*parts, f"{count['kept']} kept"])
+
+
+def _saving(report: BuildReport) -> str:
+    return f"; what was kept saved about {_took(report.saved)}" if report.saved >= 1 else ""
+
+
+def _took(seconds: float) -> str:
+    from yarrik.units import shown_seconds
+
+    return f"{seconds:.1f} s" if seconds < 60 else shown_seconds(seconds)
+
+
+def _show_tool_warnings(report: BuildReport) -> None:
+    """How often the tools warned, and those warnings behind which there is nearly always a fault."""
+    from yarrik.cli.view import styled
+
+    found = report.warnings
+    if not found.count:
+        return
+    places = f"{found.count} warning{'s' if found.count != 1 else ''} of the tools"
+    recipes = f"{found.recipes} recipe{'s' if found.recipes != 1 else ''}"
+    tail = "; look at these:" if found.grave else " (none of a kind that usually hides a fault)"
+    sys.stdout.write(f"{styled('note', 'yellow')}  {places}, in {recipes}{tail}\n")
+    for one in found.grave:
+        sys.stdout.write(f"      {one.subject}  {one.where}  {one.text}\n")
+
+
 def report_as_json(report: BuildReport) -> dict[str, object]:
     return {
         "ok": not report.errors,
@@ -167,7 +204,13 @@ def report_as_json(report: BuildReport) -> dict[str, object]:
         "out": str(report.out),
         "seconds": round(report.seconds, 3),
         "changed": report.published,
+        "saved": round(report.saved, 3),
         "notes": list(report.notes),
+        "tool-warnings": {
+            "count": report.warnings.count,
+            "recipes": report.warnings.recipes,
+            "grave": [{"recipe": one.subject, "where": one.where, "what": one.text} for one in report.warnings.grave],
+        },
         "steps": [
             {
                 "step": step.step.name,
@@ -180,6 +223,7 @@ def report_as_json(report: BuildReport) -> dict[str, object]:
             for step in report.steps
         ],
         "troubles": [trouble.as_json() for error in report.errors for trouble in error.troubles],
+        "warnings": [trouble.as_json() for trouble in report.troubles],
     }
 
 

@@ -30,6 +30,7 @@ def demo(
     from yarrik.demo import DEMO_PRODUCTS, lay_out_demo
     from yarrik.errors import YarrikError, shown_path
     from yarrik.manifest import verify_out
+    from yarrik.run import silent
 
     folder = folder.absolute()
     lay_out_demo(folder)
@@ -46,9 +47,9 @@ def demo(
             if not json:
                 what = known[name].what if name in known else composition.product.value.summary
                 sys.stdout.write(f"\n{styled(name, 'bold')}: {what}\n")
-            view = BuildView(quiet=json)
+            view = BuildView()
             try:
-                report = session.build(composition, listener=view)
+                report = session.build(composition, listener=silent if json else view)
             finally:
                 view.close()
         result = report_as_json(report)

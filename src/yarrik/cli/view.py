@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import re
 import sys
 import threading
 import time
@@ -13,11 +14,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from yarrik.errors import Trouble, YarrikError
-from yarrik.units import shown_size
+from yarrik.units import shown_seconds, shown_size
 
 if TYPE_CHECKING:
-    from yarrik.run import Event
+    from rich.live import Live
 
+    from yarrik.run import Event, Progress, StepEnded
+
+#: Signs in the bar of a build, and running steps that are shown below it.
+_BAR, _SHOWN = 32, 8
 _STYLES = {"bold": "1", "dim": "2", "red": "31", "green": "32", "yellow": "33", "blue": "34"}
 
 
@@ -43,7 +48,7 @@ def print_json(value: object) -> None:
 def show_error(error: YarrikError, as_json: bool) -> None:
     """Each trouble as: code and what, where, why, what to do next."""
     if as_json:
-        print_json({"ok": False, "troubles": [trouble.as_json() for trouble in error.troubles]})
+        print_line({"ok": False, "troubles": [trouble.as_json() for trouble in error.troubles]})
         return
     sys.stdout.flush()
     _show_troubles(error.troubles, "error", "bold red")
@@ -101,70 +106,137 @@ def show_table(rows: Sequence[Sequence[str]], indent: str = "  ", right: Sequenc
 
 
 class BuildView:
-    """Follows a build: a line for each recipe or product that had to run, and with a terminal a moving one for now."""
+    """Follows a build. With a terminal, a line for each recipe or product that had to run, and below them what runs now and how
+    far it all is; without, a line for each step."""
 
-    def __init__(self, quiet: bool = False) -> None:
-        self._quiet = quiet
-        self._moving = coloured() and not quiet
-        self._running: dict[str, float] = {}
-        self._expected: dict[str, float] = {}
-        self._left = 0
+    def __init__(self) -> None:
+        self._moving = coloured()
+        self._running: dict[str, tuple[float, float | None]] = {}
+        self._reasons: dict[str, str] = {}
+        self._progress: Progress | None = None
+        self._sending = 0
         self._told: dict[str, int] = {}
+        self._live: Live | None = None
 
     def __call__(self, event: Event) -> None:
-        from yarrik.run import StepEnded, StepStarted, SubjectEnded
+        from yarrik.run import Sending, StepEnded, StepStarted, StillRunning, SubjectEnded
 
-        if self._quiet:
-            return
-        self._clear()
+        if isinstance(event, (StepStarted, StepEnded, StillRunning)):
+            self._progress = event.progress
         if isinstance(event, StepStarted):
-            self._running[event.step] = time.monotonic()
-            if event.expected is not None:
-                self._expected[event.step] = event.expected
-            self._left = event.left
-        elif isinstance(event, SubjectEnded):
+            self._running[event.step] = (time.monotonic(), event.expected)
+            self._reasons[event.step] = event.reason
+        elif isinstance(event, StepEnded):
+            self._running.pop(event.step, None)
+            if not self._moving or event.how == "damaged":
+                self._line(self._of_step(event))
+            elif event.how == "failed":
+                self._line(f"  {styled('✗', 'red')} {event.step}: {_fitting(event.what, len(event.step) + 6)}")
+        elif isinstance(event, SubjectEnded) and self._moving:
             mark = styled("✗", "red") if event.failed else styled("=", "blue") if event.same else styled("✓", "green")
             reason = f"came out the same; {event.reason}" if event.same else event.reason
             kinds = ", ".join(event.kinds)
             text = f"  {mark} {event.subject:<26} {kinds:<38}{event.seconds:7.2f} s  {styled(_fitting(reason), 'dim')}"
-            sys.stdout.write(text.rstrip() + "\n")
-        elif isinstance(event, StepEnded):
-            self._running.pop(event.step, None)
-        elif not self._moving:
+            self._line(text.rstrip())
+        elif isinstance(event, StillRunning) and not self._moving:
             self._tell_of_time()
-        self._draw()
+        elif isinstance(event, Sending):
+            self._sending = event.left
+        if self._moving:
+            self._draw()
         sys.stdout.flush()
 
-    def _draw(self) -> None:
-        if self._moving and self._running:
-            now = time.monotonic()
-            names = ", ".join(self._with_time(name, now - since) for name, since in self._running.items())
-            text = _fitting(f"running: {names}; {self._left} steps left", 2)
-            sys.stdout.write(f"  {styled(text, 'blue')}")
+    def _of_step(self, event: StepEnded) -> str:
+        marks = {"ran": ("=", "blue") if event.same else ("✓", "green"), "shared": ("↓", "blue"), "damaged": ("↻", "yellow")}
+        mark = styled(*marks.get(event.how, ("✗", "red")))
+        why = {"shared": "from a shared cache", "damaged": "its input is damaged in the cache, and made again"}
+        reason = why.get(event.how) or self._reasons.pop(event.step, "")
+        if event.same:
+            reason = f"came out the same; {reason}"
+        return f"  {mark} {event.step:<34}{event.seconds:7.2f} s  {reason}".rstrip()
 
-    def _with_time(self, name: str, seconds: float) -> str:
-        """A running step with the time it took so far, and the time it took last."""
-        if seconds <= 1:
-            return name
-        expected = self._expected.get(name, 0.0)
-        return f"{name} ({seconds:.0f} s{f' of about {expected:.0f}' if expected > 3 else ''})"
+    def _line(self, text: str) -> None:
+        """A line that stays."""
+        if self._live is None:
+            sys.stdout.write(text + "\n")
+            return
+        from rich.text import Text
+
+        self._live.console.print(Text.from_ansi(text), soft_wrap=True)
+
+    def _draw(self) -> None:
+        if self._live is None:
+            if not self._running and not self._sending:
+                return
+            from rich.console import Console
+            from rich.live import Live
+
+            self._live = Live(console=Console(file=sys.stdout, highlight=False), auto_refresh=False, transient=True)
+            self._live.start()
+        from rich.text import Text
+
+        self._live.update(Text.from_ansi("\n".join(self._now())), refresh=True)
+
+    def _now(self) -> list[str]:
+        """What is going on at the moment, in lines: the whole first, then what runs."""
+        lines = []
+        progress = self._progress
+        if progress is not None and progress.steps:
+            full = progress.done * _BAR // progress.steps
+            parts = [f"{progress.done} of {progress.steps} steps"]
+            parts += [f"{progress.kept} kept"] if progress.kept else []
+            parts += [f"{progress.shared} from a shared cache"] if progress.shared else []
+            if progress.seconds_left is not None and progress.seconds_left >= 1:
+                parts.append(f"about {shown_seconds(progress.seconds_left)} left")
+            bar = styled("━" * full, "green") + styled("━" * (_BAR - full), "dim")
+            lines.append(f"  {bar}  {', '.join(parts)}")
+        now = time.monotonic()
+        for name, (since, expected) in list(self._running.items())[:_SHOWN]:
+            took = f"{shown_seconds(now - since)}" + (
+                f" of about {shown_seconds(expected)}" if expected and expected >= 1 else ""
+            )
+            lines.append(f"    {styled(f'{name:<32}', 'bold')} {took}")
+        if len(self._running) > _SHOWN:
+            lines.append(f"    and {len(self._running) - _SHOWN} more")
+        if self._sending and not self._running:
+            lines.append(f"  sending {self._sending} results to shared caches (Ctrl-C leaves the rest for another time)")
+        return lines
 
     def _tell_of_time(self) -> None:
         """Without a terminal, a long step gives a sign of life each minute."""
         now = time.monotonic()
-        for name, since in self._running.items():
+        for name, (since, expected) in self._running.items():
             minutes = int((now - since) // 60)
             if minutes > self._told.get(name, 0):
                 self._told[name] = minutes
-                sys.stdout.write(f"  … {name} runs since {minutes} min\n")
-
-    def _clear(self) -> None:
-        if self._moving:
-            sys.stdout.write("\r\033[K")
+                about = f" of about {shown_seconds(expected)}" if expected else ""
+                sys.stdout.write(f"  … {name} runs since {minutes} min{about}\n")
 
     def close(self) -> None:
-        self._clear()
+        if self._live is not None:
+            self._live.stop()
+            self._live = None
         sys.stdout.flush()
+
+
+class EventLines:
+    """Follows a build for machines: each event as one line of JSON."""
+
+    def __call__(self, event: Event) -> None:
+        from dataclasses import asdict
+
+        name = re.sub("(?<!^)(?=[A-Z])", "-", type(event).__name__).lower()
+        if name != "still-running":
+            print_line({"event": name, **asdict(event)})
+
+    def close(self) -> None:
+        pass
+
+
+def print_line(value: object) -> None:
+    """One line of JSON, told at once."""
+    sys.stdout.write(json.dumps(value, ensure_ascii=False, default=str) + "\n")
+    sys.stdout.flush()
 
 
 class ResolveView:

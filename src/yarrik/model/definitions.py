@@ -27,10 +27,12 @@ from yarrik.model.rules import (
     OptionNeed,
     PartitionSize,
     PartitionType,
+    PublicKey,
     Relative,
     Requirement,
     Sha256,
     Size,
+    Span,
     ToolPrefix,
     Url,
     Variable,
@@ -456,6 +458,39 @@ class Variant(Definable, frozen=True, kw_only=True):
     set: Changes = Changes()
 
 
+# site.toml; [site] in yarrik.local.toml
+
+
+class SharedCache(Definable, frozen=True, kw_only=True):
+    """A cache that several machines share: `at` is a folder, an HTTP(S) URL, or `s3://BUCKET/FOLDER`. With `push`, what is
+    built here goes there, signed with `signing_key`, a file; `endpoint` is the URL of an S3 store of one's own."""
+
+    KEY: ClassVar[str] = "name"
+
+    name: Name
+    at: OneLine
+    push: bool = False
+    signing_key: OneLine = ""
+    endpoint: OneLine = ""
+
+
+class Site(Definable, frozen=True, kw_only=True):
+    """What holds for a site or person. Results from shared caches count when one of `trusted_keys` has signed them. `mirrors`
+    tell for the beginning of a URL where else to look first."""
+
+    jobs: int = 0
+    cache: OneLine = ""
+    trusted_keys: tuple[PublicKey, ...] = ()
+    shared_cache: tuple[SharedCache, ...] = ()
+    mirrors: dict[str, tuple[OneLine, ...]] = {}
+
+
+class Local(Variant, frozen=True, kw_only=True):
+    """The last word on this machine: changes of the product, and the site's settings."""
+
+    site: Site = Site()
+
+
 # amendments/NAME.toml
 
 
@@ -516,7 +551,10 @@ class Build(Definable, frozen=True, kw_only=True):
     `arguments` go to the build system's configuration (with `make`, to make itself), `variables` are set for it.
     `commands_before` and `commands_after` are shell commands around any build system's own work; `plain` has these and
     `commands` only. `place` is for `files` and `prebuilt`. `device_trees` are blobs of a kernel's own sources that its build
-    makes too, like `coast/pier.dtb`; they become a package of their own."""
+    makes too, like `coast/pier.dtb`; they become a package of their own.
+
+    `weight` (in jobs) and `memory` tell what a build takes, so that not too many run beside it. `time_limit` and `output_limit`
+    (of the log) end one that goes astray. `let_in` names variables of the environment that the commands may see."""
 
     using: Literal[
         "make", "cmake", "meson", "autotools", "python", "prebuilt", "files", "plain",
@@ -533,6 +571,11 @@ class Build(Definable, frozen=True, kw_only=True):
     commands_after: tuple[str, ...] = ()
     place: tuple[Placing, ...] = ()
     device_trees: tuple[Relative, ...] = ()
+    weight: int = 1
+    memory: Size = ""
+    time_limit: Span = ""
+    output_limit: Size = ""
+    let_in: tuple[Variable, ...] = ()
 
 
 class OptionRule(Definable, frozen=True, kw_only=True):
@@ -591,7 +634,7 @@ class Recipe(Definable, frozen=True, kw_only=True):
     the newest is. `{version}` in a source's path stands for the one that is built.
 
     `licence` is an SPDX expression, `licence_files` are its texts in the sources. `patches` lie beside the recipe, and are laid
-    on in this order."""
+    on in this order. What is `private`, and all that is made of it, is never sent to a shared cache."""
 
     summary: OneLine = ""
     replaces: Name = ""
@@ -599,6 +642,7 @@ class Recipe(Definable, frozen=True, kw_only=True):
     versions: tuple[VersionText, ...] = ()
     licence: OneLine
     licence_files: tuple[str, ...] = ()
+    private: bool = False
     source: tuple[Source, ...] = ()
     patches: tuple[Relative, ...] = ()
     build: Build

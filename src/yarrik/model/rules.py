@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from typing import Annotated
 
 from yarrik.identifiers import check_filesystem_identifier, check_guid, is_guid
-from yarrik.units import check_partition_size, parse_size
+from yarrik.units import check_partition_size, parse_size, parse_span
 from yarrik.versions import Version, parse_requirement, parse_wish
 
 _NAME = re.compile(r"[a-z0-9][a-z0-9+.-]*\Z")
@@ -95,6 +95,15 @@ def check_size(text: str) -> None:
     parse_size(text)
 
 
+def check_span(text: str) -> None:
+    parse_span(text)
+
+
+def check_public_key(text: str) -> None:
+    if re.fullmatch(r"ed25519:[A-Za-z0-9+/]{43}=", text) is None:
+        raise ValueError("it is no public key; `yarrik cache new-key` prints one, like `ed25519:…=`")
+
+
 def check_alignment(text: str) -> None:
     size = parse_size(text)
     if size < 512 or size & (size - 1):
@@ -174,6 +183,8 @@ Account = Annotated[str, Rule(check_account)]
 Mode = Annotated[str, Rule(check_mode)]
 PartitionSize = Annotated[str, Rule(check_partition_size)]
 Size = Annotated[str, Rule(check_size)]
+Span = Annotated[str, Rule(check_span)]
+PublicKey = Annotated[str, Rule(check_public_key)]
 Alignment = Annotated[str, Rule(check_alignment)]
 Guid = Annotated[str, Rule(check_guid)]
 FilesystemIdentifier = Annotated[str, Rule(check_filesystem_identifier)]

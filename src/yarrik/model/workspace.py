@@ -23,6 +23,7 @@ from yarrik.model.definitions import (
     Definable,
     Group,
     Image,
+    Local,
     Product,
     Profile,
     Recipe,
@@ -377,7 +378,7 @@ class _Reader:
         except YarrikError as error:
             self.collector.extend(error.troubles)
             return None
-        self.collector.extend(find_troubles(document, Variant))
+        self.collector.extend(find_troubles(document, Local))
         return document
 
     def _one(self, name: str, shelf: str, path: str, status: os.stat_result, kind: str) -> Shelved | None:

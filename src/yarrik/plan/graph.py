@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -10,7 +11,7 @@ from msgspec.structs import replace
 
 from yarrik.arch import ARCHES, Arch
 from yarrik.errors import Collector, Place, Trouble, YarrikError
-from yarrik.model import Composition, Definition, PackageRule, Recipe, Source
+from yarrik.model import Build, Composition, Definition, PackageRule, Recipe, Source
 from yarrik.plan.actions import (
     ApplyPatches,
     Clone,
@@ -29,11 +30,12 @@ from yarrik.plan.actions import (
 )
 from yarrik.plan.build_systems import PROGRAMS, Setting, calls_for, with_options
 from yarrik.plan.product import ProductSteps, kernel_form, line_in
-from yarrik.plan.steps import Step
+from yarrik.plan.steps import UNBOUND, Bounds, Step
 from yarrik.plan.surroundings import Surroundings
 from yarrik.resolve import Answer, Node, Order, build_order
 from yarrik.sources import is_archive
 from yarrik.toolchain import Toolchain
+from yarrik.units import parse_size, parse_span
 from yarrik.versions import parse_requirement
 
 #: Where a kernel's build leaves what modules from outside need to know of it.
@@ -86,6 +88,7 @@ class _Planner:
     programs: dict[str, tuple[Place, str]] = field(default_factory=dict)
     collector: Collector = field(default_factory=Collector)
     _kernel_sources: tuple[str, str] | None = None
+    _recipe_now: Recipe | None = None
 
     @property
     def composition(self) -> Composition:
@@ -100,6 +103,7 @@ class _Planner:
             except YarrikError as error:
                 self.collector.extend(error.troubles)
         self.collector.raise_if_any()
+        self._recipe_now = None
         kernel = self.composition.recipe(self._kernel_recipe())
         ProductSteps(
             self.composition, self.surroundings, self._add, self.collector, kernel.value.version, self._kernel_sources
@@ -135,6 +139,12 @@ class _Planner:
         return next((name for name in (kernel.recipe, *kernel.otherwise) if name in known), kernel.recipe)
 
     def _add(self, step: Step) -> Step:
+        recipe = self._recipe_now
+        if recipe is not None:
+            bounds = step.bounds
+            if isinstance(step.action, (RunCommands, ConfigureKernel)):
+                bounds = _bounds_of(recipe.build)
+            step = dataclasses.replace(step, bounds=bounds, private=recipe.private)
         return self.steps.setdefault(step.name, step)
 
     @property
@@ -146,6 +156,7 @@ class _Planner:
     def _recipe(self, node: Node, order: Order) -> None:
         recipe = self.answer.recipe(node)
         using = recipe.value.build.using
+        self._recipe_now = recipe.value
         if using == "toolchain-runtime":
             self._runtime(node, recipe)
             return
@@ -398,7 +409,7 @@ class _Planner:
                 str(node),
                 RunCommands(
                     commands=calls.commands,
-                    environment=dict(calls.environment),
+                    environment={**dict(calls.environment), **self._let_in(build)},
                     folder=calls.folder,
                     writable=("source", "build"),
                     toolchain=toolchain.shown,
@@ -411,6 +422,10 @@ class _Planner:
             )
         )
         return step.name, "files"
+
+    def _let_in(self, build: Build) -> dict[str, str]:
+        """Variables of the environment that the recipe asks for, as they are now: their values are part of the fingerprint."""
+        return {name: value for name in build.let_in if (value := self.surroundings.variable(name)) is not None}
 
     def _choices(self, node: Node, recipe: Definition[Recipe]) -> dict[str, str]:
         """What was decided on a recipe: its version and options."""
@@ -607,6 +622,15 @@ class _Planner:
             "KBUILD_BUILD_HOST": "yarrik",
             "KBUILD_BUILD_VERSION": "1",
         }
+
+
+def _bounds_of(build: Build) -> Bounds:
+    return Bounds(
+        weight=build.weight,
+        memory=parse_size(build.memory) if build.memory else 0,
+        seconds=parse_span(build.time_limit) if build.time_limit else 0.0,
+        output=parse_size(build.output_limit) if build.output_limit else UNBOUND.output,
+    )
 
 
 def _blob_commands(make: tuple[str, ...], arch: Arch, recipe: Definition[Recipe]) -> tuple[tuple[str, ...], ...]:

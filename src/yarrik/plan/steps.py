@@ -19,6 +19,20 @@ _encode = msgspec.json.Encoder(order="deterministic").encode
 
 
 @dataclass(frozen=True)
+class Bounds:
+    """What a step takes, and what it may take at most; no part of its result. `weight` is in jobs, `memory` and `output` (of
+    its log) in bytes, `seconds` for all its commands together; 0 is without a bound."""
+
+    weight: int = 1
+    memory: int = 0
+    seconds: float = 0.0
+    output: int = 256 << 20
+
+
+UNBOUND = Bounds()
+
+
+@dataclass(frozen=True)
 class Step:
     """`name` is unique in its graph, like `build tidelog`.
 
@@ -26,7 +40,7 @@ class Step:
     `places` tells where outside things (and the sources behind an input) lie on this machine.
     `predicted` holds outputs that are known beforehand. `choices` are what people decided that the action follows from
     (options, versions), and `marks` tells where in their files a setting or choice stands: both serve messages, not the
-    fingerprint. `urls` are where a file can be had: its digest alone counts.
+    fingerprint. `urls` are where a file can be had: its digest alone counts. What a `private` step leaves goes nowhere else.
     """
 
     kind: str
@@ -39,6 +53,8 @@ class Step:
     marks: Mapping[str, Place] = field(default_factory=dict)
     choices: Mapping[str, str] = field(default_factory=dict)
     urls: tuple[str, ...] = ()
+    bounds: Bounds = UNBOUND
+    private: bool = False
 
     @property
     def name(self) -> str:

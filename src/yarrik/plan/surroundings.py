@@ -20,6 +20,9 @@ class Surroundings(Protocol):
 
     def file_digest(self, file: Path, place: Place, debian_package: str = "") -> str: ...
 
+    def variable(self, name: str) -> str | None:
+        """A variable of the environment that a recipe lets in."""
+
     def edited(self, recipe: str) -> Path | None: ...
 
     def host_file(self, recipe: Definition[Recipe]) -> tuple[Path, str]:

@@ -1,6 +1,6 @@
 """Running: the scheduler, the sandbox, what each action does, and a session that ties a workspace to a build."""
 
-from yarrik.run.events import Event, Listener, StepEnded, StepStarted, StillRunning, SubjectEnded, silent
+from yarrik.run.events import Event, Listener, Progress, Sending, StepEnded, StepStarted, StillRunning, SubjectEnded, silent
 from yarrik.run.execute import StepReport
 from yarrik.run.session import BuildReport, Session, Span
 
@@ -8,6 +8,8 @@ __all__ = [
     "BuildReport",
     "Event",
     "Listener",
+    "Progress",
+    "Sending",
     "Session",
     "Span",
     "StepEnded",

@@ -212,7 +212,7 @@ class _Placing:
             raise self.trouble("KERNEL-MISSING", f"no package brought a kernel at {action.kernel_path}",
                                "the board would have nothing to start",
                                "let the recipe named here install it there", "kernel.recipe")  # fmt: skip
-        facts = self.check_kernel(self.store.object_path(kernel.content))
+        facts = self.check_kernel(self.store.checked_path(kernel.content))
         tree, tree_path, overlays = self.device_tree()
         lines = self.lines()
         self.check_consoles(tree)
@@ -346,7 +346,7 @@ class _Placing:
 
         tree = RootTree.of([node for node in self.root.nodes if not node.path.startswith("/boot/")])
         sink = io.BytesIO()
-        write_cpio(tree, sink, self.store.object_path, self.action.clock)
+        write_cpio(tree, sink, self.store.checked_path, self.action.clock)
         data = _compressed(sink.getvalue(), self.action.boot.initramfs_compression)
         path = "/boot/initramfs.img"
         if self.action.boot.method in ("menu", "entries"):
@@ -479,7 +479,7 @@ def _(action: TryOnBench, context: Context) -> dict[str, str]:
     with ExitStack() as stack:
         opened: dict[str, tuple[BinaryIO, OpenedImage]] = {}
         for disk in action.disks:
-            image = context.store.object_path(context.inputs[f"disk {disk.name}"])
+            image = context.store.checked_path(context.inputs[f"disk {disk.name}"])
             opened[disk.name] = stack.enter_context(opened_bytes(image))
         for disk in sorted(action.disks, key=lambda disk: disk.name == main):
             file, found = opened[disk.name]

@@ -21,16 +21,20 @@ class JobBudget:
         os.set_blocking(self._read, False)
         os.write(self._write, TOKEN * jobs)
 
-    def take(self) -> bool:
-        """Takes a token for a step; False when all are taken."""
+    def take(self, count: int) -> bool:
+        """Takes so many tokens for a step, or all there can be; False, and none are taken, when they are not there."""
+        count = min(count, self.jobs)
         try:
-            return os.read(self._read, 1) != b""
+            taken = len(os.read(self._read, count))
         except BlockingIOError:
             return False
+        if taken < count:
+            self.give(taken)
+        return taken == count
 
-    def give(self) -> None:
-        """Gives a step's token back."""
-        os.write(self._write, TOKEN)
+    def give(self, count: int) -> None:
+        """Gives a step's tokens back."""
+        os.write(self._write, TOKEN * min(count, self.jobs))
 
     def refill(self) -> None:
         """Brings the budget back to its full size while no step runs: tools that were ended by force took tokens along."""

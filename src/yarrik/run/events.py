@@ -4,24 +4,47 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Literal
+
+How = Literal["kept", "shared", "ran", "failed", "not reached", "damaged"]
+
+
+@dataclass(frozen=True)
+class Progress:
+    """How far a build is: steps in all, those whose result is there (`kept` in the cache here, `shared` from another one,
+    `ran`), and the seconds that are left, as far as former builds tell."""
+
+    steps: int = 0
+    kept: int = 0
+    shared: int = 0
+    ran: int = 0
+    seconds_left: float | None = None
+
+    @property
+    def done(self) -> int:
+        return self.kept + self.shared + self.ran
 
 
 @dataclass(frozen=True)
 class StepStarted:
-    """A step begins to run; `left` is how many steps are neither done nor started, `expected` the seconds that it took last."""
+    """A step begins to run; `expected` are the seconds that it took last."""
 
     step: str
     reason: str
-    left: int
+    progress: Progress
     expected: float | None = None
 
 
 @dataclass(frozen=True)
 class StepEnded:
-    """A step has run, well or not."""
+    """A step has run, well or not; or its result came from a shared cache. `what` tells of a failure."""
 
     step: str
-    failed: bool
+    how: How
+    seconds: float
+    progress: Progress
+    what: str = ""
+    same: bool = False
 
 
 @dataclass(frozen=True)
@@ -42,8 +65,17 @@ class SubjectEnded:
 class StillRunning:
     """Nothing has happened for a second; told so that whoever watches sees that time goes by."""
 
+    progress: Progress
 
-Event = StepStarted | StepEnded | SubjectEnded | StillRunning
+
+@dataclass(frozen=True)
+class Sending:
+    """The build is done, and so many results are still on their way to shared caches."""
+
+    left: int
+
+
+Event = StepStarted | StepEnded | SubjectEnded | StillRunning | Sending
 Listener = Callable[[Event], None]
 
 

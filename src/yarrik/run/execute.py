@@ -2,34 +2,45 @@
 
 from __future__ import annotations
 
+import contextlib
+import fcntl
+import itertools
 import os
 import re
 import shutil
 import tempfile
+import threading
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Any
 
 import filelock
 
 import yarrik.run.boot_steps
 import yarrik.run.product  # noqa: F401 (both register the actions of products)
-from yarrik.cache import LastRun, Memory, MissingObject, Result, Store
+from yarrik.cache import Cost, LastRun, Memory, MissingObject, Result, Store
 from yarrik.errors import Place, Trouble, YarrikError
-from yarrik.plan import Graph, Step, fingerprint_of, parts_of, reason_for
+from yarrik.plan import FetchFile, FetchRuntime, Graph, PrepareFolder, Step, assess, fingerprint_of, parts_of, reason_for
 from yarrik.plan.reasons import Difference
 from yarrik.run.budget import JobBudget
-from yarrik.run.events import Listener, StepEnded, StepStarted, StillRunning, SubjectEnded
+from yarrik.run.events import How, Listener, Progress, StepEnded, StepStarted, StillRunning, SubjectEnded
 from yarrik.run.perform import Context, perform
 from yarrik.run.sandbox import Sandbox
-from yarrik.run.schedule import Schedule
+from yarrik.run.schedule import UNKNOWN_SECONDS, Load, Schedule
 from yarrik.toolchain import DEBIAN_PACKAGES
 
-How = Literal["kept", "ran", "failed", "not reached"]
+if TYPE_CHECKING:
+    from yarrik.cache.shared import Shared
+
 LAST_LINES = 12
+#: So many results are asked of shared caches at a time: it is the way there that takes long, not the work.
+ASKING = 8
+#: Damage is found where a step trips over it; one that goes deep shows piece by piece.
+_MENDINGS = 12
+_HOLE = "CACHE-HOLE"
 
 
 @dataclass
@@ -52,7 +63,7 @@ class StepReport:
 
 @dataclass
 class Execution:
-    """One run through a graph. `folder` is the workspace's own `.yarrik`."""
+    """One run through a graph. `folder` is the workspace's own `.yarrik`; `shared` are caches of others, if there are any."""
 
     graph: Graph
     store: Store
@@ -65,91 +76,45 @@ class Execution:
     before_first: Callable[[], None]
     difference: Difference
     offline: bool = False
+    shared: Shared | None = None
+    run_nothing: bool = False
     reports: dict[str, StepReport] = field(default_factory=dict)
     _last: Mapping[str, LastRun] = field(default_factory=dict)
     _began: float = field(default_factory=time.monotonic)
 
     def run(self) -> list[StepReport]:
-        """Returns a report for each step, in the graph's order; failed steps carry their error."""
-        steps = {step.name: step for step in self.graph.steps}
-        took = self.memory.durations(self.graph.product)
-        schedule = Schedule({step.name: step.needs for step in self.graph.steps}, took)
-        subjects: dict[str, list[str]] = {}
-        for step in self.graph.steps:
-            subjects.setdefault(step.subject, []).append(step.name)
+        """Returns a report for each step, in the graph's order; failed steps carry their error.
+
+        When a step trips over a hole in the cache, what left the hole is run again, and then the rest."""
         self._last = self.memory.last_runs(self.graph.product)
-        running: dict[Future[StepReport], str] = {}
-        started = False
-        pool = ThreadPoolExecutor(max_workers=self.jobs, thread_name_prefix="step")
-        budget = self.sandbox.budget = JobBudget(self.jobs)
-        try:
-            while not schedule.over:
-                while len(running) < self.jobs and (name := schedule.take()) is not None:
-                    step = steps[name]
-                    inputs = {label: self.reports[needed].outputs[output] for label, (needed, output) in step.inputs.items()}
-                    fingerprint = fingerprint_of(step, inputs)
-                    kept = self._kept(step, fingerprint, inputs)
-                    if kept is not None:
-                        self.reports[name] = kept
-                        schedule.finish(name)
-                        self._tell_if_ended(subjects[step.subject])
-                        continue
-                    if not running:
-                        budget.refill()
-                    if not budget.take():  # the tools of the steps that run have all there is
-                        schedule.hand_back(name)
-                        break
-                    if not started:
-                        self.before_first()
-                        started = True
-                    parts = parts_of(step, inputs)
-                    last = self._last.get(name)
-                    reason = reason_for(step, parts, last, self.difference)
-                    text = reason.text if reason is not None else "its result is no longer in the cache"
-                    self.listener(StepStarted(name, text, schedule.left, took.get(name)))
-                    running[pool.submit(self._perform, step, inputs, parts, fingerprint, text)] = name
-                if not running:
-                    continue
-                free = len(running) < self.jobs and not schedule.idle
-                finished, _ = wait(running, timeout=0.1 if free else 1.0, return_when=FIRST_COMPLETED)
-                if not finished:
-                    self.listener(StillRunning())
-                for future in finished:
-                    name = running.pop(future)
-                    budget.give()
-                    report = self.reports[name] = future.result()
-                    self.listener(StepEnded(name, report.how == "failed"))
-                    if report.how == "failed":
-                        schedule.fail(name)
-                        if not self.keep_going:
-                            schedule.stop()
-                    else:
-                        schedule.finish(name)
-                    for given_up in schedule.given_up - self.reports.keys():
-                        self.reports[given_up] = StepReport(steps[given_up], "not reached")
-                    self._tell_if_ended(subjects[report.step.subject])
-        except BaseException:
-            self.sandbox.stop()
-            raise
-        finally:
-            pool.shutdown(wait=True, cancel_futures=True)
-            self.sandbox.budget = None
-            budget.close()
-        for name in schedule.given_up:
-            self.reports.setdefault(name, StepReport(steps[name], "not reached"))
+        ran: dict[str, StepReport] = {}
+        for _ in range(_MENDINGS):
+            round_ = _Round(self)
+            round_.run()
+            self.reports = round_.reports
+            ran |= {name: report for name, report in self.reports.items() if report.how in ("ran", "shared")}
+            if not self._mended():
+                break
+        self.reports |= {name: report for name, report in ran.items() if self.reports[name].how == "kept"}
         return [self.reports[step.name] for step in self.graph.steps]
 
-    def _tell_if_ended(self, names: list[str]) -> None:
-        """Tells of a subject once all its steps are settled and some of them ran."""
-        if all(name in self.reports for name in names):
-            ran = [report for name in names if (report := self.reports[name]).how in ("ran", "failed")]
-            if ran:
-                kinds = tuple(report.step.kind for report in ran)
-                seconds = sum(report.seconds for report in ran)
-                failed = any(report.how == "failed" for report in ran)
-                self.listener(SubjectEnded(ran[0].step.subject, kinds, seconds, ran[0].reason, failed, ran[-1].same))
+    def _mended(self) -> bool:
+        """Forgets the results that failed steps found holes in; whether there were any, so that another try makes sense."""
+        found = False
+        for report in self.reports.values():
+            if report.how == "damaged":
+                for needed, output in report.step.inputs.values():
+                    digest = self.reports[needed].outputs[output]
+                    if not self.store.whole(digest):
+                        self.store.drop(digest)
+                        found = True
+        if not found:
+            for report in self.reports.values():
+                if report.how == "damaged":
+                    report.how = "failed"
+        return found
 
-    def _kept(self, step: Step, fingerprint: str, inputs: Mapping[str, str]) -> StepReport | None:
+    def kept(self, step: Step, fingerprint: str, inputs: Mapping[str, str]) -> StepReport | None:
         """The report of a step whose result is kept, here or by another workspace that shares the cache."""
         last = self._last.get(step.name)
         if still_there(self.store, last, fingerprint):
@@ -158,22 +123,58 @@ class Execution:
         result = self.store.result(fingerprint)
         if result is None:
             return None
-        self.memory.remember(
-            self.graph.product, step.name, LastRun.of(fingerprint, parts_of(step, inputs), dict(result.outputs))
-        )
-        return StepReport(step, "kept", fingerprint, outputs=result.outputs, notes=result.notes)
+        return self._taken(step, "kept", fingerprint, inputs, result)
 
-    def _perform(
-        self, step: Step, inputs: Mapping[str, str], parts: dict[str, str], fingerprint: str, reason: str
+    def ask(self, step: Step, fingerprint: str, inputs: Mapping[str, str]) -> StepReport | None:
+        """The report of a step whose result a shared cache has; it is in the store then."""
+        assert self.shared is not None
+        result = self.shared.bring(fingerprint)
+        return None if result is None else self._taken(step, "shared", fingerprint, inputs, result)
+
+    def _taken(self, step: Step, how: How, fingerprint: str, inputs: Mapping[str, str], result: Result) -> StepReport:
+        run = LastRun.of(fingerprint, parts_of(step, inputs), dict(result.outputs))
+        self.memory.remember(self.graph.product, step.name, run)
+        seconds = result.seconds if how == "shared" else 0.0
+        return StepReport(step, how, fingerprint, outputs=result.outputs, notes=result.notes, log=result.log, seconds=seconds)
+
+    def reason(self, step: Step, parts: dict[str, str]) -> str:
+        reason = reason_for(step, parts, self._last.get(step.name), self.difference)
+        return reason.text if reason is not None else "its result is no longer in the cache"
+
+    def expected(self) -> set[str]:
+        """The names of the steps that run, or may."""
+
+        def lookup(name: str, fingerprint: str) -> Mapping[str, str] | None:
+            last = self._last.get(name)
+            if last is not None and still_there(self.store, last, fingerprint):
+                return last.outputs
+            result = self.store.result(fingerprint)
+            return None if result is None else result.outputs
+
+        found = assess(self.graph, lookup, self._last, lambda before, after: [])
+        return {one.step.name for one in found if one.verdict != "kept"}
+
+    def perform(
+        self,
+        step: Step,
+        inputs: Mapping[str, str],
+        parts: dict[str, str],
+        fingerprint: str,
+        reason: str,
+        work: WorkFolders,
+        private: bool,
     ) -> StepReport:
         started = time.monotonic()
+        taken = 0
         try:
-            with self.store.lock(fingerprint):
+            with self.store.lock(fingerprint, lambda: self.sandbox.stopped):
                 result = self.store.result(fingerprint)  # somebody else may have run it while we waited
                 if result is None:
-                    result = self._run(step, inputs, fingerprint)
+                    result, taken = self._run(step, inputs, fingerprint, work)
         except MissingObject as error:
-            return self._failed(step, fingerprint, reason, started, _hole(self.store, str(error)))
+            report = self._failed(step, fingerprint, reason, started, _hole(self.store, str(error)))
+            report.how = "damaged"
+            return report
         except YarrikError as error:
             return self._failed(step, fingerprint, reason, started, error)
         except (OSError, ValueError) as error:
@@ -186,35 +187,33 @@ class Execution:
         same = last is not None and dict(last.outputs) == dict(result.outputs)
         self.memory.remember(self.graph.product, step.name, LastRun.of(fingerprint, parts, dict(result.outputs)))
         seconds = time.monotonic() - started
-        self.memory.took(self.graph.product, step.name, seconds)
+        self.memory.took(self.graph.product, step.name, Cost(seconds, taken))
+        if self.shared is not None and not private:
+            self.shared.offer(fingerprint, result)
         return StepReport(
-            step,
-            "ran",
-            fingerprint,
-            reason,
-            seconds,
-            same,
-            result.outputs,
-            result.notes,
-            result.log,
+            step, "ran", fingerprint, reason, seconds, same, result.outputs, result.notes, result.log,
             began=started - self._began,
-        )
+        )  # fmt: skip
 
-    def _run(self, step: Step, inputs: Mapping[str, str], fingerprint: str) -> Result:
+    def _run(self, step: Step, inputs: Mapping[str, str], fingerprint: str, work: WorkFolders) -> tuple[Result, int]:
         started = time.monotonic()
         log_file = log_path(self.folder, self.graph.product, step.name)
         log_file.parent.mkdir(parents=True, exist_ok=True)
-        with WorkFolder(self.folder / "work") as work, log_file.open("wb") as log:
-            context = Context(step, inputs, self.store, self.sandbox, work, log, self.jobs, offline=self.offline)
+        with log_file.open("ab") as log, work.folder() as folder:
+            with contextlib.suppress(OSError):
+                fcntl.flock(log, fcntl.LOCK_EX | fcntl.LOCK_NB)  # tells whoever follows it that it still grows
+            log.truncate(0)
+            context = Context(step, inputs, self.store, self.sandbox, folder, log, self.jobs, offline=self.offline)
             try:
                 outputs = perform(step.action, context)
             except YarrikError as error:
                 for trouble in error.troubles:
                     context.say(f"{trouble.code}: {trouble.what}")
                 raise
+            taken = _bytes_below(folder)
         result = Result(outputs, tuple(context.notes), self.store.put_file(log_file), time.monotonic() - started)
         self.store.put_result(fingerprint, result)
-        return result
+        return result, taken
 
     def _failed(self, step: Step, fingerprint: str, reason: str, started: float, error: YarrikError) -> StepReport:
         seconds = time.monotonic() - started
@@ -235,6 +234,200 @@ class Execution:
             troubles.append(trouble)
         began = started - self._began
         return StepReport(step, "failed", fingerprint, reason, seconds, error=YarrikError(troubles, "work"), began=began)
+
+
+class _Round:
+    """One way through the steps of an execution: asks the schedule, does what it says, and tells it what came of it."""
+
+    def __init__(self, execution: Execution) -> None:
+        self.all = execution
+        self.steps = {step.name: step for step in execution.graph.steps}
+        self.costs = execution.memory.costs(execution.graph.product)
+        self.seconds = {name: cost.seconds for name, cost in self.costs.items()}
+        self.loads = {name: Load(max(1, one.bounds.weight), one.bounds.memory) for name, one in self.steps.items()}
+        needs = {name: step.needs for name, step in self.steps.items()}
+        self.schedule = Schedule(needs, self.seconds, Load(execution.jobs, _memory_here()), self.loads)
+        self.subjects: dict[str, list[str]] = {}
+        self.private = private_steps(execution.graph)
+        for name, step in self.steps.items():
+            self.subjects.setdefault(step.subject, []).append(name)
+        self.reports: dict[str, StepReport] = {}
+        self.asked: dict[Future[StepReport | None], str] = {}
+        self.running: dict[Future[StepReport], str] = {}
+        self.since: dict[str, float] = {}
+        self.waiting: dict[str, tuple[str, dict[str, str]]] = {}
+        self.to_run: set[str] | None = None
+        self.work_left = 0.0
+        self.counts: dict[How, int] = {}
+
+    def run(self) -> None:
+        budget = self.all.sandbox.budget = JobBudget(self.all.jobs)
+        pool = ThreadPoolExecutor(self.all.jobs, thread_name_prefix="step")
+        asking = ThreadPoolExecutor(ASKING, thread_name_prefix="ask") if self.all.shared is not None else None
+        work = WorkFolders(self.all.folder / "work")
+        try:
+            while not self.schedule.over:
+                self._look(asking)
+                self._start(pool, budget, work)
+                if not self.running and not self.asked:
+                    continue
+                free = not self.schedule.idle and len(self.running) < self.all.jobs
+                futures: list[Future[Any]] = [*self.running, *self.asked]
+                finished, _ = wait(futures, timeout=0.1 if free else 1.0, return_when=FIRST_COMPLETED)
+                if not finished:
+                    self.all.listener(StillRunning(self._progress()))
+                for future in finished:
+                    if future in self.asked:
+                        self._answered(future)
+                    else:
+                        self._ended(future, budget)
+            for given_up in sorted(self.schedule.given_up):
+                self.reports.setdefault(given_up, StepReport(self.steps[given_up], "not reached"))
+        except BaseException:
+            self.all.sandbox.stop()
+            raise
+        finally:
+            for one in (asking, pool):
+                if one is not None:
+                    one.shutdown(wait=True, cancel_futures=True)
+            self.all.sandbox.budget = None
+            budget.close()
+            work.close()
+
+    def _look(self, asking: ThreadPoolExecutor | None) -> None:
+        """Looks all steps up that can be: what is kept is done, of the rest others are asked, or it has to run."""
+        while (name := self.schedule.look()) is not None:
+            step = self.steps[name]
+            inputs = {label: self.reports[needed].outputs[output] for label, (needed, output) in step.inputs.items()}
+            fingerprint = fingerprint_of(step, inputs)
+            report = self.all.kept(step, fingerprint, inputs)
+            if report is not None:
+                self._settle(name, report)
+                continue
+            self.waiting[name] = (fingerprint, inputs)
+            # What only takes a file of this machine is done sooner than asked for.
+            local = isinstance(step.action, (FetchFile, FetchRuntime, PrepareFolder))
+            if self.all.run_nothing and (asking is None or name in self.private) and not local:
+                self._settle(name, StepReport(step, "not reached"))
+            elif asking is not None and name not in self.private and not local:
+                self.asked[asking.submit(self.all.ask, step, fingerprint, inputs)] = name
+            else:
+                self.schedule.must_run(name)
+
+    def _start(self, pool: ThreadPoolExecutor, budget: JobBudget, work: WorkFolders) -> None:
+        """Starts what there is room for."""
+        while (name := self.schedule.take()) is not None:
+            if not self.running:
+                budget.refill()
+            if not budget.take(self.loads[name].jobs):  # the tools of the steps that run have all there is
+                self.schedule.hand_back(name)
+                break
+            if self.to_run is None:
+                self.all.before_first()
+                self.to_run = self.all.expected()
+                self.work_left = sum(self.seconds.get(one, UNKNOWN_SECONDS) for one in self.to_run - self.reports.keys())
+            step = self.steps[name]
+            fingerprint, inputs = self.waiting.pop(name)
+            parts = parts_of(step, inputs)
+            text = self.all.reason(step, parts)
+            self.since[name] = time.monotonic()
+            self.all.listener(StepStarted(name, text, self._progress(), self.seconds.get(name)))
+            future = pool.submit(
+                self.all.perform, step, inputs, parts, fingerprint, text, work, name in self.private
+            )  # fmt: skip
+            self.running[future] = name
+
+    def _answered(self, future: Future[StepReport | None]) -> None:
+        name = self.asked.pop(future)
+        report = future.result()
+        if report is None and self.all.run_nothing:
+            report = StepReport(self.steps[name], "not reached")
+        if report is None:
+            self.schedule.must_run(name)
+            return
+        self._settle(name, report)
+        if report.how == "shared":
+            self.all.listener(StepEnded(name, "shared", 0.0, self._progress()))
+
+    def _ended(self, future: Future[StepReport], budget: JobBudget) -> None:
+        name = self.running.pop(future)
+        budget.give(self.loads[name].jobs)
+        self._settle(name, future.result())
+        report = self.reports[name]
+        what = report.error.troubles[0].what if report.error is not None else ""
+        self.all.listener(StepEnded(name, report.how, report.seconds, self._progress(), what, report.same))
+        if report.how != "damaged":
+            self._tell_if_ended(report.step.subject)
+
+    def _settle(self, name: str, report: StepReport) -> None:
+        self.reports[name] = report
+        self.counts[report.how] = self.counts.get(report.how, 0) + 1
+        self.since.pop(name, None)
+        if self.to_run is not None and name in self.to_run:
+            self.work_left -= self.seconds.get(name, UNKNOWN_SECONDS)
+        if report.error is None and report.how != "not reached":
+            self.schedule.finish(name)
+            if report.how == "kept":
+                self._tell_if_ended(report.step.subject)
+            return
+        self.schedule.fail(name)
+        if not self.all.keep_going:
+            self.schedule.stop()
+        for given_up in self.schedule.given_up - self.reports.keys():
+            self.reports[given_up] = StepReport(self.steps[given_up], "not reached")
+
+    def _tell_if_ended(self, subject: str) -> None:
+        """Tells of a subject once all its steps are settled and some of them ran."""
+        names = self.subjects[subject]
+        if all(name in self.reports for name in names):
+            ran = [report for name in names if (report := self.reports[name]).how in ("ran", "failed")]
+            if ran:
+                kinds = tuple(report.step.kind for report in ran)
+                seconds = sum(report.seconds for report in ran)
+                failed = any(report.how == "failed" for report in ran)
+                self.all.listener(SubjectEnded(ran[0].step.subject, kinds, seconds, ran[0].reason, failed, ran[-1].same))
+
+    def _progress(self) -> Progress:
+        left: float | None = None
+        if self.to_run and sum(name in self.seconds for name in itertools.islice(self.to_run, 200)) * 2 >= min(
+            200, len(self.to_run)
+        ):
+            now = time.monotonic()
+            spent = {name: min(now - since, self.seconds.get(name, UNKNOWN_SECONDS)) for name, since in self.since.items()}
+            ways = [self.schedule.way(name) - took for name, took in spent.items()]
+            left = max((self.work_left - sum(spent.values())) / self.all.jobs, *ways, 0.0, 0.0)
+        count = self.counts.get
+        return Progress(len(self.steps), count("kept", 0), count("shared", 0), count("ran", 0), left)
+
+
+def private_steps(graph: Graph) -> set[str]:
+    """The names of the steps whose results go nowhere else: private ones, and all that is made of what they left."""
+    found: set[str] = set()
+    for step in graph.steps:
+        if step.private or any(needed in found for needed in step.needs):
+            found.add(step.name)
+    return found
+
+
+def _memory_here() -> int:
+    """The machine's memory in bytes, less what everything else needs."""
+    return int(os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGE_SIZE") * 0.9)
+
+
+def _bytes_below(folder: Path) -> int:
+    """The bytes that a folder takes on the disk; what lies in the store too (a hard link) does not count."""
+    total = 0
+    waiting = [os.fspath(folder)]
+    while waiting:
+        with os.scandir(waiting.pop()) as found:
+            for entry in found:
+                if entry.is_dir(follow_symlinks=False):
+                    waiting.append(entry.path)
+                    continue
+                status = entry.stat(follow_symlinks=False)
+                if status.st_nlink == 1:
+                    total += status.st_blocks * 512
+    return total
 
 
 def still_there(store: Store, last: LastRun | None, fingerprint: str) -> bool:
@@ -281,44 +474,57 @@ def _reached_for(lines: list[str]) -> tuple[str, str, str]:
 
 def _hole(store: Store, digest: str) -> YarrikError:
     return YarrikError(
-        Trouble("CACHE-HOLE", f"the cache lost the object {digest[:16]}…", Place(store.root),
-                why="a step needs what an earlier step left there",
-                remedy="remove the cache folder and build again; nothing but time is lost"),
+        Trouble(_HOLE, f"the cache lost the object {digest[:16]}…", Place(store.root),
+                why="a step needs what an earlier step left there, and making it again did not bring it back",
+                remedy="look for damage with `yarrik cache verify`, then build again"),
         "work",
     )  # fmt: skip
 
 
-class WorkFolder:
-    """An empty folder for one step, removed afterwards. A lock tells which folders belong to somebody alive, so what a
-    killed build left behind is cleared away by the next one."""
+class WorkFolders:
+    """Empty folders for steps, removed afterwards. One lock for all of a build tells that they belong to somebody alive, so
+    what a killed build left behind is cleared away by the next one."""
 
     def __init__(self, top: Path) -> None:
         self._top = top
+        self._numbers = itertools.count(1)
+        self._lock: filelock.BaseFileLock | None = None
+        self._guard = threading.Lock()
 
     @staticmethod
-    def _guard(top: Path) -> filelock.FileLock:
+    def _clearing(top: Path) -> filelock.FileLock:
         """Held while folders are made or cleared away, so that nobody clears away what is just being made."""
         return filelock.FileLock(top.with_name(f"{top.name}.lock"))
 
-    def __enter__(self) -> Path:
-        self._top.mkdir(parents=True, exist_ok=True)
-        with self._guard(self._top):
-            self._folder = Path(tempfile.mkdtemp(dir=self._top))
-            self._lock = filelock.FileLock(f"{self._folder}.lock")
-            self._lock.acquire()
-        return self._folder.resolve()
+    @contextlib.contextmanager
+    def folder(self) -> Iterator[Path]:
+        with self._guard:
+            if self._lock is None:
+                self._top.mkdir(parents=True, exist_ok=True)
+                with self._clearing(self._top):
+                    self._folder = Path(tempfile.mkdtemp(dir=self._top)).resolve()
+                    self._lock = filelock.FileLock(f"{self._folder}.lock", thread_local=False)
+                    self._lock.acquire()
+            one = self._folder / str(next(self._numbers))
+        one.mkdir()
+        try:
+            yield one
+        finally:
+            remove_folder(one)
 
-    def __exit__(self, *exception: object) -> None:
-        remove_folder(self._folder)
-        Path(f"{self._folder}.lock").unlink(missing_ok=True)
-        self._lock.release()
+    def close(self) -> None:
+        if self._lock is not None:
+            remove_folder(self._folder)
+            Path(f"{self._folder}.lock").unlink(missing_ok=True)
+            self._lock.release()
+            self._lock = None
 
     @staticmethod
     def clear_left_behind(top: Path) -> None:
         """Removes folders whose owner is gone."""
         if not top.is_dir():
             return
-        with WorkFolder._guard(top):
+        with WorkFolders._clearing(top):
             # A lock without its folder was left by somebody who ended between removing the two.
             names = sorted({path.with_suffix("") if path.suffix == ".lock" else path for path in top.iterdir()})
             for folder in names:

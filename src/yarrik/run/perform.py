@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fnmatch
 import shutil
+import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import singledispatch
@@ -33,7 +34,7 @@ from yarrik.plan import (
 from yarrik.run.kernel_config import BUILT_IN_OPTIONS, line_options, lost_options, options
 from yarrik.run.makefile import Makefile
 from yarrik.run.packages import encode_packages, split_packages
-from yarrik.run.sandbox import Sandbox
+from yarrik.run.sandbox import OverBound, Sandbox
 from yarrik.sources import check_out, download, misfits
 
 #: What users of a recipe see when they are built: headers and libraries, nothing else.
@@ -53,6 +54,13 @@ class Context:
     jobs: int
     notes: list[str] = field(default_factory=list)
     offline: bool = False
+    began: float = field(default_factory=time.monotonic)
+
+    @property
+    def until(self) -> float | None:
+        """The time, of the monotonic clock, at which the step's time is over."""
+        seconds = self.step.bounds.seconds
+        return self.began + seconds if seconds else None
 
     def say(self, text: str) -> None:
         self.log.write((text + "\n").encode())
@@ -80,7 +88,7 @@ def taken(context: Context, label: str) -> str:
 def blob_path(context: Context, label: str) -> Path:
     """A raw file: one that another step made, or one of the definition's, taken into the store."""
     made = context.inputs.get(label)
-    return context.store.object_path(made if made is not None else taken(context, label))
+    return context.store.checked_path(made if made is not None else taken(context, label))
 
 
 def _same(context: Context, digest: str, label: str, place: Path) -> None:
@@ -132,7 +140,7 @@ def _(action: Clone, context: Context) -> dict[str, str]:
 @perform.register
 def _(action: TakeFile, context: Context) -> dict[str, str]:
     digest = context.inputs["archive"]
-    size = context.store.object_path(digest).stat().st_size
+    size = context.store.checked_path(digest).stat().st_size
     return {"tree": context.store.put_tree(Tree.of([Entry(action.name, "file", 0o644, size, digest)]))}
 
 
@@ -142,7 +150,7 @@ def _(action: FetchRuntime, context: Context) -> dict[str, str]:
     for in_image in action.in_image:
         path = in_image.strip("/")
         digest = taken(context, in_image)
-        size = context.store.object_path(digest).stat().st_size
+        size = context.store.checked_path(digest).stat().st_size
         entries[path] = Entry(path, "file", 0o755, size, digest)
         while "/" in path:
             path = path.rpartition("/")[0]
@@ -162,7 +170,7 @@ def _(action: PrepareFolder, context: Context) -> dict[str, str]:
 def _(action: Unpack, context: Context) -> dict[str, str]:
     from yarrik.sources import unpack_archive
 
-    tree = unpack_archive(context.store.object_path(context.inputs["archive"]), action.name, context.store)
+    tree = unpack_archive(context.store.checked_path(context.inputs["archive"]), action.name, context.store)
     context.say(f"{len(tree.entries)} entries")
     return {"tree": tree.digest}
 
@@ -322,7 +330,8 @@ def _lay_out_inputs(context: Context, writable: tuple[str, ...]) -> None:
 
 def lay_out_inputs(inputs: Mapping[str, str], store: Store, sandbox: Sandbox, work: Path, writable: tuple[str, ...]) -> None:
     """Each input goes into the folder that its label begins with: `sysroot libtide` into `sysroot`."""
-    for name in ("source", "kernel", "initramfs", "build", "stage", "sysroot", "tools", "home", "tmp"):
+    # Making a folder is a good part of what a small step costs: only those that are wanted.
+    for name in dict.fromkeys(("build", "stage", "home", "tmp", *writable, *(label.split(" ")[0] for label in inputs))):
         (work / name).mkdir()
     # Without a sandbox nothing keeps a command from writing where it should not, so it gets copies.
     safe = sandbox.bubblewrap is not None
@@ -349,7 +358,19 @@ def _runner(
     read_only = read_only_folders(writable)
 
     def run(command: tuple[str, ...]) -> None:
-        code = context.sandbox.run(command, context.work, folder, environment, read_only, context.jobs, context.log)
+        try:
+            code = context.sandbox.run(
+                command, context.work, folder, environment, read_only, context.jobs, context.log, context.step.bounds,
+                context.until,
+            )  # fmt: skip
+        except OverBound as error:
+            raise YarrikError(
+                Trouble("STEP-OVER-LIMIT", f"step `{context.step.name}` was ended: `{Path(command[0]).name}` {error}",
+                        why="something in it may hang or run in circles",
+                        remedy=f"look at yarrik log {context.step.name}; if it is as it should be, raise `build.time-limit` or "
+                               "`build.output-limit` in the recipe"),
+                "work",
+            ) from error  # fmt: skip
         if code != 0:
             how = f"was ended by signal {-code}" if code < 0 else f"ended with exit code {code}"
             raise CommandFailed(Trouble("STEP-FAILED", f"`{Path(command[0]).name}` {how}"), "work")
@@ -363,7 +384,7 @@ def _(action: Stage, context: Context) -> dict[str, str]:
     collector = Collector()
     elves: list[Entry] = []
     for entry in tree.files:
-        path = context.store.object_path(entry.content)
+        path = context.store.checked_path(entry.content)
         with path.open("rb") as file:
             if file.read(4) != MAGIC:
                 continue
@@ -387,7 +408,7 @@ def _(action: Stage, context: Context) -> dict[str, str]:
     if action.strip and elves:
         tree = _stripped(action, context, tree, elves)
     for entry in tree.files:
-        if _holds(context.store.object_path(entry.content), b"/step/"):
+        if _holds(context.store.checked_path(entry.content), b"/step/"):
             context.notes.append(f"/{entry.path} holds a path of the build, /step/…, which does not exist on the board")
     sysroot = tree.below(*SYSROOT_FOLDERS)
     return {"files": context.store.put_tree(tree), "sysroot": context.store.put_tree(sysroot)}
@@ -425,6 +446,6 @@ def _holds(path: Path, word: bytes) -> bool:
 @perform.register
 def _(action: Split, context: Context) -> dict[str, str]:
     tree = context.store.tree(context.inputs["files"])
-    packages, notes = split_packages(action, tree, lambda digest: read_elf(context.store.object_path(digest)))
+    packages, notes = split_packages(action, tree, lambda digest: read_elf(context.store.checked_path(digest)))
     context.notes.extend(notes)
     return {"packages": context.store.put_bytes(encode_packages(packages)), "files": context.inputs["files"]}

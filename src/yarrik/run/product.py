@@ -68,7 +68,7 @@ def _check_init(action: Assemble, root: RootTree, context: Context) -> None:
         what = f"the init {action.init_path} is not executable (its mode is {node.mode:04o})"
         why = "the kernel would not be able to start it"
     else:
-        facts = read_elf(context.store.object_path(node.content))
+        facts = read_elf(context.store.checked_path(node.content))
         if facts is None or facts.arch == action.arch:
             return
         what = f"the init {action.init_path} is built for {facts.arch}, and the board is {action.arch}"
@@ -92,7 +92,7 @@ def _(action: WriteDisks, context: Context) -> dict[str, str]:
         file = context.work / f"{disk.name}.img"
         named = [blob.file for blob in disk.blob] + [part.file for part in disk.partition if part.file is not None]
         raw = {name: blob_path(context, f"blob {name}") for name in named}
-        layout, written = write_disk(file, action.product, disk, root, action.clock, store.object_path, raw, action.boot_apart)
+        layout, written = write_disk(file, action.product, disk, root, action.clock, store.checked_path, raw, action.boot_apart)
         context.say(f"{disk.name}: {layout.size} bytes")
         for kind in disk.also:
             beside = context.work / f"{disk.name}{BESIDE[kind]}"

@@ -6,24 +6,35 @@ host name, umask, time zone and locale are the same everywhere.
 
 from __future__ import annotations
 
+import contextlib
 import os
+import select
 import shutil
+import signal
 import subprocess
 import threading
+import time
+import weakref
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from typing import BinaryIO
 
+from yarrik.plan.steps import UNBOUND, Bounds
 from yarrik.run.budget import JobBudget
+from yarrik.units import shown_seconds, shown_size
 
 INSIDE = "/step"
 _SYSTEM_FOLDERS = ("/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32")
+#: Seconds that a step has to end by itself when it is asked to.
+GRACE = 3.0
+#: Seconds between two looks at what a running command has taken.
+_EVERY = 1.0
 _SYSTEM_FILES = ("/etc/alternatives", "/etc/ld.so.cache", "/etc/ld.so.conf", "/etc/ld.so.conf.d")
 
 
-@dataclass
+@dataclass(eq=False)
 class Sandbox:
     """How commands run on this machine. `programs` are paths of compilers that must be reachable inside, `folders` are
     unpacked toolchains."""
@@ -33,8 +44,11 @@ class Sandbox:
     allowed: bool = True
     budget: JobBudget | None = None
     _processes: set[subprocess.Popen[bytes]] = field(default_factory=set)
-    _lock: threading.Lock = field(default_factory=threading.Lock)
-    _stopped: bool = False
+    _lock: threading.RLock = field(default_factory=threading.RLock)
+    stopped: bool = False
+
+    def __post_init__(self) -> None:
+        _all.add(self)
 
     @cached_property
     def bubblewrap(self) -> str | None:
@@ -73,10 +87,13 @@ class Sandbox:
         read_only: Iterable[str],
         jobs: int,
         log: BinaryIO,
+        bounds: Bounds = UNBOUND,
+        until: float | None = None,
     ) -> int:
         """Runs one command and returns its exit code; its output goes to `log`.
 
-        `{step}` and `{jobs}` are filled in. `read_only` names folders below `work` that must not be changed."""
+        `{step}` and `{jobs}` are filled in. `read_only` names folders below `work` that must not be changed. Raises OverBound
+        when the log becomes larger than `bounds` allow, or when `until`, a time of the monotonic clock, has come."""
         root = self.inside(work)
 
         def filled(text: str) -> str:
@@ -99,17 +116,17 @@ class Sandbox:
         try:
             process = subprocess.Popen(
                 arguments, cwd=here, env=inner, stdin=subprocess.DEVNULL, stdout=log, stderr=subprocess.STDOUT, umask=0o022,
-                pass_fds=shared,
+                pass_fds=shared, start_new_session=True,
             )  # fmt: skip
         except OSError as error:
             log.write(f"{arguments[0]}: cannot be started: {error.strerror}\n".encode())
             return 127
         with self._lock:
             self._processes.add(process)
-            if self._stopped:
-                process.kill()
+            if self.stopped:
+                _signal(process, signal.SIGKILL)
         try:
-            return process.wait()
+            return _watched(process, log, bounds, until)
         finally:
             with self._lock:
                 self._processes.discard(process)
@@ -135,11 +152,23 @@ class Sandbox:
         }
 
     def stop(self) -> None:
-        """Ends all that is running; commands started later end at once."""
+        """Asks all that is running to end, and ends what does not; commands started later end at once."""
         with self._lock:
-            self._stopped = True
+            self.stopped = True
             for process in self._processes:
-                process.kill()
+                _signal(process, signal.SIGTERM)
+        threading.Thread(target=self._end, daemon=True).start()
+
+    def _end(self) -> None:
+        time.sleep(GRACE)
+        self.kill()
+
+    def kill(self) -> None:
+        """Ends all that is running at once."""
+        with self._lock:
+            self.stopped = True
+            for process in self._processes:
+                _signal(process, signal.SIGKILL)
 
     def _path(self, root: str) -> str:
         folders = [f"{root}/tools/usr/bin", f"{root}/tools/bin"]
@@ -171,6 +200,48 @@ class Sandbox:
             if (work / name).is_dir():
                 words += ["--ro-bind", str(work / name), f"{INSIDE}/{name}"]
         return [*words, "--chdir", folder, "--"]
+
+
+#: All sandboxes of this process, for one that has to end at once.
+_all: weakref.WeakSet[Sandbox] = weakref.WeakSet()
+
+
+def kill_all() -> None:
+    """Ends all that runs in any sandbox of this process."""
+    for sandbox in list(_all):
+        sandbox.kill()
+
+
+class OverBound(Exception):
+    """A command was ended since it went over a bound; the message tells which, as what it did."""
+
+
+def _watched(process: subprocess.Popen[bytes], log: BinaryIO, bounds: Bounds, until: float | None) -> int:
+    """Waits for a command, and ends it when it goes over a bound."""
+    handle = os.pidfd_open(process.pid)
+    try:
+        poll = select.poll()
+        poll.register(handle, select.POLLIN)
+        while not poll.poll(_EVERY * 1000):
+            over = ""
+            if bounds.output and os.fstat(log.fileno()).st_size > bounds.output:
+                over = f"wrote more than {shown_size(bounds.output)} into its log"
+            elif until is not None and time.monotonic() > until:
+                over = f"took longer than {shown_seconds(bounds.seconds)}"
+            if over:
+                _signal(process, signal.SIGKILL)
+                process.wait()
+                raise OverBound(over)
+    finally:
+        os.close(handle)
+    return process.wait()
+
+
+def _signal(process: subprocess.Popen[bytes], number: int) -> None:
+    """Sends a signal to a command and to all that it started."""
+    with contextlib.suppress(ProcessLookupError):
+        if process.returncode is None:
+            os.killpg(process.pid, number)
 
 
 def _installation(program: str) -> str:

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import dataclasses
 import os
 import shutil
 import tempfile
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 from filelock import FileLock
@@ -20,28 +22,39 @@ from yarrik.cache.tree import plain_modes
 from yarrik.devicetree import blob_name
 from yarrik.disk.layout import image_name
 from yarrik.disk.sidecars import BESIDE
-from yarrik.errors import Collector, Place, Trouble, YarrikError, suggestion
+from yarrik.errors import Collector, Place, Trouble, YarrikError, listed, suggestion
 from yarrik.licences import licence_fault
 from yarrik.manifest import checksum_list
 from yarrik.model import Composition, Definition, Overrides, Recipe, Workspace, compose, load_workspace
 from yarrik.model.checking import convert
-from yarrik.model.definitions import ShelfFile
+from yarrik.model.definitions import ShelfFile, Site
 from yarrik.model.reading import read_document
+from yarrik.model.site import load_site
 from yarrik.model.soundness import never_holding
 from yarrik.moving import copy_sparse
 from yarrik.plan import Assessment, Graph, Step, all_differences, assess, parts_of, plan_product
 from yarrik.resolve import Answer, Lock, LockedProduct, Moved, moved, read_lock, resolve
 from yarrik.resolve.solver import Progress
-from yarrik.run.events import Listener, silent
-from yarrik.run.execute import Execution, StepReport, WorkFolder, log_path, still_there
+from yarrik.run.events import Listener, Sending, silent
+from yarrik.run.execute import Execution, StepReport, WorkFolders, log_path, private_steps, remove_folder, still_there
 from yarrik.run.sandbox import Sandbox
+from yarrik.run.warnings import NO_WARNINGS, ToolWarnings, warnings_in
 from yarrik.sources import unpack_archive
 from yarrik.toolchain import Toolchain, missing_program, probe
+
+if TYPE_CHECKING:
+    from yarrik.cache.shared import Shared
+
+#: So many times damage in the cache that shows only when files go out is made good.
+_PUBLISHINGS = 4
 
 
 @dataclass(frozen=True)
 class BuildReport:
-    """A finished build: what became of each step, the files in `out`, and what the user ought to hear."""
+    """A finished build: what became of each step, the files in `out`, and what the user ought to hear.
+
+    `saved` are the seconds that kept results took when they were made, `warnings` what compilers warned of in the steps that
+    ran, and `troubles` what did not stop the build, like a shared cache that does not answer."""
 
     product: str
     out: Path
@@ -49,6 +62,9 @@ class BuildReport:
     notes: tuple[str, ...]
     seconds: float
     published: bool
+    saved: float = 0.0
+    warnings: ToolWarnings = NO_WARNINGS
+    troubles: tuple[Trouble, ...] = ()
 
     @property
     def ran(self) -> tuple[StepReport, ...]:
@@ -86,14 +102,40 @@ class Session:
     use_sandbox: bool = True
     locked: bool = False
     offline: bool = False
+    clean_room: bool = False
     moved: list[Moved] = field(default_factory=list)
-    store: Store = field(default_factory=lambda: Store(default_root()))
     toolchains: dict[str, Toolchain] = field(default_factory=dict)
     started: float = field(default_factory=time.monotonic)
 
     @property
     def folder(self) -> Path:
         return self.root / ".yarrik"
+
+    @cached_property
+    def site(self) -> Site:
+        return load_site(self.workspace)[0]
+
+    @cached_property
+    def store(self) -> Store:
+        if self.clean_room:
+            return Store(self._bare_cache)
+        named = Path(self.site.cache).expanduser() if self.site.cache and "YARRIK_CACHE" not in os.environ else default_root()
+        return Store(self.root / named)
+
+    @property
+    def _bare_cache(self) -> Path:
+        """The cache of a clean room, which nobody else uses."""
+        return self.folder / "clean-room"
+
+    @cached_property
+    def shared(self) -> Shared | None:
+        """The shared caches of the site, without those that a network leads to when there is to be none."""
+        if not self.site.shared_cache or self.clean_room:
+            return None
+        from yarrik.run.joining import join
+
+        site, place = load_site(self.workspace)
+        return join(site, place, self.store, self.offline)
 
     @cached_property
     def workspace(self) -> Workspace:
@@ -210,7 +252,7 @@ class Session:
         answer = self.answer(composition)
         self._check_licences(answer)
         self.moved = self.hold(answer)
-        graph = plan_product(answer, _Surroundings(self, answer.composition))
+        graph = _with_mirrors(plan_product(answer, _Surroundings(self, answer.composition)), self.site.mirrors)
         self.memory.save_digests()
         return graph
 
@@ -286,11 +328,24 @@ class Session:
         composition = self.answer(composition).composition
         reports, sandbox = self._run(graph, jobs, keep_going, listener)
         self._keep_timeline(composition.name, reports)
-        failed = [report.step.name for report in reports if report.error is not None]
-        if failed:
-            self.memory.learn(f"last failure {composition.name}", failed[0].encode())
-        ran = any(report.how == "ran" for report in reports)
+        published = False
         out = self.root / "out" / composition.name
+        for _ in range(_PUBLISHINGS):
+            if until is not None or any(report.error is not None for report in reports):
+                break
+            ran = any(report.how in ("ran", "shared") for report in reports)
+            try:
+                with in_use(self.store):
+                    published = self._publish(graph, composition, reports, out, ran)
+                break
+            except MissingObject:
+                # It was damaged, and is gone now: what leads to it is made again.
+                again, sandbox = self._run(graph, jobs, keep_going, listener)
+                reports = [new if new.how != "kept" else old for old, new in zip(reports, again, strict=True)]
+        failures = [report.step.name for report in reports if report.error is not None]
+        if failures:
+            self.memory.learn(f"last failure {composition.name}", failures[0].encode())
+        ran = any(report.how == "ran" for report in reports)
         notes = [f"{report.step.subject}: {note}" for report in reports for note in report.notes]
         if ran and sandbox.note:
             notes.append(sandbox.note)
@@ -301,12 +356,74 @@ class Session:
         notes += [f"{name} is built from {EDITS}/{name}, until `yarrik edit {name} --close`" for name in edits if name in built]
         notes += [f"not as yarrik.lock had it: {one}" for one in self.moved]
         notes += [f"{trouble.what} ({trouble.place})" for trouble in self.answer_warnings(composition)]
-        published = False
-        if until is None and all(report.error is None for report in reports):
-            with in_use(self.store):
-                published = self._publish(graph, composition, reports, out, ran)
+        if self.store.damages:
+            lost = dict.fromkeys(f"{one.path.parent.parent.name}/{one.path.name[:12]}…" for one in self.store.damages[:3])
+            notes.append(f"the cache was damaged, and what was lost is made again: {listed(lost)}; see `yarrik cache verify`")
         self.memory.save_digests()
-        return BuildReport(composition.name, out, tuple(reports), tuple(notes), time.monotonic() - self.started, published)
+        seconds = time.monotonic() - self.started
+        saved = self._saved(composition.name, reports)
+        if self.clean_room and not failures:
+            remove_folder(self._bare_cache)
+        said = self._tools_said(composition.name, reports)
+        troubles = () if self.shared is None else self.shared.troubles
+        return BuildReport(
+            composition.name, out, tuple(reports), tuple(notes), seconds, published, saved, said, troubles
+        )  # fmt: skip
+
+    def _tools_said(self, product: str, reports: Sequence[StepReport]) -> ToolWarnings:
+        """What the tools of the steps that ran warned of."""
+        texts = [(report.step.subject, log_path(self.folder, product, report.step.name))
+                 for report in reports if report.how == "ran"]  # fmt: skip
+        return warnings_in(texts)
+
+    def _saved(self, product: str, reports: Sequence[StepReport]) -> float:
+        """The seconds that it would have taken to run what was kept, as far as this workspace knows."""
+        costs = self.memory.costs(product)
+        return sum(
+            report.seconds if report.how == "shared" else cost.seconds if (cost := costs.get(report.step.name)) else 0.0
+            for report in reports
+            if report.how in ("kept", "shared")
+        )
+
+    def push(
+        self, composition: Composition, tell: Callable[[int, int], None] = lambda done, total: None
+    ) -> tuple[int, int, tuple[Trouble, ...]]:
+        """Sends all kept results of a product to the shared caches that take them: how many were sent, how many there are, and
+        what went wrong. Raises YarrikError when no shared cache takes any."""
+        shared = self.shared
+        takers = [cache for cache in shared.caches if cache.push] if shared is not None else []
+        if shared is None or not takers:
+            raise YarrikError(
+                Trouble("CACHE-NO-SHARED", "there is no shared cache that takes results", load_site(self.workspace)[1],
+                        remedy="name one: [[shared-cache]] with `name`, `at`, `push = true` and `signing-key`")
+            )  # fmt: skip
+        graph = self.graph(composition)
+        hidden = private_steps(graph)
+        last = self.memory.last_runs(graph.product)
+        names = [step.name for step in graph.steps if step.name in last and step.name not in hidden]
+        fingerprints = list(dict.fromkeys(last[name].fingerprint for name in names))
+        sent = 0
+        for number, fingerprint in enumerate(fingerprints):
+            tell(number, len(fingerprints))
+            result = self.store.result(fingerprint)
+            for cache in takers if result is not None else []:
+                assert result is not None
+                sent += shared.send_or_tell(cache, fingerprint, result)
+        return sent, len(fingerprints), shared.troubles
+
+    def pull(self, composition: Composition, listener: Listener = silent) -> tuple[int, int, int, tuple[Trouble, ...]]:
+        """Takes the results of a product that shared caches have: how many came, how many were here, how many nobody has, and
+        what went wrong. Runs nothing but what takes files of this machine. Raises YarrikError when there is no shared cache."""
+        if self.shared is None or not self.shared.caches:
+            raise YarrikError(Trouble("CACHE-NO-SHARED", "there is no shared cache to ask", load_site(self.workspace)[1],
+                                      remedy="name one: [[shared-cache]] with `name` and `at`"))  # fmt: skip
+        reports, _ = self._run(self.graph(composition), None, True, listener, run_nothing=True)
+        self.memory.save_digests()
+        count = {
+            how: sum(report.how == how for report in reports) for how in ("shared", "kept", "ran", "not reached", "failed")
+        }
+        missing = count["not reached"] + count["failed"]
+        return count["shared"], count["kept"] + count["ran"], missing, self.shared.troubles
 
     def fetch(self, composition: Composition, listener: Listener = silent) -> list[Step]:
         """Brings all sources of a product into the cache, so that a build needs no network. Returns the steps of it."""
@@ -329,7 +446,9 @@ class Session:
         outputs, _ = self.run_steps(self.graph(composition).up_to(step), listener)
         return outputs[step]
 
-    def _run(self, graph: Graph, jobs: int | None, keep_going: bool, listener: Listener) -> tuple[list[StepReport], Sandbox]:
+    def _run(
+        self, graph: Graph, jobs: int | None, keep_going: bool, listener: Listener, run_nothing: bool = False
+    ) -> tuple[list[StepReport], Sandbox]:
         if self.lock.changed:
             self.lock.write()
         programs = tuple(sorted({p for toolchain in self.toolchains.values() for p in toolchain.programs[:1]}))
@@ -346,15 +465,21 @@ class Session:
             self.memory,
             sandbox,
             self.folder,
-            jobs or os.cpu_count() or 1,
+            jobs or self.site.jobs or os.cpu_count() or 1,
             keep_going,
             listener,
             before_first,
             self._difference,
             self.offline,
+            self.shared,
+            run_nothing,
         )
         with in_use(self.store):
-            reports = execution.run()
+            try:
+                reports = execution.run()
+            finally:
+                if self.shared is not None and not sandbox.stopped:
+                    self.shared.close(lambda left: listener(Sending(left)))
             self.store.mark_used(report.fingerprint for report in reports if report.fingerprint)
         return reports, sandbox
 
@@ -363,7 +488,7 @@ class Session:
         ignore = self.folder / ".gitignore"
         if not ignore.exists():
             ignore.write_text("*\n")
-        WorkFolder.clear_left_behind(self.folder / "work")
+        WorkFolders.clear_left_behind(self.folder / "work")
 
     # Publishing
 
@@ -402,7 +527,7 @@ class Session:
                 fresh = (out / name).with_name(f".new-{Path(name).name}")
                 fresh.parent.mkdir(parents=True, exist_ok=True)
                 fresh.unlink(missing_ok=True)  # what a killed build may have left
-                copy_sparse(self.store.object_path(wanted[name]), fresh)
+                copy_sparse(self.store.checked(wanted[name]), fresh)
                 self._check_copy(fresh, wanted[name])
                 fresh.chmod(0o644)
                 fresh.replace(out / name)
@@ -413,18 +538,11 @@ class Session:
         return True
 
     def _check_copy(self, copy: Path, digest: str) -> None:
-        """What goes out is what was built. Raises YarrikError when the cache was damaged, and takes the damage out of it."""
-        if file_digest(copy) == digest:
-            return
-        copy.unlink()
-        damaged = self.store.object_path(digest)
-        damaged.unlink(missing_ok=True)
-        raise YarrikError(
-            Trouble("CACHE-DAMAGED", "a file in the cache is not what was stored there", Place(damaged),
-                    why="it would have gone into out/; the disk may be failing",
-                    remedy="build again, which makes it anew; `yarrik cache verify` looks at all the others"),
-            "work",
-        )  # fmt: skip
+        """What goes out is what was built. Raises MissingObject when the cache was damaged, and takes the damage out of it."""
+        if file_digest(copy) != digest:
+            copy.unlink()
+            self.store.take_out(self.store.object_path(digest))
+            raise MissingObject(digest)
 
     def _record(self, reports: list[StepReport], out: Path) -> None:
         """`build.json` and `steps.log`: how this build went. Unlike all else they differ from one build to the next."""
@@ -510,6 +628,25 @@ def _mark(path: Path) -> str:
     return f"{status.st_size} {status.st_mtime_ns} {status.st_ino}"
 
 
+def _with_mirrors(graph: Graph, mirrors: Mapping[str, Sequence[str]]) -> Graph:
+    """The graph with sources taken from the site's mirrors first, and from where the recipes say if these have them not."""
+    if not mirrors:
+        return graph
+
+    def nearer(url: str) -> list[str]:
+        return [
+            near + url.removeprefix(far) for far, places in sorted(mirrors.items()) if url.startswith(far) for near in places
+        ]
+
+    steps = tuple(
+        dataclasses.replace(step, urls=tuple(dict.fromkeys([*(near for url in step.urls for near in nearer(url)), *step.urls])))
+        if step.urls
+        else step
+        for step in graph.steps
+    )
+    return dataclasses.replace(graph, steps=steps)
+
+
 def _write(path: Path, data: bytes) -> None:
     fresh = path.with_name(f".new-{path.name}")
     fresh.write_bytes(data)
@@ -581,6 +718,9 @@ class _Surroundings:
         tree = plain_modes(read_tree(folder, self.session.memory.digest_of, suffixes))
         self.session._trees[tree.digest] = tree
         return tree
+
+    def variable(self, name: str) -> str | None:
+        return None if self.session.clean_room else os.environ.get(name)
 
     def edited(self, recipe: str) -> Path | None:
         folder = self.session.root / EDITS / recipe

@@ -1,0 +1,176 @@
+"""What the step engine costs by itself, in ratios to what its users would run instead, all in one run.
+
+- 7,000 steps of which none has to run, next to `ninja -n` on as many edges.
+- 7,000 trivial steps, each with its sandbox, its hashing and its storing, next to as many bare sandboxed processes.
+- 20,000 files of 1 GiB: into the cache next to `sha256sum` and `cp -a`, and out of it next to `cp -a`.
+- Three graphs of sleeping steps on two processors, next to the shortest time that there can be."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import random
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from schedule import bound, graph
+
+from yarrik.cache import Cost, Memory, Store
+from yarrik.plan import Graph, RunCommands, Step
+from yarrik.run.events import silent
+from yarrik.run.execute import Execution, StepReport
+from yarrik.run.sandbox import Sandbox
+
+LIMITS = {
+    "nothing to do, seconds": 0.5,
+    "a trivial step, milliseconds": 10.0,
+    "storing": 1.2,
+    "restoring": 0.5,
+    "makespan": 1.05,
+}
+STEPS = 7000
+
+
+def trivial(name: str, needs: list[str], words: tuple[str, ...] = ("true",)) -> Step:
+    """A step that runs one command; it needs the files of others without looking at them."""
+    action = RunCommands(
+        commands=(words,), environment={}, folder="{step}/build", writable=("build", "stage"), toolchain="none"
+    )  # fmt: skip
+    return Step("build", name, action, inputs={f"tools {one}": (f"build {one}", "files") for one in needs})
+
+
+def of_recipes(count: int) -> tuple[Step, ...]:
+    """Steps in chains of seven, as recipes have them, each chain on top of an earlier one."""
+    steps = []
+    for number in range(count):
+        needs = [f"s{number - 1:05}"] if number % 7 else [f"s{number // 2:05}"] if number else []
+        steps.append(trivial(f"s{number:05}", needs))
+    return tuple(steps)
+
+
+def run(steps: tuple[Step, ...], root: Path, jobs: int = 2) -> tuple[float, list[StepReport]]:
+    started = time.perf_counter()
+    memory = Memory(root / "w" / "memory.sqlite")
+    execution = Execution(
+        Graph("many", steps, (), {}), Store(root / "cache"), memory, Sandbox(), root / "w", jobs, False, silent,
+        lambda: None, lambda before, after: [],
+    )  # fmt: skip
+    reports = execution.run()
+    memory.close()
+    took = time.perf_counter() - started
+    if any(report.error for report in reports):
+        sys.exit(str(next(report.error for report in reports if report.error)))
+    return took, reports
+
+
+def commands(*words: str, folder: Path | None = None) -> float:
+    started = time.perf_counter()
+    subprocess.run(words, cwd=folder, check=True, capture_output=True)
+    return time.perf_counter() - started
+
+
+def of_nothing_and_little(root: Path, found: dict[str, float]) -> None:
+    steps = of_recipes(STEPS)
+    bwrap = ["bwrap", "--unshare-all", "--ro-bind", "/", "/", "--proc", "/proc", "--dev", "/dev", "true"]
+    bare = min(commands(*bwrap) for _ in range(50))
+    first, _ = run(steps, root)
+    again, reports = min((run(steps, root) for _ in range(3)), key=lambda one: one[0])
+    if any(report.how != "kept" for report in reports):
+        sys.exit("a step ran that had nothing to do")
+    edges = "rule r\n command = true\n" + "".join(f"build o{number}: r i{number}\n" for number in range(STEPS))
+    (root / "ninja").mkdir()
+    (root / "ninja" / "build.ninja").write_text(edges)
+    for number in range(STEPS):
+        (root / "ninja" / f"i{number}").touch()
+        (root / "ninja" / f"o{number}").touch()
+    ninja = min(commands("ninja", "-n", folder=root / "ninja") for _ in range(3))
+    each = first / STEPS * 1000
+    print(f"{STEPS} steps")
+    print(f"  nothing to do           {again:7.3f} s     {again / ninja:6.1f} x `ninja -n` ({ninja:.3f} s)")
+    print(f"  each runs `true`        {each:7.2f} ms    {each / bare / 1000:6.1f} x a sandboxed process ({bare * 1000:.1f} ms)")
+    found["nothing to do, seconds"] = again
+    found["a trivial step, milliseconds"] = each
+
+
+def of_files(root: Path, found: dict[str, float]) -> None:
+    chance = random.Random(1)
+    source = root / "files"
+    for number in range(20_000):
+        folder = source / f"{number // 200:03}"
+        folder.mkdir(parents=True, exist_ok=True)
+        (folder / f"{number}").write_bytes(chance.randbytes(53_687))
+    os.sync()
+    store = Store(root / "cache-of-files")
+    times: dict[str, list[float]] = {}
+
+    def timed(name: str, work: object) -> None:
+        os.sync()  # what was written before is no part of this
+        started = time.perf_counter()
+        work()  # type: ignore[operator]
+        times.setdefault(name, []).append(time.perf_counter() - started)
+
+    tree = None
+
+    def keep() -> None:
+        nonlocal tree
+        tree = store.snapshot(source)
+
+    timed("store", keep)
+    timed("sha256sum", lambda: commands("sh", "-c", f"find {source} -type f -print0 | xargs -0 sha256sum"))
+    for number in range(3):
+        timed("cp -a", lambda number=number: commands("cp", "-a", str(source), str(root / f"copy-{number}")))
+        timed("restore", lambda number=number: store.lay_out(tree, root / f"restored-{number}", writable=False))
+        timed("writable", lambda number=number: store.lay_out(tree, root / f"writable-{number}", writable=True))
+    best = {name: min(several) for name, several in times.items()}
+    copy = sorted(times["cp -a"])[1]
+    sums = best["sha256sum"]
+    print(f"1 GiB in 20,000 files: sha256sum {sums:.2f} s, cp -a {copy:.2f} s")
+    print(f"  into the cache          {best['store']:7.2f} s     {best['store'] / (sums + copy):6.2f} x sha256sum and cp -a")
+    print(f"  out of it, read-only    {best['restore']:7.2f} s     {best['restore'] / copy:6.2f} x cp -a")
+    print(f"  out of it, to change    {best['writable']:7.2f} s     {best['writable'] / copy:6.2f} x cp -a")
+    found["storing"] = best["store"] / (sums + copy)
+    found["restoring"] = best["restore"] / copy
+
+
+def of_two_processors(root: Path, found: dict[str, float]) -> None:
+    print("sleeping steps on two processors, ratio to the shortest there can be")
+    for kind in ("wide", "deep", "mixed"):
+        needs, seconds = graph(kind, 40)
+        scale = 20 / sum(seconds.values())
+        seconds = {name: took * scale for name, took in seconds.items()}
+        plain = {name: name.replace(" ", "-") for name in needs}
+        steps = tuple(
+            trivial(plain[name], [plain[one] for one in wanted], ("sleep", f"{seconds[name]:.4f}"))
+            for name, wanted in needs.items()
+        )
+        folder = root / kind
+        memory = Memory(folder / "w" / "memory.sqlite")
+        for name in needs:
+            memory.took("many", f"build {plain[name]}", Cost(seconds[name], 0))
+        memory.close()
+        took, _ = run(steps, folder)
+        ratio = took / bound(needs, seconds, 2)
+        print(f"  {kind:<6} {len(steps)} steps        {took:7.2f} s     {ratio:6.3f} x")
+        found["makespan"] = max(found.get("makespan", 0.0), ratio)
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--only", choices=("steps", "files", "makespan"))
+    only = parser.parse_args().only
+    found: dict[str, float] = {}
+    parts = {"steps": of_nothing_and_little, "files": of_files, "makespan": of_two_processors}
+    for name, measure in parts.items():
+        if only in (None, name):
+            with tempfile.TemporaryDirectory() as folder:
+                measure(Path(folder).resolve(), found)
+    over = [f"{name}: {value:.3f} is more than {LIMITS[name]:g}" for name, value in found.items() if value > LIMITS[name]]
+    if over:
+        sys.exit("\n".join(over))
+
+
+if __name__ == "__main__":
+    main()

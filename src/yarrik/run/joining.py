@@ -1,0 +1,33 @@
+"""From a site's settings to its shared caches."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from yarrik.cache.places import is_network, shelf_at
+from yarrik.cache.shared import Shared, SharedCache
+from yarrik.cache.signing import SigningKey
+from yarrik.cache.store import Store
+from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.model import Site
+
+
+def join(site: Site, place: Place, store: Store, offline: bool) -> Shared:
+    """The site's shared caches; `offline` leaves those out that a network leads to. Raises YarrikError for what cannot be."""
+    found = []
+    for one in site.shared_cache:
+        here = Place(place.file, key=f"{place.key + '.' if place.key else ''}shared-cache.{one.name}")
+        if offline and is_network(one.at):
+            continue
+        key = None
+        if one.push:
+            if not one.signing_key:
+                raise YarrikError(
+                    Trouble("KEY-MISSING", f"nothing is signed for the shared cache `{one.name}`", here,
+                            why="nobody takes results that are not signed",
+                            remedy="yarrik cache new-key FILE, then name it: signing-key = \"FILE\"")
+                )  # fmt: skip
+            key = SigningKey.read(Path(one.signing_key).expanduser(), here)
+        trusted = frozenset((*site.trusted_keys, *([key.public] if key is not None else [])))
+        found.append(SharedCache(one.name, shelf_at(one.at, one.endpoint, here), one.push, key, trusted, here))
+    return Shared(found, store)
