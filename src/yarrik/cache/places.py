@@ -16,8 +16,8 @@ from yarrik.errors import Place, Trouble, YarrikError
 if TYPE_CHECKING:
     import httpx
 
-#: Seconds to wait for a connection, and for the next bytes of one.
-CONNECT, READ = 5.0, 20.0
+#: A connection is waited for no longer than this (seconds).
+CONNECT = 5.0
 _CHUNK = 1 << 18
 
 
@@ -97,11 +97,11 @@ class FolderShelf:
 class HttpShelf:
     """A plain HTTP server (RFC 9110); a WebDAV one makes missing folders by itself or is asked to (RFC 4918, section 9.3)."""
 
-    def __init__(self, url: str) -> None:
+    def __init__(self, url: str, seconds: float) -> None:
         import httpx
 
         self._url = url.rstrip("/")
-        timeout = httpx.Timeout(READ, connect=CONNECT)
+        timeout = httpx.Timeout(seconds, connect=min(CONNECT, seconds))
         self._client = httpx.Client(timeout=timeout, follow_redirects=True, limits=httpx.Limits(max_connections=16))
 
     def read(self, name: str, start: int = 0) -> Iterator[bytes]:
@@ -165,7 +165,7 @@ class HttpShelf:
 class BucketShelf:
     """An S3 store, by the well-kept library for it, which finds credentials where people keep them."""
 
-    def __init__(self, at: str, endpoint: str, place: Place) -> None:
+    def __init__(self, at: str, endpoint: str, seconds: float, place: Place) -> None:
         try:
             import boto3
             from botocore.config import Config
@@ -176,7 +176,12 @@ class BucketShelf:
             ) from error  # fmt: skip
         words = urlsplit(at)
         self._bucket, self._folder = words.netloc, words.path.strip("/")
-        config = Config(connect_timeout=CONNECT, read_timeout=READ, retries={"total_max_attempts": 1}, max_pool_connections=16)
+        config = Config(
+            connect_timeout=min(CONNECT, seconds),
+            read_timeout=seconds,
+            retries={"total_max_attempts": 1},
+            max_pool_connections=16,
+        )
         self._client: Any = boto3.client("s3", endpoint_url=endpoint or None, config=config)
 
     def read(self, name: str, start: int = 0) -> Iterator[bytes]:
@@ -223,13 +228,13 @@ def is_network(at: str) -> bool:
     return urlsplit(at).scheme in ("http", "https", "s3")
 
 
-def shelf_at(at: str, endpoint: str, place: Place) -> Shelf:
-    """The place of this name. Raises YarrikError for one that cannot be."""
+def shelf_at(at: str, endpoint: str, seconds: float, place: Place) -> Shelf:
+    """The place of this name, which is given so many seconds to answer. Raises YarrikError for one that cannot be."""
     scheme = urlsplit(at).scheme
     if scheme in ("http", "https"):
-        return HttpShelf(at)
+        return HttpShelf(at, seconds)
     if scheme == "s3":
-        return BucketShelf(at, endpoint, place)
+        return BucketShelf(at, endpoint, seconds, place)
     if scheme and not at.startswith("/"):
         raise YarrikError(
             Trouble("CACHE-PLACE", f"`{at}` is no place for a shared cache", place,

@@ -221,7 +221,7 @@ class Shared:
     def _bring_object(self, cache: SharedCache, digest: str, size: int) -> None:
         """Brings one file; what came of it before a break is kept for the next try."""
         part = self._store.root / "downloads" / f"{digest}.zst.part"
-        part.parent.mkdir(parents=True, exist_ok=True)
+        self._store.make_folder(part.parent)
         with self._store.lock(digest):
             begun = part.exists()
             try:

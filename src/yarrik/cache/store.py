@@ -74,7 +74,9 @@ class Store:
     """A folder with `objects/`, `trees/` and `results/`. Makes it when it is not there.
 
     What is read from it is checked: records and trees by their digests, objects by the time and size that they were given when
-    they were stored, and by their content too once these differ. `damages` lists what was found and taken out."""
+    they were stored, and by their content too once these differ. `damages` lists what was found and taken out.
+
+    What is made in it gets the rights of the folder itself, so several users have one cache if they may all write there."""
 
     def __init__(self, root: Path) -> None:
         self.root = root
@@ -90,7 +92,7 @@ class Store:
         """Where things are written before they are moved to their place. Made at the first write only."""
         scratch = self.root / "tmp"
         try:
-            scratch.mkdir(parents=True, exist_ok=True)
+            self.make_folder(scratch)
             with tempfile.TemporaryFile(dir=scratch):
                 pass
             _clear_left_behind(scratch)
@@ -106,6 +108,32 @@ class Store:
             ) from error
         return scratch
 
+    def make_folder(self, folder: Path) -> None:
+        """Makes a folder of the store, with those above it that are missing."""
+        if folder.is_dir():
+            return
+        if folder == self.root:
+            folder.mkdir(parents=True, exist_ok=True)
+            return
+        self.make_folder(folder.parent)
+        with contextlib.suppress(FileExistsError):
+            folder.mkdir()
+            mode = stat.S_IMODE(self.root.stat().st_mode)
+            if mode & 0o022:
+                folder.chmod(mode)
+
+    def lock_file(self, name: str) -> BinaryIO:
+        """A file of the store that is only locked, open for writing. Raises OSError."""
+        path = self.root / name
+        try:
+            return path.open("r+b")
+        except FileNotFoundError:
+            self.make_folder(self.root)
+            file = path.open("ab")
+            with contextlib.suppress(OSError):
+                os.fchmod(file.fileno(), 0o644 | self.root.stat().st_mode & 0o022)
+            return file
+
     # Files
 
     def object_path(self, digest: str, executable: bool = False) -> Path:
@@ -119,7 +147,9 @@ class Store:
 
     def put_bytes(self, data: bytes) -> str:
         digest = hashlib.sha256(data).hexdigest()
-        if not os.path.exists(self._object_name(digest)):
+        try:
+            self.checked(digest)
+        except MissingObject:
             self._place(data, self.object_path(digest))
         return digest
 
@@ -298,17 +328,19 @@ class Store:
         self._tree.cache_clear()
 
     def whole(self, digest: str) -> bool:
-        """Whether an object, or a tree with all its files, is there as it was stored."""
+        """Whether an object, or a tree with all its files, is there as it was stored. All that is not is taken out."""
+        self._tree.cache_clear()
         try:
-            if not os.path.exists(self._tree_path(digest)):
-                self.checked(digest)
-                return True
-            for entry in self.tree(digest).files:
-                self.checked(entry.content)
-            return True
+            wanted = [entry.content for entry in self.tree(digest).files]
         except MissingObject:
-            self._tree.cache_clear()
-            return False
+            wanted = [digest]
+        found = True
+        for one in wanted:
+            try:
+                self.checked(one)
+            except MissingObject:
+                found = False
+        return found
 
     def mark_used(self, fingerprints: Iterable[str]) -> None:
         """Notes that these results were used now; those that were within the hour are left alone."""
@@ -327,7 +359,7 @@ class Store:
         A range of one file is locked, at a place that the fingerprint gives: nothing is left behind, and the kernel lets go of
         it when its holder dies, however that comes about."""
         _ = self.scratch  # makes the folder, or says why not
-        with self._held.setdefault(fingerprint, threading.Lock()), open(f"{self._top}/running", "ab") as file:
+        with self._held.setdefault(fingerprint, threading.Lock()), self.lock_file("running") as file:
             request = _FLOCK.pack(fcntl.F_WRLCK, os.SEEK_SET, int(fingerprint[:15], 16), 1, 0)
             while True:
                 try:
@@ -370,14 +402,13 @@ class Store:
             sink.close()
             self._settle_at(name, os.fspath(target))
 
-    @staticmethod
-    def _settle_at(name: str, target: str, mode: int = 0o444) -> None:
+    def _settle_at(self, name: str, target: str, mode: int = 0o444) -> None:
         """Moves a finished file to its place, read-only and without a time of its own."""
         _settle(name, mode)
         try:
             os.replace(name, target)
         except FileNotFoundError:
-            os.makedirs(os.path.dirname(target), exist_ok=True)
+            self.make_folder(Path(target).parent)
             os.replace(name, target)
 
 

@@ -92,8 +92,9 @@ def prune(store: Store, keep: int | None = None, unused_for: float | None = None
             old = unused_for is not None and now - used > unused_for
             if not old and (keep is None or total <= keep):
                 continue
-            path.unlink(missing_ok=True)
-            gone += 1
+            with contextlib.suppress(PermissionError):
+                path.unlink(missing_ok=True)
+                gone += 1
             for file in of_result[path]:
                 users[file] -= 1
                 if users[file] == 0:
@@ -105,7 +106,10 @@ def prune(store: Store, keep: int | None = None, unused_for: float | None = None
                     continue
                 # What no result ever led to may be a running build's, whose result is still to come.
                 if file in users or now - status.st_ctime > _YOUNG:
-                    file.unlink(missing_ok=True)
+                    try:
+                        file.unlink(missing_ok=True)
+                    except PermissionError:  # another user's, in a folder where only owners may remove
+                        continue
                     files += 1
                     freed += _bytes(status)
         return Pruned(gone, files, freed, sum(one.bytes for one in amounts(store).values()))
@@ -191,8 +195,14 @@ def _digest(path: Path) -> str:
 
 @contextlib.contextmanager
 def _guard(store: Store, how: int) -> Iterator[None]:
-    store.root.mkdir(parents=True, exist_ok=True)
-    with (store.root / "in-use").open("ab") as file:
+    try:
+        guard = store.lock_file("in-use")
+    except OSError:
+        if how & fcntl.LOCK_EX:
+            raise
+        yield  # nobody prunes what nobody may write
+        return
+    with guard as file:
         try:
             fcntl.flock(file, how)
         except BlockingIOError as error:

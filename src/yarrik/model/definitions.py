@@ -463,7 +463,8 @@ class Variant(Definable, frozen=True, kw_only=True):
 
 class SharedCache(Definable, frozen=True, kw_only=True):
     """A cache that several machines share: `at` is a folder, an HTTP(S) URL, or `s3://BUCKET/FOLDER`. With `push`, what is
-    built here goes there, signed with `signing_key`, a file; `endpoint` is the URL of an S3 store of one's own."""
+    built here goes there, signed with `signing_key`, a file; `endpoint` is the URL of an S3 store of one's own. An answer is
+    waited for as long as `time_out`, a few times; a cache that does not answer is left alone for the rest of the build."""
 
     KEY: ClassVar[str] = "name"
 
@@ -472,6 +473,7 @@ class SharedCache(Definable, frozen=True, kw_only=True):
     push: bool = False
     signing_key: OneLine = ""
     endpoint: OneLine = ""
+    time_out: Span = "10 s"
 
 
 class Site(Definable, frozen=True, kw_only=True):

@@ -95,24 +95,32 @@ class Execution:
             ran |= {name: report for name, report in self.reports.items() if report.how in ("ran", "shared")}
             if not self._mended():
                 break
+        for report in self.reports.values():
+            if report.how == "damaged":
+                report.how = "failed"
         self.reports |= {name: report for name, report in ran.items() if self.reports[name].how == "kept"}
         return [self.reports[step.name] for step in self.graph.steps]
 
     def _mended(self) -> bool:
         """Forgets the results that failed steps found holes in; whether there were any, so that another try makes sense."""
-        found = False
-        for report in self.reports.values():
-            if report.how == "damaged":
-                for needed, output in report.step.inputs.values():
-                    digest = self.reports[needed].outputs[output]
-                    if not self.store.whole(digest):
-                        self.store.drop(digest)
-                        found = True
-        if not found:
-            for report in self.reports.values():
-                if report.how == "damaged":
-                    report.how = "failed"
-        return found
+        damaged = [report for report in self.reports.values() if report.how == "damaged"]
+        if not damaged:
+            return False
+        before: dict[str, None] = {}
+        waiting = [name for report in damaged for name in report.step.needs]
+        while waiting:
+            name = waiting.pop()
+            if name not in before:
+                before[name] = None
+                waiting.extend(self.reports[name].step.needs)
+        known = dict.fromkeys(digest for name in before for digest in self.reports[name].outputs.values())
+        holes = [digest for digest in known if not self.store.whole(digest)]
+        if not holes:
+            # Something is missing that no tree names, only a document: whoever left the document makes it again.
+            holes = [self.reports[needed].outputs[output] for one in damaged for needed, output in one.step.inputs.values()]
+        for digest in holes:
+            self.store.drop(digest)
+        return bool(holes)
 
     def kept(self, step: Step, fingerprint: str, inputs: Mapping[str, str]) -> StepReport | None:
         """The report of a step whose result is kept, here or by another workspace that shares the cache."""

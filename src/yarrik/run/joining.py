@@ -10,6 +10,7 @@ from yarrik.cache.signing import SigningKey
 from yarrik.cache.store import Store
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.model import Site
+from yarrik.units import parse_span
 
 
 def join(site: Site, place: Place, store: Store, offline: bool) -> Shared:
@@ -29,5 +30,6 @@ def join(site: Site, place: Place, store: Store, offline: bool) -> Shared:
                 )  # fmt: skip
             key = SigningKey.read(Path(one.signing_key).expanduser(), here)
         trusted = frozenset((*site.trusted_keys, *([key.public] if key is not None else [])))
-        found.append(SharedCache(one.name, shelf_at(one.at, one.endpoint, here), one.push, key, trusted, here))
+        shelf = shelf_at(one.at, one.endpoint, parse_span(one.time_out), here)
+        found.append(SharedCache(one.name, shelf, one.push, key, trusted, here))
     return Shared(found, store)

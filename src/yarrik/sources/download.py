@@ -22,7 +22,7 @@ def download(urls: Sequence[str], sha256: str, store: Store, say: Callable[[str]
     import httpx
 
     part = store.root / "downloads" / f"{sha256}.part"
-    part.parent.mkdir(parents=True, exist_ok=True)
+    store.make_folder(part.parent)
     answers: list[str] = []
     wrong = ""
     with httpx.Client(timeout=httpx.Timeout(READ, connect=CONNECT), follow_redirects=True) as client:
