@@ -72,6 +72,7 @@ class TheHouseKeepsItsRules(unittest.TestCase):
             "schema",
             "enter",
             "timeline",
+            "prove",
             "cache",
         ):
             done = subprocess.run(

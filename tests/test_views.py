@@ -2,15 +2,17 @@
 
 import contextlib
 import io
+import json
+import re
 import time
 import unittest
 from pathlib import Path
 from unittest import mock
 
 from tests.support import FolderTest
-from yarrik.cli.view import BuildView, show_error, show_notes, show_table, sign_of_life
+from yarrik.cli.view import BuildView, EventLines, show_error, show_notes, show_table, sign_of_life
 from yarrik.errors import Collector, Place, Trouble, YarrikError, nearest, suggestion
-from yarrik.run import StepEnded, StepStarted, StillRunning, SubjectEnded
+from yarrik.run import Progress, StepEnded, StepStarted, StillRunning, SubjectEnded
 from yarrik.units import parse_size, round_up, shown_size
 
 
@@ -38,8 +40,6 @@ class ErrorsAreShown(unittest.TestCase):
         self.assertEqual(text, "error A: one\nerror B: two\n2 errors\n")
 
     def test_machines_get_json(self) -> None:
-        import json
-
         answer = json.loads(said(lambda: show_error(YarrikError(self.trouble), True)))
         self.assertEqual(
             answer["troubles"][0],
@@ -79,39 +79,59 @@ class ErrorsAreShown(unittest.TestCase):
 
 
 class BuildsAreFollowed(unittest.TestCase):
-    def events(self, view: BuildView) -> None:
-        view(StepStarted("build tide", "source changed: src/tide.c", 4))
-        view(StepEnded("build tide", False))
-        view(SubjectEnded("tide", ("prepare", "build"), 1.25, "source changed: src/tide.c", False, True))
+    halfway = Progress(8, 3, 1, 0, 130.0)
+
+    def events(self, view: BuildView | EventLines) -> None:
+        reason = "source changed: src/tide.c"
+        view(StepStarted("build tide", reason, self.halfway, 12.0))
+        view(StillRunning(self.halfway))
+        view(StepEnded("build tide", "ran", 1.25, self.halfway, same=True))
+        view(SubjectEnded("tide", ("prepare", "build"), 1.25, reason, False, True))
+        view(StepEnded("stage tide", "shared", 0.0, self.halfway))
+        view(StepStarted("build log", "never built here", self.halfway))
+        view(StepEnded("build log", "failed", 0.5, self.halfway, "`make` ended with exit code 2"))
         view(SubjectEnded("log", ("build",), 0.5, "never built here", True, False))
         view.close()
 
-    def test_without_a_terminal_there_are_plain_lines_without_control_characters(self) -> None:
+    def test_without_a_terminal_there_is_a_plain_line_for_each_step(self) -> None:
         text = said(lambda: self.events(BuildView()))
         lines = text.splitlines()
-        self.assertRegex(lines[0], r"^  = tide +prepare, build +1\.25 s  came out the same; source changed: src/tide.c$")
-        self.assertRegex(lines[1], r"^  ✗ log +build +0\.50 s  never built here$")
+        self.assertRegex(lines[0], r"^  = build tide +1\.25 s  came out the same; source changed: src/tide.c$")
+        self.assertRegex(lines[1], r"^  ↓ stage tide +0\.00 s  from a shared cache$")
+        self.assertRegex(lines[2], r"^  ✗ build log +0\.50 s  never built here$")
+        self.assertEqual(len(lines), 3)
         self.assertNotIn("\x1b", text)
         self.assertNotIn("\r", text)
 
-    def test_with_a_terminal_the_running_step_shows_and_goes(self) -> None:
-        with mock.patch.dict("os.environ", {"TERM": "xterm", "COLUMNS": "90"}):
+    def test_with_a_terminal_what_runs_and_how_far_it_is_shows_and_goes(self) -> None:
+        with mock.patch.dict("os.environ", {"TERM": "xterm", "COLUMNS": "110", "LINES": "30"}):
             import os
 
             os.environ.pop("NO_COLOR", None)
             text = said(lambda: self.events(BuildView()), Terminal())
-        self.assertIn("running: build tide; 4 steps left", text)
-        self.assertTrue(text.endswith("\r\x1b[K"))
-        self.assertIn("…", text)
+        plain = re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", text)
+        self.assertIn("4 of 8 steps, 3 kept, 1 from a shared cache, about 2 min 10 s left", plain)
+        self.assertRegex(plain, r"build tide +0 s of about 12 s")
+        self.assertRegex(plain, r"= tide +prepare, build +1\.25 s  came out the same")
+        self.assertIn("✗ build log: `make` ended with exit code 2", plain)
+        self.assertTrue(text.rstrip("\n").endswith("\x1b[2K") or "\x1b[?25h" in text[-40:], "the moving lines stay behind")
 
     def test_a_long_step_gives_a_sign_of_life_each_minute(self) -> None:
         view = BuildView()
         with mock.patch("time.monotonic", side_effect=[0.0, 59.0, 61.0, 62.0, 121.0]):
-            text = said(lambda: [view(StepStarted("build linux", "", 0)), *(view(StillRunning()) for _ in range(4))])
-        self.assertEqual(text, "  … build linux runs since 1 min\n  … build linux runs since 2 min\n")
+            text = said(
+                lambda: [
+                    view(StepStarted("build linux", "", self.halfway, 400.0)),
+                    *(view(StillRunning(self.halfway)) for _ in range(4)),
+                ]
+            )
+        self.assertEqual(text.splitlines(), [f"  … build linux runs since {n} min of about 6 min 40 s" for n in (1, 2)])
 
-    def test_nobody_who_wants_json_gets_lines(self) -> None:
-        self.assertEqual(said(lambda: self.events(BuildView(quiet=True))), "")
+    def test_machines_get_each_event_as_a_line(self) -> None:
+        lines = [json.loads(line) for line in said(lambda: self.events(EventLines())).splitlines()]
+        self.assertEqual([line["event"] for line in lines], ["step-started", "step-ended", "subject-ended", "step-ended",
+                                                             "step-started", "step-ended", "subject-ended"])  # fmt: skip
+        self.assertEqual(lines[0]["progress"]["seconds_left"], 130.0)
 
     def test_colours_can_be_refused(self) -> None:
         with mock.patch.dict("os.environ", {"NO_COLOR": "1"}):

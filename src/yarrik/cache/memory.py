@@ -21,7 +21,7 @@ from filelock import FileLock
 from yarrik.cache.tree import file_digest
 
 #: Raised when the tables change: a memory of another form is begun anew.
-_FORM = 2
+_FORM = 3
 _SCHEMA = """
 create table if not exists digests (
   path text primary key, status text not null, digest text not null, seal integer not null
@@ -31,7 +31,8 @@ create table if not exists runs (
   seal integer not null, primary key (product, step)
 ) without rowid;
 create table if not exists durations (
-  product text not null, step text not null, seconds real not null, bytes integer not null, primary key (product, step)
+  product text not null, step text not null, seconds real not null, bytes integer not null,
+  "left" integer not null, primary key (product, step)
 ) without rowid;
 create table if not exists documents (
   path text primary key, mark text not null, content blob not null, seal integer not null
@@ -68,10 +69,11 @@ class LastRun:
 
 @dataclass(frozen=True)
 class Cost:
-    """What a step took when it ran last: seconds, and the bytes of its folder at the end."""
+    """What a step took when it ran last: seconds, the bytes of its folder at the end, and those that it left in the cache."""
 
     seconds: float
     bytes: int
+    left: int = 0
 
 
 class Memory:
@@ -184,11 +186,12 @@ class Memory:
 
     def costs(self, product: str) -> dict[str, Cost]:
         """What each step of a product took when it ran last."""
-        rows = self._rows("select step, seconds, bytes from durations where product = ?", (product,))
-        return {step: Cost(seconds, taken) for step, seconds, taken in rows if seconds >= 0 and taken >= 0}
+        rows = self._rows('select step, seconds, bytes, "left" from durations where product = ?', (product,))
+        return {step: Cost(seconds, taken, left) for step, seconds, taken, left in rows if min(seconds, taken, left) >= 0}
 
     def took(self, product: str, step: str, cost: Cost) -> None:
-        self._change("insert or replace into durations values (?, ?, ?, ?)", (product, step, cost.seconds, cost.bytes))
+        row = (product, step, cost.seconds, cost.bytes, cost.left)
+        self._change("insert or replace into durations values (?, ?, ?, ?, ?)", row)
 
     def fact(self, name: str) -> bytes | None:
         """A remembered finding (what a compiler said of itself), kept until `learn` replaces it."""

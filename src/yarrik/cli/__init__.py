@@ -69,6 +69,7 @@ def main() -> NoReturn:
         "check",
         "resolve",
         "build",
+        "prove",
         "timeline",
         "boot",
         "enter",

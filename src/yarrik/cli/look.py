@@ -38,6 +38,7 @@ def log(
     ] = None,
     subject: Annotated[list[str] | None, typer.Argument(help="The recipe, or the product.")] = None,
     last_failure: Annotated[bool, typer.Option("--last-failure", help="Of the step that failed last.")] = False,
+    follow: Annotated[bool, typer.Option("--follow", help="Goes on as the log grows, until the step has ended.")] = False,
     product: ProductOption = None,
     variants: WithOption = None,
     settings: SetOption = None,
@@ -57,6 +58,14 @@ def log(
             raise YarrikError(Trouble("NAME-MISSING", "no step is named", remedy="yarrik log RECIPE, or --last-failure"))
         else:
             step = " ".join([kind, *subject] if subject else ["build", kind])
+        if follow:
+            if step not in {one.name for one in session.graph(composition).steps}:
+                raise YarrikError(Trouble("STEP-UNKNOWN", f"`{composition.name}` has no step `{step}`",
+                                          remedy="yarrik plan --all lists them"))  # fmt: skip
+            for piece in session.follow(composition.name, step):
+                sys.stdout.write(piece)
+                sys.stdout.flush()
+            return
         text = session.log_of(composition.name, step)
     if text is None:
         logs = log_path(session.folder, composition.name, step).parent

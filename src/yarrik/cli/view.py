@@ -119,7 +119,7 @@ class BuildView:
         self._live: Live | None = None
 
     def __call__(self, event: Event) -> None:
-        from yarrik.run import Sending, StepEnded, StepStarted, StillRunning, SubjectEnded
+        from yarrik.run import Sending, StepEnded, StepStarted, StillRunning, SubjectEnded, Warned
 
         if isinstance(event, (StepStarted, StepEnded, StillRunning)):
             self._progress = event.progress
@@ -142,6 +142,8 @@ class BuildView:
             self._tell_of_time()
         elif isinstance(event, Sending):
             self._sending = event.left
+        elif isinstance(event, Warned):
+            show_warnings([event.trouble])
         if self._moving:
             self._draw()
         sys.stdout.flush()
@@ -225,8 +227,12 @@ class EventLines:
     def __call__(self, event: Event) -> None:
         from dataclasses import asdict
 
+        from yarrik.run import Warned
+
         name = re.sub("(?<!^)(?=[A-Z])", "-", type(event).__name__).lower()
-        if name != "still-running":
+        if isinstance(event, Warned):
+            print_line({"event": name, "trouble": event.trouble.as_json()})
+        elif name != "still-running":
             print_line({"event": name, **asdict(event)})
 
     def close(self) -> None:

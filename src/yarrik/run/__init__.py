@@ -1,6 +1,17 @@
 """Running: the scheduler, the sandbox, what each action does, and a session that ties a workspace to a build."""
 
-from yarrik.run.events import Event, Listener, Progress, Sending, StepEnded, StepStarted, StillRunning, SubjectEnded, silent
+from yarrik.run.events import (
+    Event,
+    Listener,
+    Progress,
+    Sending,
+    StepEnded,
+    StepStarted,
+    StillRunning,
+    SubjectEnded,
+    Warned,
+    silent,
+)
 from yarrik.run.execute import StepReport
 from yarrik.run.session import BuildReport, Session, Span
 
@@ -17,5 +28,6 @@ __all__ = [
     "StepStarted",
     "StillRunning",
     "SubjectEnded",
+    "Warned",
     "silent",
 ]

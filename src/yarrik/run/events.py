@@ -6,6 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Literal
 
+from yarrik.errors import Trouble
+
 How = Literal["kept", "shared", "ran", "failed", "not reached", "damaged"]
 
 
@@ -75,7 +77,14 @@ class Sending:
     left: int
 
 
-Event = StepStarted | StepEnded | SubjectEnded | StillRunning | Sending
+@dataclass(frozen=True)
+class Warned:
+    """Something that may make the build fail later."""
+
+    trouble: Trouble
+
+
+Event = Warned | StepStarted | StepEnded | SubjectEnded | StillRunning | Sending
 Listener = Callable[[Event], None]
 
 

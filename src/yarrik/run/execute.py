@@ -26,8 +26,9 @@ from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.plan import FetchFile, FetchRuntime, Graph, PrepareFolder, Step, assess, fingerprint_of, parts_of, reason_for
 from yarrik.plan.reasons import Difference
 from yarrik.run.budget import JobBudget
-from yarrik.run.events import How, Listener, Progress, StepEnded, StepStarted, StillRunning, SubjectEnded
+from yarrik.run.events import How, Listener, Progress, StepEnded, StepStarted, StillRunning, SubjectEnded, Warned
 from yarrik.run.perform import Context, perform
+from yarrik.run.room import new_bytes, short_of_room
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.schedule import UNKNOWN_SECONDS, Load, Schedule
 from yarrik.toolchain import DEBIAN_PACKAGES
@@ -195,7 +196,7 @@ class Execution:
         same = last is not None and dict(last.outputs) == dict(result.outputs)
         self.memory.remember(self.graph.product, step.name, LastRun.of(fingerprint, parts, dict(result.outputs)))
         seconds = time.monotonic() - started
-        self.memory.took(self.graph.product, step.name, Cost(seconds, taken))
+        self.memory.took(self.graph.product, step.name, Cost(seconds, taken, new_bytes(self.store, result.outputs, inputs)))
         if self.shared is not None and not private:
             self.shared.offer(fingerprint, result)
         return StepReport(
@@ -333,6 +334,9 @@ class _Round:
             if self.to_run is None:
                 self.all.before_first()
                 self.to_run = self.all.expected()
+                short = short_of_room(self.to_run, self.costs, self.all.folder, self.all.store.root, self.all.jobs)
+                if short is not None:
+                    self.all.listener(Warned(short))
                 self.work_left = sum(self.seconds.get(one, UNKNOWN_SECONDS) for one in self.to_run - self.reports.keys())
             step = self.steps[name]
             fingerprint, inputs = self.waiting.pop(name)

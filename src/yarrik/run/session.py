@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import codecs
 import dataclasses
+import fcntl
 import os
 import shutil
 import tempfile
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, BinaryIO
 
 import msgspec
 from filelock import FileLock
@@ -37,6 +39,7 @@ from yarrik.resolve import Answer, Lock, LockedProduct, Moved, moved, read_lock,
 from yarrik.resolve.solver import Progress
 from yarrik.run.events import Listener, Sending, silent
 from yarrik.run.execute import Execution, StepReport, WorkFolders, log_path, private_steps, remove_folder, still_there
+from yarrik.run.room import short_of_room
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.warnings import NO_WARNINGS, ToolWarnings, warnings_in
 from yarrik.sources import unpack_archive
@@ -196,6 +199,11 @@ class Session:
             for name, shelved in self.workspace.shelved[kind].items():
                 if "when" in shelved.document.raw:
                     found += never_holding(self.workspace, kind, name)
+        plan = self.plan(composition)
+        names = [one.step.name for one in plan if one.verdict != "kept"]
+        costs = self.memory.costs(composition.name)
+        short = short_of_room(names, costs, self.folder, self.store.root, self.site.jobs or os.cpu_count() or 1)
+        found += [short] if short is not None else []
         return tuple(dict.fromkeys(found))
 
     def answer_warnings(self, composition: Composition) -> tuple[Trouble, ...]:
@@ -610,9 +618,36 @@ class Session:
             pass
         return None
 
+    def follow(self, product: str, step: str, wait: float = 0.2) -> Iterator[str]:
+        """A step's log as it grows, until the step has ended; one that has not begun is waited for."""
+        file = log_path(self.folder, product, step)
+        while not file.is_file():
+            time.sleep(wait)
+        decoder = codecs.getincrementaldecoder("utf-8")("replace")
+        with file.open("rb") as log:
+            while True:
+                ended = _unlocked(log)  # asked first: what comes after the last look is read all the same
+                while data := log.read(1 << 16):
+                    yield decoder.decode(data)
+                if ended:
+                    return
+                time.sleep(wait)
+                if os.fstat(log.fileno()).st_size < log.tell():
+                    log.seek(0)  # another run of the step has begun
+
     def close(self) -> None:
         if "memory" in self.__dict__:
             self.memory.close()
+
+
+def _unlocked(file: BinaryIO) -> bool:
+    """Whether nobody writes this log any more."""
+    try:
+        fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
+    except OSError:
+        return False
+    fcntl.flock(file, fcntl.LOCK_UN)
+    return True
 
 
 def _made(folder: Path) -> Path:
