@@ -2,7 +2,7 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux boards boards-arm64 test test-linux mutations mutations-long devicetree-corpus devicetree-tenth lint setup benchmark benchmark-disks benchmark-devicetree clean
+.PHONY: demo demo-linux boards boards-arm64 test test-linux mutations mutations-long kills devicetree-corpus devicetree-tenth lint setup benchmark benchmark-disks benchmark-devicetree clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
@@ -36,6 +36,10 @@ mutations: packages-test setup
 mutations-long: packages-test setup
 	$(VENV)/bin/python -m tests.mutations 10000
 
+# Random kills of the real program over the demo's build, about a quarter of an hour; thirty of them are among the tests.
+kills: packages-demo packages-test setup
+	$(VENV)/bin/python -m tests.kills 300
+
 # The kernel's arm64 device tree sources give the same bytes as from the operating system's compiler: all, or every tenth.
 devicetree-corpus: packages-demo packages-linux packages-test setup
 	$(VENV)/bin/python -m tests.corpus
@@ -48,11 +52,12 @@ lint: setup
 	$(VENV)/bin/ruff format --check src tests benchmarks
 	$(VENV)/bin/mypy
 
-benchmark: setup
+benchmark: packages-demo packages-test setup
 	$(VENV)/bin/python benchmarks/overhead.py
 	$(VENV)/bin/python benchmarks/definitions.py
 	$(VENV)/bin/python benchmarks/solver.py
 	$(VENV)/bin/python benchmarks/schedule.py
+	$(VENV)/bin/python benchmarks/engine.py
 
 benchmark-devicetree: packages-demo packages-linux packages-test setup
 	$(VENV)/bin/python benchmarks/devicetree.py

@@ -18,7 +18,7 @@ import zstandard
 from tests.support import FolderTest, WorkspaceTest
 from yarrik.cache import Store
 from yarrik.errors import YarrikError
-from yarrik.sources import unpack_archive
+from yarrik.sources import download, unpack_archive
 
 
 class Server:
@@ -83,6 +83,23 @@ def archive_of(form: str) -> bytes:
             member.size, member.mode = len(data), mode
             tar.addfile(member, io.BytesIO(data))
     return zstandard.compress(sink.getvalue()) if form == "tar.zst" else sink.getvalue()
+
+
+class WhatComesIsCounted(FolderTest):
+    def test_bytes_so_far_and_in_all_also_when_going_on(self) -> None:
+        server = Server()
+        self.addCleanup(server.http.shutdown)
+        data = os.urandom(3 << 20)
+        server.files["/a.tar"], server.breaking = data, {"/a.tar"}
+        told: list[tuple[int, int | None]] = []
+        digest = hashlib.sha256(data).hexdigest()
+        url = f"http://127.0.0.1:{server.http.server_port}/a.tar"
+        download(
+            [url], digest, Store(self.folder / "cache"), lambda text: None, tell=lambda have, total: told.append((have, total))
+        )
+        self.assertEqual({total for _, total in told}, {len(data)})
+        self.assertEqual(told[-1][0], len(data))
+        self.assertEqual([have for have, _ in told], sorted(have for have, _ in told))
 
 
 class ArchivesUnpackAlike(FolderTest):

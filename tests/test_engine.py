@@ -14,6 +14,7 @@ from tests.support import FolderTest, WorkspaceTest
 from yarrik.cache import Cost, Memory
 from yarrik.errors import YarrikError
 from yarrik.model.rules import check_public_key, check_span
+from yarrik.run.execute import telling_lines
 from yarrik.run.room import short_of_room
 from yarrik.run.warnings import MOST, warnings_in
 from yarrik.units import parse_span, shown_seconds
@@ -161,6 +162,22 @@ class ABuildTells(WorkspaceWithSlow):
         self.assertEqual([line for _, line in seen], [f"reading {number}\n".encode() for number in range(1, 6)])
         self.assertGreater(seen[-1][0] - seen[0][0], 0.8, "it came only when all was over")
         self.assertIn("error STEP-UNKNOWN", self.yarrik("log", "build", "nothing", "--follow", code=2, at=self.root))
+
+
+class FailuresAreTold(WorkspaceWithSlow):
+    def test_the_first_error_is_shown_even_when_much_comes_after_it(self) -> None:
+        self.slow("echo src/tide.c:7:3: error: no such level; seq 1 200; exit 3")
+        text = self.yarrik("build", code=1, at=self.root)
+        self.assertIn("the first error in the log:", text)
+        self.assertIn("src/tide.c:7:3: error: no such level", text)
+        self.assertIn("yarrik enter slow", text)
+        self.assertIn("         200\n", text)
+
+    def test_without_an_error_that_reads_as_one_the_end_is_shown(self) -> None:
+        log = self.write("log", "".join(f"line {number}\n" for number in range(100)) + "STEP-FAILED: `sh` ended\n")
+        heading, lines = telling_lines(log)
+        self.assertEqual((heading, lines[-1], len(lines)), ("the log's last lines", "line 99", 12))
+        self.assertEqual(telling_lines(self.folder / "none")[1], [])
 
 
 class WarningsOfTheTools(WorkspaceWithSlow):

@@ -113,7 +113,7 @@ class BuildsAreFollowed(unittest.TestCase):
         self.assertIn("4 of 8 steps, 3 kept, 1 from a shared cache, about 2 min 10 s left", plain)
         self.assertRegex(plain, r"build tide +0 s of about 12 s")
         self.assertRegex(plain, r"= tide +prepare, build +1\.25 s  came out the same")
-        self.assertIn("✗ build log: `make` ended with exit code 2", plain)
+        self.assertRegex(plain, r"✗ log +build +0\.50 s  `make` ended with exit code 2")
         self.assertTrue(text.rstrip("\n").endswith("\x1b[2K") or "\x1b[?25h" in text[-40:], "the moving lines stay behind")
 
     def test_a_long_step_gives_a_sign_of_life_each_minute(self) -> None:

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
 _CHUNK = 1 << 20
 _GATHERED = 1 << 20
+_SHORT = 1 << 17
 #: So many writes may wait for the disk; each is a few megabytes.
 WAITING = 3
 
@@ -45,10 +46,13 @@ def stored_ranges(handle: int, start: int, length: int) -> Iterator[tuple[int, i
         at = after
 
 
-def copy_sparse(source: str | Path, target: Path) -> None:
+def copy_sparse(source: str | Path, target: str | Path) -> None:
     """Copies a file without reading or writing its holes. `target` must not exist."""
-    with open(source, "rb") as reader, target.open("xb") as writer:
+    with open(source, "rb", buffering=0) as reader, open(target, "xb", buffering=0) as writer:
         end = os.fstat(reader.fileno()).st_size
+        if end <= _SHORT:  # too short for a hole that would be worth looking for
+            move_range(reader.fileno(), 0, writer.fileno(), 0, end)
+            return
         position = 0
         while position < end:
             try:

@@ -20,6 +20,7 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from pathlib import Path
@@ -28,7 +29,7 @@ from typing import BinaryIO
 import msgspec
 import platformdirs
 
-from yarrik.cache.tree import CHUNK, Tree, TreeDamaged, plain_modes, read_tree
+from yarrik.cache.tree import CHUNK, MANY, READERS, Entry, Tree, TreeDamaged, plain_modes, read_tree
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.moving import copy_sparse
 
@@ -203,7 +204,7 @@ class Store:
         name = self._object_name(digest) + (".x" if executable else "")
         try:
             status = os.stat(name)
-        except FileNotFoundError as error:
+        except (FileNotFoundError, NotADirectoryError) as error:
             raise MissingObject(digest) from error
         # Whoever writes into an object gives it another time, by hand or through a link to it.
         if status.st_mtime != STILL_TIME or not stat.S_ISREG(status.st_mode):
@@ -262,6 +263,7 @@ class Store:
         Without `writable`, files are hard links into the store where the file system allows it."""
         folder.mkdir(parents=True, exist_ok=True)
         top = os.fspath(folder)
+        copies: list[Entry] = []
         for entry in tree.entries:
             target = f"{top}/{entry.path}"
             if entry.kind == "folder":
@@ -270,15 +272,26 @@ class Store:
             elif entry.kind == "link":
                 os.symlink(entry.content, target)
             elif writable:
-                self.copy_out(entry.content, Path(target), entry.mode | 0o200)
+                copies.append(entry)
             else:
                 self._link_out(entry.content, target, bool(entry.mode & 0o111))
+
+        def copy(entry: Entry) -> None:
+            self.copy_out(entry.content, f"{top}/{entry.path}", entry.mode | 0o200)
+
+        if len(copies) < MANY:
+            for entry in copies:
+                copy(entry)
+        else:
+            with ThreadPoolExecutor(READERS) as pool:
+                for _ in pool.map(copy, copies, chunksize=16):
+                    pass
         if writable:
             for entry in reversed(tree.entries):
                 if entry.kind == "folder":
                     (folder / entry.path).chmod(entry.mode | 0o700)
 
-    def copy_out(self, digest: str, target: Path, mode: int) -> None:
+    def copy_out(self, digest: str, target: str | Path, mode: int) -> None:
         """Copies an object to `target`, which must not exist, keeping holes."""
         copy_sparse(self.checked(digest), target)
         _settle(target, mode)
@@ -294,7 +307,7 @@ class Store:
             raise
         except OSError:
             # Another file system, too many links to one object, or another user's: a copy does as well.
-            self.copy_out(digest, Path(target), 0o755 if executable else 0o644)
+            self.copy_out(digest, target, 0o755 if executable else 0o644)
             return
         with self._fresh() as (name, sink):
             sink.close()

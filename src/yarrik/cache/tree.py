@@ -10,6 +10,7 @@ import hashlib
 import os
 import stat
 from collections.abc import Callable, Iterable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -23,6 +24,9 @@ _LETTERS: dict[Kind, bytes] = {"folder": b"d", "file": b"f", "link": b"l"}
 _KINDS: dict[bytes, Kind] = {letter: kind for kind, letter in _LETTERS.items()}
 _DIGEST_LENGTH = 64
 CHUNK = 1 << 20
+#: From so many files on, several threads read, or write, at a time.
+MANY = 200
+READERS = 4
 
 
 class TreeDamaged(ValueError):
@@ -139,11 +143,13 @@ def read_tree(
     folder: Path, digest_of: Callable[[Path, os.stat_result], str] | None = None, suffixes: tuple[str, ...] = ()
 ) -> Tree:
     """The tree below `folder`, without version control's own folder. `digest_of` may answer from memory; without it
-    every file is read. With `suffixes`, only files whose names end so, and right in `folder`.
+    every file is read. With `suffixes`, only files whose names end so, and right in `folder`. Where there are many files,
+    `digest_of` is called by several threads.
 
     Raises YarrikError when there is something that is no file, folder or link, or that cannot be read."""
     digest = digest_of or (lambda path, _: file_digest(path))
     entries: list[Entry] = []
+    files: list[tuple[str, Path, os.stat_result]] = []
     waiting = [("", os.fspath(folder))]
     try:
         while waiting:
@@ -155,8 +161,7 @@ def read_tree(
                     path = prefix + item.name
                     status = item.stat(follow_symlinks=False)
                     if stat.S_ISREG(status.st_mode):
-                        content = digest(Path(item.path), status)
-                        entries.append(Entry(path, "file", stat.S_IMODE(status.st_mode), status.st_size, content))
+                        files.append((path, Path(item.path), status))
                     elif stat.S_ISDIR(status.st_mode):
                         entries.append(Entry(path, "folder", stat.S_IMODE(status.st_mode), 0, ""))
                         waiting.append((path + "/", item.path))
@@ -165,6 +170,15 @@ def read_tree(
                         entries.append(Entry(path, "link", 0o777, len(os.fsencode(target)), target))
                     else:
                         raise _unfit(Path(item.path), "it is neither a file, a folder nor a link")
+        if len(files) < MANY:
+            contents = [digest(place, status) for _, place, status in files]
+        else:
+            with ThreadPoolExecutor(READERS) as pool:
+                contents = list(pool.map(lambda file: digest(file[1], file[2]), files, chunksize=16))
+        entries += [
+            Entry(path, "file", stat.S_IMODE(status.st_mode), status.st_size, content)
+            for (path, _, status), content in zip(files, contents, strict=True)
+        ]
     except OSError as error:
         raise _unfit(Path(cast(str, error.filename or folder)), error.strerror or str(error)) from error
     return Tree.of(entries)

@@ -9,7 +9,7 @@ import re
 import sys
 import threading
 import time
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -115,6 +115,8 @@ class BuildView:
         self._reasons: dict[str, str] = {}
         self._progress: Progress | None = None
         self._sending = 0
+        self._failure = ""
+        self._doing: Mapping[str, str] = {}
         self._told: dict[str, int] = {}
         self._live: Live | None = None
 
@@ -131,15 +133,17 @@ class BuildView:
             if not self._moving or event.how == "damaged":
                 self._line(self._of_step(event))
             elif event.how == "failed":
-                self._line(f"  {styled('✗', 'red')} {event.step}: {_fitting(event.what, len(event.step) + 6)}")
+                self._failure = event.what.partition("failed: ")[2] or event.what
         elif isinstance(event, SubjectEnded) and self._moving:
             mark = styled("✗", "red") if event.failed else styled("=", "blue") if event.same else styled("✓", "green")
-            reason = f"came out the same; {event.reason}" if event.same else event.reason
+            reason = self._failure if event.failed else f"came out the same; {event.reason}" if event.same else event.reason
             kinds = ", ".join(event.kinds)
             text = f"  {mark} {event.subject:<26} {kinds:<38}{event.seconds:7.2f} s  {styled(_fitting(reason), 'dim')}"
             self._line(text.rstrip())
-        elif isinstance(event, StillRunning) and not self._moving:
-            self._tell_of_time()
+        elif isinstance(event, StillRunning):
+            self._doing = event.doing
+            if not self._moving:
+                self._tell_of_time()
         elif isinstance(event, Sending):
             self._sending = event.left
         elif isinstance(event, Warned):
@@ -194,10 +198,9 @@ class BuildView:
             lines.append(f"  {bar}  {', '.join(parts)}")
         now = time.monotonic()
         for name, (since, expected) in list(self._running.items())[:_SHOWN]:
-            took = f"{shown_seconds(now - since)}" + (
-                f" of about {shown_seconds(expected)}" if expected and expected >= 1 else ""
-            )
-            lines.append(f"    {styled(f'{name:<32}', 'bold')} {took}")
+            about = f" of about {shown_seconds(expected)}" if expected and expected >= 1 else ""
+            reason = styled(_fitting(self._doing.get(name) or self._reasons.get(name, ""), 68), "dim")
+            lines.append(f"    {styled(f'{name:<32}', 'bold')} {shown_seconds(now - since) + about:<28} {reason}".rstrip())
         if len(self._running) > _SHOWN:
             lines.append(f"    and {len(self._running) - _SHOWN} more")
         if self._sending and not self._running:
@@ -212,7 +215,8 @@ class BuildView:
             if minutes > self._told.get(name, 0):
                 self._told[name] = minutes
                 about = f" of about {shown_seconds(expected)}" if expected else ""
-                sys.stdout.write(f"  … {name} runs since {minutes} min{about}\n")
+                doing = f": {self._doing[name]}" if name in self._doing else ""
+                sys.stdout.write(f"  … {name} runs since {minutes} min{about}{doing}\n")
 
     def close(self) -> None:
         if self._live is not None:

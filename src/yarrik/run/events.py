@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from typing import Literal
 
 from yarrik.errors import Trouble
@@ -65,9 +65,11 @@ class SubjectEnded:
 
 @dataclass(frozen=True)
 class StillRunning:
-    """Nothing has happened for a second; told so that whoever watches sees that time goes by."""
+    """Nothing has happened for a second; told so that whoever watches sees that time goes by. `doing` tells of steps what they
+    are at, like how much of a download has come."""
 
     progress: Progress
+    doing: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

@@ -37,6 +37,8 @@ if TYPE_CHECKING:
     from yarrik.cache.shared import Shared
 
 LAST_LINES = 12
+#: So many lines at a failed step's log's end are looked through for the first error.
+_LOOKED_THROUGH = 5000
 #: So many results are asked of shared caches at a time: it is the way there that takes long, not the work.
 ASKING = 8
 #: Damage is found where a step trips over it; one that goes deep shows piece by piece.
@@ -80,6 +82,8 @@ class Execution:
     shared: Shared | None = None
     run_nothing: bool = False
     reports: dict[str, StepReport] = field(default_factory=dict)
+    #: What steps say they are at, by name.
+    doing: dict[str, str] = field(default_factory=dict)
     _last: Mapping[str, LastRun] = field(default_factory=dict)
     _began: float = field(default_factory=time.monotonic)
 
@@ -212,13 +216,18 @@ class Execution:
             with contextlib.suppress(OSError):
                 fcntl.flock(log, fcntl.LOCK_EX | fcntl.LOCK_NB)  # tells whoever follows it that it still grows
             log.truncate(0)
-            context = Context(step, inputs, self.store, self.sandbox, folder, log, self.jobs, offline=self.offline)
+            context = Context(
+                step, inputs, self.store, self.sandbox, folder, log, self.jobs, offline=self.offline,
+                tell=lambda text: self.doing.update({step.name: text}),
+            )  # fmt: skip
             try:
                 outputs = perform(step.action, context)
             except YarrikError as error:
                 for trouble in error.troubles:
                     context.say(f"{trouble.code}: {trouble.what}")
                 raise
+            finally:
+                self.doing.pop(step.name, None)
             taken = _bytes_below(folder)
         result = Result(outputs, tuple(context.notes), self.store.put_file(log_file), time.monotonic() - started)
         self.store.put_result(fingerprint, result)
@@ -230,15 +239,17 @@ class Execution:
         troubles = []
         for trouble in error.troubles:
             if trouble.code == "STEP-FAILED" and not trouble.remedy:
+                enter = f"yarrik enter {step.subject}" + ("" if step.kind == "build" else f" {step.kind}")
                 lines = last_lines(log)
-                tail = "\n".join(f"  {line}" for line in lines)
+                heading, telling = telling_lines(log)
+                tail = "\n".join(f"  {line}" for line in telling)
                 code, cause, remedy = _reached_for(lines)
                 trouble = Trouble(
                     code or trouble.code,
                     f"step `{step.name}` failed: {cause or trouble.what}",
                     Place(log),
-                    why=f"the log's last lines:\n{tail}" if tail else "",
-                    remedy=remedy or f"read the whole log: yarrik log {step.kind} {step.subject}",
+                    why=f"{heading}:\n{tail}" if tail else "",
+                    remedy=remedy or f"read it all: yarrik log {step.kind} {step.subject}; try it by hand: {enter}",
                 )
             troubles.append(trouble)
         began = started - self._began
@@ -284,7 +295,7 @@ class _Round:
                 futures: list[Future[Any]] = [*self.running, *self.asked]
                 finished, _ = wait(futures, timeout=0.1 if free else 1.0, return_when=FIRST_COMPLETED)
                 if not finished:
-                    self.all.listener(StillRunning(self._progress()))
+                    self.all.listener(StillRunning(self._progress(), dict(self.all.doing)))
                 for future in finished:
                     if future in self.asked:
                         self._answered(future)
@@ -456,10 +467,23 @@ def log_path(folder: Path, product: str, step: str) -> Path:
 def last_lines(log: Path, count: int = LAST_LINES) -> list[str]:
     try:
         with log.open("rb") as file:
-            file.seek(max(0, log.stat().st_size - 16384))
-            return file.read().decode("utf-8", "replace").splitlines()[-count:]
+            file.seek(max(0, log.stat().st_size - 64 * 1024 - 100 * count))
+            lines = file.read().decode("utf-8", "replace").splitlines()
+            return [line for line in lines if not line.startswith("STEP-FAILED: ")][-count:]
     except OSError:
         return []
+
+
+_ERROR = re.compile(r"(?i)(?:^|[\s:])(?:fatal )?error:|undefined reference to|: No rule to make target|^\S*Error: ")
+
+
+def telling_lines(log: Path) -> tuple[str, list[str]]:
+    """What of a failed step's log tells most, with a heading: the first error and what comes after it, or else the end."""
+    lines = last_lines(log, _LOOKED_THROUGH)
+    first = next((number for number, line in enumerate(lines) if _ERROR.search(line)), None)
+    if first is None or first >= len(lines) - LAST_LINES:
+        return "the log's last lines", lines[-LAST_LINES:]
+    return "the first error in the log", [*lines[first : first + LAST_LINES - 4], "…", *lines[-2:]]
 
 
 _NETWORK = re.compile(

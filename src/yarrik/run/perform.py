@@ -36,6 +36,7 @@ from yarrik.run.makefile import Makefile
 from yarrik.run.packages import encode_packages, split_packages
 from yarrik.run.sandbox import OverBound, Sandbox
 from yarrik.sources import check_out, download, misfits
+from yarrik.units import shown_size
 
 #: What users of a recipe see when they are built: headers and libraries, nothing else.
 SYSROOT_FOLDERS = ("usr/include", "usr/lib", "lib", "usr/share/pkgconfig")
@@ -55,6 +56,8 @@ class Context:
     notes: list[str] = field(default_factory=list)
     offline: bool = False
     began: float = field(default_factory=time.monotonic)
+    #: Tells whoever watches what the step is at; nothing of it is kept.
+    tell: Callable[[str], None] = lambda text: None
 
     @property
     def until(self) -> float | None:
@@ -115,8 +118,16 @@ def _(action: Download, context: Context) -> dict[str, str]:
                         why="with --offline nothing is downloaded", remedy="yarrik fetch, where there is a network"),
                 "work",
             )  # fmt: skip
-        download(context.step.urls, action.sha256, context.store, context.say, place)
+        download(context.step.urls, action.sha256, context.store, context.say, place, _received(context))
     return {"file": action.sha256}
+
+
+def _received(context: Context) -> Callable[[int, int | None], None]:
+    def tell(have: int, total: int | None) -> None:
+        of = f" of {shown_size(total)}" if total else ""
+        context.tell(f"{shown_size(have)}{of} received")
+
+    return tell
 
 
 @perform.register

@@ -15,7 +15,18 @@ CONNECT, READ = 20.0, 60.0
 TRIES = 3
 
 
-def download(urls: Sequence[str], sha256: str, store: Store, say: Callable[[str], None], place: Place = NOWHERE) -> None:
+#: Told how many bytes have come, and how many there are as far as the server tells.
+Tell = Callable[[int, int | None], None]
+
+
+def download(
+    urls: Sequence[str],
+    sha256: str,
+    store: Store,
+    say: Callable[[str], None],
+    place: Place = NOWHERE,
+    tell: Tell = lambda have, total: None,
+) -> None:
     """Takes a file into the store: from the first of the URLs that has it with this digest. TLS certificates are checked.
 
     Raises YarrikError with what each place answered."""
@@ -29,7 +40,7 @@ def download(urls: Sequence[str], sha256: str, store: Store, say: Callable[[str]
         for url in urls:
             for attempt in range(TRIES):
                 try:
-                    _receive(client, url, part, say)
+                    _receive(client, url, part, say, tell)
                 except _Refused as error:
                     answers.append(f"{_host(url)}: {error}")
                     break
@@ -64,7 +75,7 @@ class _Refused(Exception):
     """The server answered, and not with the file."""
 
 
-def _receive(client, url: str, part: Path, say: Callable[[str], None]) -> None:  # type: ignore[no-untyped-def]
+def _receive(client, url: str, part: Path, say: Callable[[str], None], tell: Tell) -> None:  # type: ignore[no-untyped-def]
     """Appends what is missing to the part (RFC 9110, section 14: range requests), or begins anew where a server cannot."""
     have = part.stat().st_size if part.exists() else 0
     headers = {"Accept-Encoding": "identity", **({"Range": f"bytes={have}-"} if have else {})}
@@ -76,9 +87,12 @@ def _receive(client, url: str, part: Path, say: Callable[[str], None]) -> None: 
             raise _Refused(f"answered {answer.status_code} {answer.reason_phrase}")
         goes_on = answer.status_code == 206
         say(f"{url}: {'going on at byte ' + str(have) if goes_on else 'from the beginning'}")
+        length = answer.headers.get("content-length", "")
+        total = int(length) + (have if goes_on else 0) if length.isdecimal() else None
         with part.open("ab" if goes_on else "wb") as sink:
             for chunk in answer.iter_raw():  # as it comes: what was received counts even if the rest does not come
                 sink.write(chunk)
+                tell(sink.tell(), total)
 
 
 class _Again(OSError):
@@ -92,7 +106,7 @@ def digest_of_url(url: str, folder: Path) -> tuple[str, int]:
     part = folder / "part"
     try:
         with httpx.Client(timeout=httpx.Timeout(READ, connect=CONNECT), follow_redirects=True) as client:
-            _receive(client, url, part, lambda text: None)
+            _receive(client, url, part, lambda text: None, lambda have, total: None)
     except (httpx.HTTPError, OSError, _Refused) as error:
         raise YarrikError(Trouble("SOURCE-UNREACHABLE", f"{url} cannot be downloaded: {error}",
                                   remedy="check the address and the network"), "work") from error  # fmt: skip
