@@ -64,6 +64,26 @@ class StepsKeepToTheirBounds(WorkspaceWithSlow):
             if name != "build two" and ended - began > 0.05:
                 self.assertFalse(began < end - 0.05 and ended > begin + 0.05, f"{name} ran beside the heavy one: {spans}")
 
+    def test_tools_that_are_told_a_number_share_the_budget_too(self) -> None:
+        for name in ("one", "two", "three"):
+            at = f"$DESTDIR/usr/share/{name}"
+            self.recipe(name, f"mkdir -p {at} && echo {{jobs}} $(date +%s%N) > {at}/a && sleep 0.7",
+                        package=f'[package.{name}]\nfiles = ["**"]')  # fmt: skip
+        (self.root / "s/images/i.toml").write_text('packages = ["init", "one", "two", "three"]\n')
+        self.yarrik("build", "--jobs", "9", at=self.root)
+        changes = []
+        for name in ("one", "two", "three"):
+            target = self.folder / f"got-{name}"
+            self.yarrik("inspect", "out/p/p.img", "--extract", f"/usr/share/{name}/a", "--to", target, at=self.root)
+            count, began = next(path for path in target.rglob("a") if path.is_file()).read_text().split()
+            changes += [(int(began), int(count)), (int(began) + 700_000_000, -int(count))]
+        taken = most = 0
+        for _, change in sorted(changes):
+            taken += change
+            most = max(most, taken)
+        self.assertLessEqual(most, 9)
+        self.assertGreater(max(change for _, change in changes), 1, "nobody was given more than one job")
+
     def test_spans_of_time(self) -> None:
         self.assertEqual(
             [parse_span(text) for text in ("90 s", "20min", "8 h", "30d", "2w")], [90, 1200, 28800, 2592000, 1209600]

@@ -32,6 +32,15 @@ class JobBudget:
             self.give(taken)
         return taken == count
 
+    def take_some(self, most: int) -> int:
+        """Takes what is there, up to so many tokens; how many that were."""
+        if most <= 0:
+            return 0
+        try:
+            return len(os.read(self._read, most))
+        except BlockingIOError:
+            return 0
+
     def give(self, count: int) -> None:
         """Gives a step's tokens back."""
         os.write(self._write, TOKEN * min(count, self.jobs))

@@ -23,7 +23,18 @@ import yarrik.run.boot_steps
 import yarrik.run.product  # noqa: F401 (both register the actions of products)
 from yarrik.cache import Cost, LastRun, Memory, MissingObject, Result, Store
 from yarrik.errors import Place, Trouble, YarrikError
-from yarrik.plan import FetchFile, FetchRuntime, Graph, PrepareFolder, Step, assess, fingerprint_of, parts_of, reason_for
+from yarrik.plan import (
+    FetchFile,
+    FetchRuntime,
+    Graph,
+    PrepareFolder,
+    RunCommands,
+    Step,
+    assess,
+    fingerprint_of,
+    parts_of,
+    reason_for,
+)
 from yarrik.plan.reasons import Difference
 from yarrik.run.budget import JobBudget
 from yarrik.run.events import How, Listener, Progress, StepEnded, StepStarted, StillRunning, SubjectEnded, Warned
@@ -176,6 +187,7 @@ class Execution:
         reason: str,
         work: WorkFolders,
         private: bool,
+        jobs: int,
     ) -> StepReport:
         started = time.monotonic()
         taken = 0
@@ -183,7 +195,7 @@ class Execution:
             with self.store.lock(fingerprint, lambda: self.sandbox.stopped):
                 result = self.store.result(fingerprint)  # somebody else may have run it while we waited
                 if result is None:
-                    result, taken = self._run(step, inputs, fingerprint, work)
+                    result, taken = self._run(step, inputs, fingerprint, work, jobs)
         except MissingObject as error:
             report = self._failed(step, fingerprint, reason, started, _hole(self.store, str(error)))
             report.how = "damaged"
@@ -208,7 +220,7 @@ class Execution:
             began=started - self._began,
         )  # fmt: skip
 
-    def _run(self, step: Step, inputs: Mapping[str, str], fingerprint: str, work: WorkFolders) -> tuple[Result, int]:
+    def _run(self, step: Step, inputs: Mapping[str, str], fingerprint: str, work: WorkFolders, jobs: int) -> tuple[Result, int]:
         started = time.monotonic()
         log_file = log_path(self.folder, self.graph.product, step.name)
         log_file.parent.mkdir(parents=True, exist_ok=True)
@@ -217,7 +229,7 @@ class Execution:
                 fcntl.flock(log, fcntl.LOCK_EX | fcntl.LOCK_NB)  # tells whoever follows it that it still grows
             log.truncate(0)
             context = Context(
-                step, inputs, self.store, self.sandbox, folder, log, self.jobs, offline=self.offline,
+                step, inputs, self.store, self.sandbox, folder, log, jobs, offline=self.offline,
                 tell=lambda text: self.doing.update({step.name: text}),
             )  # fmt: skip
             try:
@@ -275,6 +287,7 @@ class _Round:
         self.asked: dict[Future[StepReport | None], str] = {}
         self.running: dict[Future[StepReport], str] = {}
         self.since: dict[str, float] = {}
+        self.tokens: dict[str, int] = {}
         self.waiting: dict[str, tuple[str, dict[str, str]]] = {}
         self.to_run: set[str] | None = None
         self.work_left = 0.0
@@ -350,13 +363,18 @@ class _Round:
                     self.all.listener(Warned(short))
                 self.work_left = sum(self.seconds.get(one, UNKNOWN_SECONDS) for one in self.to_run - self.reports.keys())
             step = self.steps[name]
+            self.tokens[name] = self.loads[name].jobs
+            if _counts_jobs(step):
+                # It cannot ask for more later, so it gets now what nobody else waits for.
+                spare = self.all.jobs - len(self.running) - 1 - self.schedule.waiting
+                self.tokens[name] += budget.take_some(spare)
             fingerprint, inputs = self.waiting.pop(name)
             parts = parts_of(step, inputs)
             text = self.all.reason(step, parts)
             self.since[name] = time.monotonic()
             self.all.listener(StepStarted(name, text, self._progress(), self.seconds.get(name)))
             future = pool.submit(
-                self.all.perform, step, inputs, parts, fingerprint, text, work, name in self.private
+                self.all.perform, step, inputs, parts, fingerprint, text, work, name in self.private, self.tokens[name]
             )  # fmt: skip
             self.running[future] = name
 
@@ -374,7 +392,7 @@ class _Round:
 
     def _ended(self, future: Future[StepReport], budget: JobBudget) -> None:
         name = self.running.pop(future)
-        budget.give(self.loads[name].jobs)
+        budget.give(self.tokens.pop(name))
         self._settle(name, future.result())
         report = self.reports[name]
         what = report.error.troubles[0].what if report.error is not None else ""
@@ -421,6 +439,12 @@ class _Round:
             left = max((self.work_left - sum(spent.values())) / self.all.jobs, *ways, 0.0, 0.0)
         count = self.counts.get
         return Progress(len(self.steps), count("kept", 0), count("shared", 0), count("ran", 0), left)
+
+
+def _counts_jobs(step: Step) -> bool:
+    """Whether a step's tools are told a number of jobs, and do not take part in the budget by themselves as make does."""
+    commands = step.action.commands if isinstance(step.action, RunCommands) else ()
+    return any("{jobs}" in word and word != "-j{jobs}" for command in commands for word in command)
 
 
 def private_steps(graph: Graph) -> set[str]:

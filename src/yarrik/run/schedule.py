@@ -144,6 +144,11 @@ class Schedule:
         return not self._ready
 
     @property
+    def waiting(self) -> int:
+        """Steps that could start if there were room."""
+        return len(self._ready)
+
+    @property
     def left(self) -> int:
         """Steps that are not settled and do not run."""
         return len(self._open) - len(self.done) - len(self.failed) - len(self.given_up) - len(self.running)
