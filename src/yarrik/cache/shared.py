@@ -425,20 +425,18 @@ class _Pieces:
 
     def __init__(self, chunks: Iterator[bytes]) -> None:
         self._chunks = chunks
-        self._buffer = b""
+        self._piece = b""
+        self._at = 0
 
     def read(self, size: int) -> bytes:
-        found = [self._buffer]
-        have = len(self._buffer)
-        while have < size:
+        while len(self._piece) - self._at < size:
             chunk = next(self._chunks, None)
             if chunk is None:
                 raise Refused("a file that it names is cut off")
-            found.append(chunk)
-            have += len(chunk)
-        data = b"".join(found)
-        self._buffer = data[size:]
-        return data[:size]
+            self._piece = self._piece[self._at :] + chunk
+            self._at = 0
+        self._at += size
+        return self._piece[self._at - size : self._at]
 
 
 def _packed_file(path: Path) -> Iterator[bytes]:

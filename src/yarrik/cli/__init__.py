@@ -53,6 +53,8 @@ def _interrupted(number: int, frame: object) -> None:
         # Nothing is in danger: what is written appears whole or not at all.
         os._exit(128 + number)
     _asked_to_end = True
+    sys.stderr.write("\nending what runs; Ctrl-C again ends it at once\n")
+    sys.stderr.flush()
     raise KeyboardInterrupt
 
 

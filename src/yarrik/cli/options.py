@@ -98,7 +98,7 @@ def opened(folder: Path | None, renew_lock: bool = False, use_sandbox: bool = Tr
     try:
         yield session
     except KeyboardInterrupt:
-        typer.echo("\nstopped; what was finished is kept, build again to go on", err=True)
+        typer.echo("stopped; what was finished is kept, build again to go on", err=True)
         raise typer.Exit(130) from None
     finally:
         session.close()

@@ -141,10 +141,9 @@ class _Planner:
     def _add(self, step: Step) -> Step:
         recipe = self._recipe_now
         if recipe is not None:
-            bounds = step.bounds
-            if isinstance(step.action, (RunCommands, ConfigureKernel)):
-                bounds = _bounds_of(recipe.build)
-            step = dataclasses.replace(step, bounds=bounds, private=recipe.private)
+            bounds = _bounds_of(recipe.build) if isinstance(step.action, (RunCommands, ConfigureKernel)) else UNBOUND
+            if recipe.private or bounds is not UNBOUND:  # hardly ever, and copying takes time
+                step = dataclasses.replace(step, bounds=bounds, private=recipe.private)
         return self.steps.setdefault(step.name, step)
 
     @property
@@ -625,6 +624,8 @@ class _Planner:
 
 
 def _bounds_of(build: Build) -> Bounds:
+    if build.weight == 1 and not (build.memory or build.time_limit or build.output_limit):
+        return UNBOUND
     return Bounds(
         weight=build.weight,
         memory=parse_size(build.memory) if build.memory else 0,
