@@ -2,8 +2,10 @@
 
 import http.server
 import json
+import logging
 import os
 import shutil
+import signal
 import subprocess
 import sys
 import threading
@@ -64,10 +66,14 @@ class TheSecondMachineBuildsNothing(SharingTest):
         self.assertGreater(sum(step["how"] == "shared" for step in report["steps"]), 8)
         for name in ("p.img", "packages.json", "SHA256SUMS"):
             self.assertEqual((self.second / "out/p" / name).read_bytes(), (self.root / "out/p" / name).read_bytes(), name)
+        self.assertEqual((report["traffic"]["sent"], first["traffic"]["brought"]), (0, 0))
+        self.assertEqual(report["traffic"]["brought"], sum(step["how"] == "shared" for step in report["steps"]))
+        self.assertGreater(first["traffic"]["sent_bytes"], report["traffic"]["brought_bytes"] // 2)
         self.assertFalse(self.build(self.environment, self.second)["changed"])
 
     def test_over_an_s3_store(self) -> None:
-        server = ThreadedMotoServer(ip_address="127.0.0.1", port=0)
+        logging.getLogger("werkzeug").setLevel(logging.ERROR)
+        server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
         server.start()
         self.addCleanup(server.stop)
         host, port = server.get_host_and_port()
@@ -266,6 +272,43 @@ class AStoreThatDoesNotAnswer(SharingTest):
         self.environment = self.site("first", str(at), self.pushing())
         self.yarrik("cache", "push", at=self.root)
         self.assertEqual(self.not_local(self.build(self.site("second", str(at)), self.second, "--offline")), [])
+
+
+class WhoeverIsTiredOfSending(SharingTest):
+    def test_ctrl_c_while_results_are_sent_leaves_the_image_and_the_rest_for_another_time(self) -> None:
+        class Slow(http.server.BaseHTTPRequestHandler):
+            free = threading.Event()
+
+            def do_HEAD(self) -> None:
+                Slow.free.wait(60)
+                self.send_error(404)
+
+            def do_GET(self) -> None:
+                self.send_error(404)
+
+            def log_message(self, *words: object) -> None:
+                pass
+
+        server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Slow)
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        for end in (server.server_close, server.shutdown, Slow.free.set):
+            self.addCleanup(end)
+        environment = self.site(
+            "first", f"http://127.0.0.1:{server.server_port}", self.pushing().replace("push", 'time-out = "50 s"\npush')
+        )
+        file = Path(environment["YARRIK_SITE"])
+        file.write_text(file.read_text().replace('time-out = "2 s"\n', ""))
+        process = subprocess.Popen([sys.executable, "-m", "yarrik", "build", "--json"], cwd=self.root, env=environment, stdin=subprocess.DEVNULL,
+                                   stdout=subprocess.PIPE, stderr=subprocess.PIPE)  # fmt: skip
+        assert process.stdout is not None
+        for line in process.stdout:
+            if json.loads(line)["event"] == "sending":
+                break
+        process.send_signal(signal.SIGINT)
+        out, errors = process.communicate(timeout=60)
+        report = json.loads(out.splitlines()[-1])
+        self.assertEqual((process.returncode, report["event"], report["ok"]), (0, "end", True), errors)
+        self.assertTrue((self.root / "out/p/p.img").exists())
 
 
 class WhatIsPrivateStaysHere(SharingTest):

@@ -12,6 +12,7 @@ The result is written last, so whoever finds it finds the rest. Nothing that is 
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import queue
 import tempfile
@@ -28,6 +29,7 @@ import zstandard
 from yarrik.cache.places import Absent, Closed, Shelf, Unreachable
 from yarrik.cache.signing import SigningKey, holds
 from yarrik.cache.store import MissingObject, Result, Store
+from yarrik.cache.traffic import Traffic
 from yarrik.cache.tree import CHUNK, Entry, Tree, TreeDamaged
 from yarrik.errors import Place, Trouble
 
@@ -105,16 +107,6 @@ class SharedCache:
                 self.failures = 0
                 return done
         raise AssertionError
-
-
-@dataclass
-class Traffic:
-    """What went to and fro: results and bytes brought and sent."""
-
-    brought: int = 0
-    brought_bytes: int = 0
-    sent: int = 0
-    sent_bytes: int = 0
 
 
 class Shared:
@@ -362,6 +354,15 @@ class Shared:
         for _ in self._senders:
             self._tray.put(None)
         self._senders = []
+
+    def stop(self) -> None:
+        """Asks and sends nothing more."""
+        for cache in self.caches:
+            cache.off = "it was left alone, as asked"
+        with contextlib.suppress(queue.Empty):
+            while True:
+                self._tray.get_nowait()
+                self._tray.task_done()
 
     def _gone(self, cache: SharedCache, error: Exception) -> None:
         self._tell(cache, "gone", "CACHE-UNREACHABLE", f"the shared cache `{cache.name}` is of no use right now: {error}",

@@ -144,6 +144,7 @@ def show_report(report: BuildReport, hint: bool = True) -> None:
     show_notes(report.notes)
     _show_tool_warnings(report)
     sys.stdout.write(f"{styled(report.product, 'bold')}: {_what_ran(report)}, in {_took(report.seconds)}{_saving(report)}\n")
+    _show_traffic(report)
     others = []
     files = [file for file in sorted(report.out.iterdir()) if file.is_file() and not file.name.startswith(".")]
     images = [file for file in files if file.suffix == ".img"]
@@ -172,8 +173,18 @@ def _what_ran(report: BuildReport) -> str:
     return ", ".join([*parts, f"{count['kept']} kept"])
 
 
+def _show_traffic(report: BuildReport) -> None:
+    from yarrik.units import shown_size
+
+    traffic = report.traffic
+    parts = [f"{traffic.brought} results ({shown_size(traffic.brought_bytes)}) came"] if traffic.brought else []
+    parts += [f"{traffic.sent} ({shown_size(traffic.sent_bytes)}) were sent"] if traffic.sent else []
+    if parts:
+        sys.stdout.write(f"  shared caches: {', '.join(parts)}\n")
+
+
 def _saving(report: BuildReport) -> str:
-    return f"; what was kept saved about {_took(report.saved)}" if report.saved >= 1 else ""
+    return f"; what was not run again saved about {_took(report.saved)}" if report.saved >= 1 else ""
 
 
 def _took(seconds: float) -> str:
@@ -198,6 +209,8 @@ def _show_tool_warnings(report: BuildReport) -> None:
 
 
 def report_as_json(report: BuildReport) -> dict[str, object]:
+    from dataclasses import asdict
+
     return {
         "ok": not report.errors,
         "product": report.product,
@@ -205,6 +218,7 @@ def report_as_json(report: BuildReport) -> dict[str, object]:
         "seconds": round(report.seconds, 3),
         "changed": report.published,
         "saved": round(report.saved, 3),
+        "traffic": asdict(report.traffic),
         "notes": list(report.notes),
         "tool-warnings": {
             "count": report.warnings.count,

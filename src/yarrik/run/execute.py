@@ -73,11 +73,14 @@ class StepReport:
     error: YarrikError | None = None
     #: Seconds since the build began, for steps that ran.
     began: float = 0.0
+    #: Seconds that it took to bring the result here.
+    brought: float = 0.0
 
 
 @dataclass
 class Execution:
-    """One run through a graph. `folder` is the workspace's own `.yarrik`; `shared` are caches of others, if there are any."""
+    """One run through a graph. `folder` is the workspace's own `.yarrik`; `shared` are caches of others, if there are any.
+    `run_nothing` only takes what others have, `run_all` what nobody has."""
 
     graph: Graph
     store: Store
@@ -92,6 +95,7 @@ class Execution:
     offline: bool = False
     shared: Shared | None = None
     run_nothing: bool = False
+    run_all: bool = False
     reports: dict[str, StepReport] = field(default_factory=dict)
     #: What steps say they are at, by name.
     doing: dict[str, str] = field(default_factory=dict)
@@ -140,6 +144,8 @@ class Execution:
 
     def kept(self, step: Step, fingerprint: str, inputs: Mapping[str, str]) -> StepReport | None:
         """The report of a step whose result is kept, here or by another workspace that shares the cache."""
+        if self.run_all:
+            return None
         last = self._last.get(step.name)
         if still_there(self.store, last, fingerprint):
             assert last is not None
@@ -152,8 +158,13 @@ class Execution:
     def ask(self, step: Step, fingerprint: str, inputs: Mapping[str, str]) -> StepReport | None:
         """The report of a step whose result a shared cache has; it is in the store then."""
         assert self.shared is not None
+        started = time.monotonic()
         result = self.shared.bring(fingerprint)
-        return None if result is None else self._taken(step, "shared", fingerprint, inputs, result)
+        if result is None:
+            return None
+        report = self._taken(step, "shared", fingerprint, inputs, result)
+        report.brought = time.monotonic() - started
+        return report
 
     def _taken(self, step: Step, how: How, fingerprint: str, inputs: Mapping[str, str], result: Result) -> StepReport:
         run = LastRun.of(fingerprint, parts_of(step, inputs), dict(result.outputs))
@@ -388,7 +399,7 @@ class _Round:
             return
         self._settle(name, report)
         if report.how == "shared":
-            self.all.listener(StepEnded(name, "shared", 0.0, self._progress()))
+            self.all.listener(StepEnded(name, "shared", report.brought, self._progress()))
 
     def _ended(self, future: Future[StepReport], budget: JobBudget) -> None:
         name = self.running.pop(future)

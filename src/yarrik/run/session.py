@@ -20,6 +20,7 @@ from filelock import FileLock
 
 from yarrik import __version__
 from yarrik.cache import Memory, MissingObject, Store, Tree, changed_paths, default_root, file_digest, in_use, read_tree
+from yarrik.cache.traffic import Traffic
 from yarrik.cache.tree import plain_modes
 from yarrik.devicetree import blob_name
 from yarrik.disk.layout import image_name
@@ -68,6 +69,7 @@ class BuildReport:
     saved: float = 0.0
     warnings: ToolWarnings = NO_WARNINGS
     troubles: tuple[Trouble, ...] = ()
+    traffic: Traffic = field(default_factory=Traffic)
 
     @property
     def ran(self) -> tuple[StepReport, ...]:
@@ -368,14 +370,16 @@ class Session:
             lost = dict.fromkeys(f"{one.path.parent.parent.name}/{one.path.name[:12]}…" for one in self.store.damages[:3])
             notes.append(f"the cache was damaged, and what was lost is made again: {listed(lost)}; see `yarrik cache verify`")
         self.memory.save_digests()
+        self._send_rest(listener)
         seconds = time.monotonic() - self.started
         saved = self._saved(composition.name, reports)
         if self.clean_room and not failures:
             remove_folder(self._bare_cache)
         said = self._tools_said(composition.name, reports)
         troubles = () if self.shared is None else self.shared.troubles
+        traffic = Traffic() if self.shared is None else self.shared.traffic
         return BuildReport(
-            composition.name, out, tuple(reports), tuple(notes), seconds, published, saved, said, troubles
+            composition.name, out, tuple(reports), tuple(notes), seconds, published, saved, said, troubles, traffic
         )  # fmt: skip
 
     def _tools_said(self, product: str, reports: Sequence[StepReport]) -> ToolWarnings:
@@ -444,6 +448,7 @@ class Session:
         """Runs a graph of steps; the outputs of each by name, and the sandbox. Raises YarrikError with what failed."""
         reports, sandbox = self._run(graph, None, False, listener)
         self.memory.save_digests()
+        self._send_rest(listener)
         failed = [trouble for report in reports if report.error is not None for trouble in report.error.troubles]
         if failed:
             raise YarrikError(failed, "work")
@@ -481,15 +486,27 @@ class Session:
             self.offline,
             self.shared,
             run_nothing,
+            self.clean_room,
         )
         with in_use(self.store):
             try:
                 reports = execution.run()
-            finally:
-                if self.shared is not None and not sandbox.stopped:
-                    self.shared.close(lambda left: listener(Sending(left)))
+            except BaseException:
+                if self.shared is not None:
+                    self.shared.stop()
+                raise
             self.store.mark_used(report.fingerprint for report in reports if report.fingerprint)
         return reports, sandbox
+
+    def _send_rest(self, listener: Listener) -> None:
+        """Waits until shared caches have what was built. Whoever is tired of it leaves the rest for `yarrik cache push`."""
+        if self.shared is None:
+            return
+        try:
+            with in_use(self.store):
+                self.shared.close(lambda left: listener(Sending(left)))
+        except KeyboardInterrupt:
+            self.shared.stop()
 
     def _prepare_folder(self) -> None:
         self.folder.mkdir(exist_ok=True)
