@@ -168,7 +168,7 @@ def show_report(report: BuildReport, hint: bool = True) -> None:
 def _what_ran(report: BuildReport) -> str:
     count = {how: sum(step.how == how for step in report.steps) for how in ("kept", "shared")}
     same = sum(step.same for step in report.ran)
-    parts = [f"{len(report.ran)} steps ran" + (f", {same} of them with the same result" if same else "")]
+    parts = [f"{len(report.ran)} steps ran" + (f" ({same} with the same result)" if same else "")]
     parts += [f"{count['shared']} came from a shared cache"] if count["shared"] else []
     return ", ".join([*parts, f"{count['kept']} kept"])
 
@@ -184,7 +184,7 @@ def _show_traffic(report: BuildReport) -> None:
 
 
 def _saving(report: BuildReport) -> str:
-    return f"; what was not run again saved about {_took(report.saved)}" if report.saved >= 1 else ""
+    return f"; about {_took(report.saved)} saved" if report.saved >= 1 else ""
 
 
 def _took(seconds: float) -> str:
