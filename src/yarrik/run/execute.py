@@ -19,8 +19,6 @@ from typing import TYPE_CHECKING, Any
 
 import filelock
 
-import yarrik.run.boot_steps
-import yarrik.run.product  # noqa: F401 (both register the actions of products)
 from yarrik.cache import Cost, LastRun, Memory, MissingObject, Result, Store
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.plan import (
