@@ -149,7 +149,7 @@ class ABuildTells(WorkspaceWithSlow):
         self.yarrik("build", at=self.root)
         file = self.root / "s/recipes/init/src/init.c"
         file.write_text(file.read_text() + "int more;\n")
-        self.assertIn("; about 2.", self.yarrik("build", at=self.root))
+        self.assertRegex(self.yarrik("build", at=self.root), r"; about [2-9]\.\d s saved")
 
     def test_a_live_view_with_a_terminal(self) -> None:
         self.slow("sleep 3; echo x > $DESTDIR/usr/share/x")
@@ -161,7 +161,7 @@ class ABuildTells(WorkspaceWithSlow):
         text = done.stdout.decode()
         self.assertEqual(done.returncode, 0, text)
         self.assertRegex(text, r"\d+ of \d+ steps")
-        self.assertRegex(text, r"build slow[^\n]* 2 s")
+        self.assertRegex(text, r"build slow[^\n]* [123] s")
         self.assertIn("steps ran", text)
 
     def test_a_log_that_grows_is_followed_to_its_end(self) -> None:

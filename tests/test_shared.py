@@ -1,5 +1,7 @@
 """Caches that machines share: a second machine builds nothing, and nothing wrong is ever taken."""
 
+import functools
+import hashlib
 import http.server
 import json
 import logging
@@ -70,6 +72,39 @@ class TheSecondMachineBuildsNothing(SharingTest):
         self.assertEqual(report["traffic"]["brought"], sum(step["how"] == "shared" for step in report["steps"]))
         self.assertGreater(first["traffic"]["sent_bytes"], report["traffic"]["brought_bytes"] // 2)
         self.assertFalse(self.build(self.environment, self.second)["changed"])
+
+    def test_sources_come_from_there_too_when_their_own_place_is_gone(self) -> None:
+        class Sources(http.server.SimpleHTTPRequestHandler):
+            def log_message(self, *words: object) -> None:
+                pass
+
+        sources = self.folder / "sources"
+        sources.mkdir()
+        data = b"the level is high\n"
+        (sources / "note.txt").write_bytes(data)
+        server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), functools.partial(Sources, directory=str(sources)))
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        recipe = f"""
+            version = "1"
+            licence = "MIT"
+            [[source]]
+            url = "http://127.0.0.1:{server.server_port}/note.txt"
+            sha256 = "{hashlib.sha256(data).hexdigest()}"
+            [build]
+            using = "files"
+            place = [{{ from = "note.txt", to = "/usr/share/note.txt" }}]
+        """
+        for root in ("w", "second/w"):
+            self.write(f"{root}/s/recipes/note/recipe.toml", recipe)
+            self.write(f"{root}/s/images/i.toml", 'packages = ["init", "note"]\n')
+        at = self.folder / "shared"
+        at.mkdir()
+        self.build(self.site("first", str(at), self.pushing()), self.root)
+        server.shutdown()
+        server.server_close()
+        report = self.build(self.site("second", str(at)), self.second)
+        self.assertEqual({step["step"]: step["how"] for step in report["steps"]}["fetch note"], "shared")
+        self.assertTrue(report["ok"])
 
     def test_over_an_s3_store(self) -> None:
         logging.getLogger("werkzeug").setLevel(logging.ERROR)
