@@ -359,10 +359,13 @@ class Store:
         """Notes that these results were used now; those that were within the hour are left alone."""
         now = time.time()
         for fingerprint in fingerprints:
-            path = self._result_path(fingerprint)
-            with contextlib.suppress(OSError):
-                if now - path.stat().st_mtime > 3600:
+            # Asked for every step of every build: plain strings, as in `has`.
+            path = f"{self._top}/results/{fingerprint[:2]}/{fingerprint}"
+            try:
+                if now - os.stat(path).st_mtime > 3600:
                     os.utime(path)
+            except OSError:
+                pass
 
     @contextlib.contextmanager
     def lock(self, fingerprint: str, stopped: Callable[[], bool] = lambda: False) -> Iterator[None]:
