@@ -74,8 +74,8 @@ class Damage:
 class Store:
     """A folder with `objects/`, `trees/` and `results/`. Makes it when it is not there.
 
-    What is read from it is checked: records and trees by their digests, objects by the time and size that they were given when
-    they were stored, and by their content too once these differ. `damages` lists what was found and taken out.
+    What is read from it is checked: records and trees by their digests, objects by the time that all of them were given when
+    they were stored, and by their content too once it is another. `damages` lists what was found and taken out.
 
     What is made in it gets the rights of the folder itself, so several users have one cache if they may all write there."""
 
