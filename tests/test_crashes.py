@@ -2,6 +2,7 @@
 
 import hashlib
 import json
+import os
 import shutil
 import signal
 import subprocess
@@ -159,6 +160,22 @@ class BytesThatFlip(WorkspaceTest):
                 source.write_text(plain)
                 self.yarrik("build", at=self.root)
                 self.assertEqual((self.root / "out/p/p.img").read_bytes(), self.image)
+
+    def test_one_without_a_trace_does_not_get_into_an_image(self) -> None:
+        listed = json.loads((self.root / "out/p/files.json").read_text())
+        digest = next(one["sha256"] for one in listed["files"] if one["path"] == "/sbin/init")
+        victim = self.folder / "cache/objects" / digest[:2] / digest
+        status = victim.stat()
+        flip(victim)
+        os.utime(victim, ns=(status.st_atime_ns, status.st_mtime_ns))
+        with (self.root / "s/images/i.toml").open("a") as file:
+            file.write('hostname = "gull"\n')
+        text = self.yarrik("build", at=self.root)
+        self.assertIn(f"the cache was damaged, and what was lost is made again: objects/{digest[:12]}", text)
+        found = self.folder / "found"
+        self.yarrik("inspect", "out/p/p.img", "--extract", "/sbin/init", "--to", found, at=self.root)
+        data = next(path for path in found.rglob("init") if path.is_file()).read_bytes()
+        self.assertEqual(hashlib.sha256(data).hexdigest(), digest)
 
     def test_in_any_byte_of_the_memory(self) -> None:
         memory = self.root / ".yarrik/memory.sqlite"

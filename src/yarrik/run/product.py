@@ -86,6 +86,8 @@ def _(action: WriteDisks, context: Context) -> dict[str, str]:
 
     store = context.store
     root = RootTree.decode(store.get_bytes(context.inputs["root"]))
+    # A bit that flipped on this machine's disk without a trace must not end up on a board.
+    store.read_again(node.content for node in root.nodes if node.kind == "file")
     outputs: dict[str, str] = {}
     layouts: list[object] = []
     for disk in action.disks:
