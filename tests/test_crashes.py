@@ -228,7 +228,9 @@ class AClockThatJumps(WorkspaceTest):
 class ProgramsThatEnd(WorkspaceTest):
     def start(self, *words: str) -> subprocess.Popen[bytes]:
         self.recipe(
-            "slow", "trap '' INT TERM; echo begun; sleep 60; mkdir -p $DESTDIR", package='[package.slow]\nfiles = ["**"]'
+            "slow",
+            f"trap '' INT TERM; echo begun; : {self.folder.name}; sleep 60; mkdir -p $DESTDIR",
+            package='[package.slow]\nfiles = ["**"]',
         )
         (self.root / "s/images/i.toml").write_text('packages = ["init", "slow"]\n')
         shutil.rmtree(self.root / ".yarrik", ignore_errors=True)
@@ -244,7 +246,7 @@ class ProgramsThatEnd(WorkspaceTest):
         return process
 
     def commands_left(self) -> str:
-        return subprocess.run(["pgrep", "-f", "echo begun; sleep 60"], capture_output=True, text=True).stdout
+        return subprocess.run(["pgrep", "-f", f"echo begun; : {self.folder.name}"], capture_output=True, text=True).stdout
 
     def test_ctrl_c_ends_the_steps_and_tells_what_is_next(self) -> None:
         for words in ((), ("--no-sandbox",)):

@@ -29,13 +29,13 @@ class WorkspaceWithSlow(WorkspaceTest):
 class StepsKeepToTheirBounds(WorkspaceWithSlow):
     def test_one_that_takes_too_long_is_ended_and_told(self) -> None:
         for sandbox in ((), ("--no-sandbox",)):
-            self.slow("sleep 500", 'time-limit = "2 s"')
+            self.slow(f"sleep 5{os.getpid()}", 'time-limit = "2 s"')
             report = self.yarrik_json("build", *sandbox, code=1, at=self.root)
             trouble = report["troubles"][0]
             self.assertEqual(trouble["code"], "STEP-OVER-LIMIT")
             self.assertIn("took longer than 2 s", trouble["what"])
             self.assertLess(report["seconds"], 60)
-            self.assertEqual(subprocess.run(["pgrep", "-f", "^sleep 500"], capture_output=True).stdout, b"")
+            self.assertEqual(subprocess.run(["pgrep", "-f", f"^sleep 5{os.getpid()}"], capture_output=True).stdout, b"")
 
     def test_one_that_writes_without_end_is_ended_before_the_disk_is_full(self) -> None:
         self.slow("yes the tide is high", 'output-limit = "4 MiB"')
