@@ -299,10 +299,10 @@ class ASitesSettings(WorkspaceTest):
 
     def test_errors_of_the_engine_are_troubles(self) -> None:
         with self.assertRaises(YarrikError):
-            from yarrik.cache.places import shelf_at
+            from yarrik.cache.places import storage_at
             from yarrik.errors import Place
 
-            shelf_at("gopher://example.org", "", 1.0, Place(Path(os.devnull)))
+            storage_at("gopher://example.org", "", 1.0, Place(Path(os.devnull)))
 
 
 if __name__ == "__main__":

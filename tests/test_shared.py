@@ -18,7 +18,7 @@ from moto.server import ThreadedMotoServer
 
 from tests.support import FolderTest, WorkspaceTest
 from yarrik.cache import MissingObject, Result, Store
-from yarrik.cache.places import FolderShelf
+from yarrik.cache.places import FolderStorage
 from yarrik.cache.shared import SMALL, Shared, SharedCache
 from yarrik.cache.signing import SigningKey, holds
 
@@ -425,7 +425,7 @@ class ResultsTravel(FolderTest):
     def shared(self, store: Store, key: SigningKey) -> Shared:
         at = self.folder / "at"
         at.mkdir(exist_ok=True)
-        return Shared([SharedCache("s", FolderShelf(at), True, key, frozenset([key.public]))], store)
+        return Shared([SharedCache("s", FolderStorage(at), True, key, frozenset([key.public]))], store)
 
     def test_large_files_small_ones_and_holes_arrive_as_they_were(self) -> None:
         key = SigningKey.make(self.folder / "key")

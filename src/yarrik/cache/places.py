@@ -33,7 +33,7 @@ class Closed(Exception):
     """The place answered that it will not; no further try helps."""
 
 
-class Shelf(Protocol):
+class Storage(Protocol):
     """Files by names like `results/ab/abcd…`. All methods raise Unreachable or Closed."""
 
     def read(self, name: str, start: int = 0) -> Iterator[bytes]:
@@ -45,7 +45,7 @@ class Shelf(Protocol):
         """Puts a file there; it appears whole or not at all."""
 
 
-class FolderShelf:
+class FolderStorage:
     """A folder, perhaps of another machine."""
 
     def __init__(self, root: Path) -> None:
@@ -94,7 +94,7 @@ class FolderShelf:
             raise Unreachable("the folder is not there")
 
 
-class HttpShelf:
+class HttpStorage:
     """A plain HTTP server (RFC 9110); a WebDAV one makes missing folders by itself or is asked to (RFC 4918, section 9.3)."""
 
     def __init__(self, url: str, seconds: float) -> None:
@@ -162,7 +162,7 @@ class HttpShelf:
             raise Unreachable(str(error) or type(error).__name__) from error
 
 
-class BucketShelf:
+class BucketStorage:
     """An S3 store, by the well-kept library for it, which finds credentials where people keep them."""
 
     def __init__(self, at: str, endpoint: str, seconds: float, place: Place) -> None:
@@ -228,16 +228,16 @@ def is_network(at: str) -> bool:
     return urlsplit(at).scheme in ("http", "https", "s3")
 
 
-def shelf_at(at: str, endpoint: str, seconds: float, place: Place) -> Shelf:
+def storage_at(at: str, endpoint: str, seconds: float, place: Place) -> Storage:
     """The place of this name, which is given so many seconds to answer. Raises YarrikError for one that cannot be."""
     scheme = urlsplit(at).scheme
     if scheme in ("http", "https"):
-        return HttpShelf(at, seconds)
+        return HttpStorage(at, seconds)
     if scheme == "s3":
-        return BucketShelf(at, endpoint, seconds, place)
+        return BucketStorage(at, endpoint, seconds, place)
     if scheme and not at.startswith("/"):
         raise YarrikError(
             Trouble("CACHE-PLACE", f"`{at}` is no place for a shared cache", place,
                     remedy="name a folder, an http:// or https:// URL, or s3://BUCKET/FOLDER")
         )  # fmt: skip
-    return FolderShelf(Path(at).expanduser())
+    return FolderStorage(Path(at).expanduser())

@@ -26,7 +26,7 @@ from typing import BinaryIO, TypeVar, cast
 import msgspec
 import zstandard
 
-from yarrik.cache.places import Absent, Closed, Shelf, Unreachable
+from yarrik.cache.places import Absent, Closed, Storage, Unreachable
 from yarrik.cache.signing import SigningKey, holds
 from yarrik.cache.store import MissingObject, Result, Store
 from yarrik.cache.traffic import Traffic
@@ -75,7 +75,7 @@ class SharedCache:
     """One of them. `place` tells where the user named it."""
 
     name: str
-    shelf: Shelf
+    storage: Storage
     push: bool
     key: SigningKey | None
     trusted: frozenset[str]
@@ -157,7 +157,7 @@ class Shared:
         return None
 
     def _read_result(self, cache: SharedCache, fingerprint: str) -> _Signed:
-        data = cache.tried(lambda: _joined(cache.shelf.read(_name("results", fingerprint)), _LARGEST_LIST))
+        data = cache.tried(lambda: _joined(cache.storage.read(_name("results", fingerprint)), _LARGEST_LIST))
         body, _, end = data.rpartition(b"\n")
         key, _, signature = end.decode("ascii", "replace").partition(" ")
         if not signature:
@@ -190,7 +190,7 @@ class Shared:
         try:
             tree = self._store.tree(digest)
         except MissingObject:
-            data = cache.tried(lambda: _joined(_unpacked(cache.shelf.read(_name("trees", digest) + ".zst")), _LARGEST_LIST))
+            data = cache.tried(lambda: _joined(_unpacked(cache.storage.read(_name("trees", digest) + ".zst")), _LARGEST_LIST))
             if hashlib.sha256(data).hexdigest() != digest:
                 raise Refused("a tree that it names has other content") from None
             tree = Tree.decode(data)
@@ -203,7 +203,7 @@ class Shared:
         self._store.put_tree(tree)
 
     def _bring_bundle(self, cache: SharedCache, tree: Tree, digest: str) -> None:
-        stream = _Pieces(_unpacked(self._counted(cache.shelf.read(_name("bundles", digest) + ".zst"))))
+        stream = _Pieces(_unpacked(self._counted(cache.storage.read(_name("bundles", digest) + ".zst"))))
         for entry in _small(tree):
             data = stream.read(entry.size)
             if hashlib.sha256(data).hexdigest() != entry.content:
@@ -228,7 +228,7 @@ class Shared:
         def go_on() -> None:
             have = part.stat().st_size if part.exists() else 0
             with part.open("ab") as sink:
-                for chunk in self._counted(cache.shelf.read(_name("objects", digest) + ".zst", have)):
+                for chunk in self._counted(cache.storage.read(_name("objects", digest) + ".zst", have)):
                     sink.write(chunk)
 
         try:
@@ -289,7 +289,7 @@ class Shared:
         """Sends a result with what it names, but for what is there already; whether it was not."""
         assert cache.key is not None
         name = _name("results", fingerprint)
-        if cache.tried(lambda: cache.shelf.has(name)):
+        if cache.tried(lambda: cache.storage.has(name)):
             return False
         outputs = {label: self._send_output(cache, digest) for label, digest in sorted(result.outputs.items())}
         log = self._send_output(cache, result.log) if result.log and self._store.has(result.log) else None
@@ -316,7 +316,7 @@ class Shared:
         return _Kept(digest, True)
 
     def _send_file(self, cache: SharedCache, name: str, content: Callable[[], Iterator[bytes]]) -> None:
-        if (cache.name, name) in self._there or cache.tried(lambda: cache.shelf.has(name)):
+        if (cache.name, name) in self._there or cache.tried(lambda: cache.storage.has(name)):
             self._there.add((cache.name, name))
             return
         packer = zstandard.ZstdCompressor(level=3).compressobj()
@@ -335,7 +335,7 @@ class Shared:
             self._put(cache, name, Path(sink.name))
 
     def _put(self, cache: SharedCache, name: str, file: Path) -> None:
-        cache.tried(lambda: cache.shelf.write(name, file))
+        cache.tried(lambda: cache.storage.write(name, file))
         with self._lock:
             self.traffic.sent_bytes += file.stat().st_size
 

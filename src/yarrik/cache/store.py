@@ -29,7 +29,7 @@ from typing import BinaryIO
 import msgspec
 import platformdirs
 
-from yarrik.cache.tree import CHUNK, MANY, READERS, Entry, Tree, TreeDamaged, plain_modes, read_tree
+from yarrik.cache.tree import CHUNK, MANY, READERS, Entry, Tree, TreeDamaged, file_digest, plain_modes, read_tree
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.moving import copy_sparse
 
@@ -208,7 +208,7 @@ class Store:
             raise MissingObject(digest) from error
         # Whoever writes into an object gives it another time, by hand or through a link to it.
         if status.st_mtime != STILL_TIME or not stat.S_ISREG(status.st_mode):
-            if not stat.S_ISREG(status.st_mode) or _digest_of(name) != digest:
+            if not stat.S_ISREG(status.st_mode) or file_digest(name) != digest:
                 self.take_out(Path(name))
                 raise MissingObject(digest)
             with contextlib.suppress(OSError):  # only its owner may
@@ -220,7 +220,7 @@ class Store:
 
         def damaged(digest: str) -> bool:
             name = self.checked(digest)
-            if _digest_of(name) == digest:
+            if file_digest(name) == digest:
                 return False
             self.take_out(Path(name))
             return True
@@ -467,11 +467,6 @@ def read_result(path: Path, fingerprint: str) -> Result:
 
 def _seal(data: bytes, fingerprint: str) -> bytes:
     return hashlib.sha256(fingerprint.encode() + b"\n" + data).hexdigest().encode()
-
-
-def _digest_of(name: str) -> str:
-    with open(name, "rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def _clear_left_behind(scratch: Path) -> None:

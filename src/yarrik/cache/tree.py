@@ -133,9 +133,9 @@ def safe_relative(path: str) -> bool:
     return bool(path) and not path.startswith("/") and all(word not in ("", ".", "..") for word in path.split("/"))
 
 
-def file_digest(path: Path) -> str:
+def file_digest(path: str | Path) -> str:
     """SHA-256 of a file's content, in hex."""
-    with path.open("rb") as file:
+    with open(path, "rb") as file:
         return hashlib.file_digest(file, "sha256").hexdigest()
 
 

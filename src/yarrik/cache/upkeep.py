@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import fcntl
-import hashlib
 import os
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
@@ -12,7 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yarrik.cache.store import STILL_TIME, Damage, MissingObject, Result, ResultDamaged, Store, read_result
-from yarrik.cache.tree import CHUNK
+from yarrik.cache.tree import file_digest
 from yarrik.errors import Place, Trouble, YarrikError
 
 KINDS = ("objects", "trees", "results", "toolchains", "tmp")
@@ -122,7 +121,7 @@ def verify(store: Store, tell: Callable[[int, int], None] = lambda done, total: 
     for number, (path, _) in enumerate(files):
         digest = path.name.removesuffix(".x")
         try:
-            good = _digest(path) == digest
+            good = file_digest(path) == digest
         except OSError as error:
             found.append(Damage(path, f"cannot be read: {error.strerror}"))
             continue
@@ -183,14 +182,6 @@ def _files(top: Path) -> Iterator[tuple[Path, os.stat_result]]:
 
 def _bytes(status: os.stat_result) -> int:
     return status.st_blocks * 512
-
-
-def _digest(path: Path) -> str:
-    sha = hashlib.sha256()
-    with path.open("rb") as file:
-        while chunk := file.read(CHUNK):
-            sha.update(chunk)
-    return sha.hexdigest()
 
 
 @contextlib.contextmanager

@@ -87,7 +87,7 @@ def _answer_of(session: Session, name: str) -> str:
     if cache is None:
         return "not asked"
     try:
-        cache.shelf.has("results")
+        cache.storage.has("results")
     except (Unreachable, Closed) as error:
         return str(error)
     return "answers, " + ("read and written" if cache.push else "read only")

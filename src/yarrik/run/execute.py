@@ -178,11 +178,7 @@ class Execution:
         """The names of the steps that run, or may."""
 
         def lookup(name: str, fingerprint: str) -> Mapping[str, str] | None:
-            last = self._last.get(name)
-            if last is not None and still_there(self.store, last, fingerprint):
-                return last.outputs
-            result = self.store.result(fingerprint)
-            return None if result is None else result.outputs
+            return kept_outputs(self.store, self._last.get(name), fingerprint)
 
         found = assess(self.graph, lookup, self._last, lambda before, after: [])
         return {one.step.name for one in found if one.verdict != "kept"}
@@ -484,6 +480,14 @@ def _bytes_below(folder: Path) -> int:
                 if status.st_nlink == 1:
                     total += status.st_blocks * 512
     return total
+
+
+def kept_outputs(store: Store, last: LastRun | None, fingerprint: str) -> Mapping[str, str] | None:
+    """The outputs of a kept result, by a step's last run or by its fingerprint; None when there is none."""
+    if last is not None and still_there(store, last, fingerprint):
+        return last.outputs
+    result = store.result(fingerprint)
+    return None if result is None else result.outputs
 
 
 def still_there(store: Store, last: LastRun | None, fingerprint: str) -> bool:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from yarrik.cache.places import is_network, shelf_at
+from yarrik.cache.places import is_network, storage_at
 from yarrik.cache.shared import Shared, SharedCache
 from yarrik.cache.signing import SigningKey
 from yarrik.cache.store import Store
@@ -30,6 +30,6 @@ def join(site: Site, place: Place, store: Store, offline: bool) -> Shared:
                 )  # fmt: skip
             key = SigningKey.read(Path(one.signing_key).expanduser(), here)
         trusted = frozenset((*site.trusted_keys, *([key.public] if key is not None else [])))
-        shelf = shelf_at(one.at, one.endpoint, parse_span(one.time_out), here)
-        found.append(SharedCache(one.name, shelf, one.push, key, trusted, here))
+        storage = storage_at(one.at, one.endpoint, parse_span(one.time_out), here)
+        found.append(SharedCache(one.name, storage, one.push, key, trusted, here))
     return Shared(found, store)

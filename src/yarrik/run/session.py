@@ -39,7 +39,7 @@ from yarrik.plan import Assessment, Graph, Step, all_differences, assess, parts_
 from yarrik.resolve import Answer, Lock, LockedProduct, Moved, moved, read_lock, resolve
 from yarrik.resolve.solver import Progress
 from yarrik.run.events import Listener, Sending, silent
-from yarrik.run.execute import Execution, StepReport, WorkFolders, log_path, private_steps, remove_folder, still_there
+from yarrik.run.execute import Execution, StepReport, WorkFolders, kept_outputs, log_path, private_steps, remove_folder
 from yarrik.run.room import short_of_room
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.warnings import NO_WARNINGS, ToolWarnings, warnings_in
@@ -272,11 +272,7 @@ class Session:
         last_runs = self.memory.last_runs(graph.product)
 
         def lookup(step: str, fingerprint: str) -> Mapping[str, str] | None:
-            last = last_runs.get(step)
-            if last is not None and still_there(self.store, last, fingerprint):
-                return last.outputs
-            result = self.store.result(fingerprint)
-            return result.outputs if result is not None else None
+            return kept_outputs(self.store, last_runs.get(step), fingerprint)
 
         return assess(graph, lookup, last_runs, self._difference)
 
@@ -352,6 +348,13 @@ class Session:
                 # It was damaged, and is gone now: what leads to it is made again.
                 again, sandbox = self._run(graph, jobs, keep_going, listener)
                 reports = [new if new.how != "kept" else old for old, new in zip(reports, again, strict=True)]
+        else:
+            raise YarrikError(
+                Trouble("CACHE-DAMAGED", "what was built could not be read back from the cache", Place(self.store.root),
+                        why="it was made anew several times, and damaged each time; the disk may be failing",
+                        remedy="yarrik cache verify, or name a folder on another disk in YARRIK_CACHE"),
+                "work",
+            )  # fmt: skip
         failures = [report.step.name for report in reports if report.error is not None]
         if failures:
             self.memory.learn(f"last failure {composition.name}", failures[0].encode())
@@ -431,6 +434,7 @@ class Session:
                                       remedy="name one: [[shared-cache]] with `name` and `at`"))  # fmt: skip
         reports, _ = self._run(self.graph(composition), None, True, listener, run_nothing=True)
         self.memory.save_digests()
+        self._send_rest(listener)
         count = {
             how: sum(report.how == how for report in reports) for how in ("shared", "kept", "ran", "not reached", "failed")
         }

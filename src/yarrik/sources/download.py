@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from yarrik.cache import Store
+from yarrik.cache import Store, file_digest
 from yarrik.errors import NOWHERE, Place, Trouble, YarrikError
 
 #: Seconds to wait for a connection, and for the next bytes of one.
@@ -48,7 +47,7 @@ def download(
                     if attempt == TRIES - 1:
                         answers.append(f"{_host(url)}: {str(error) or type(error).__name__}")
                     continue
-                digest = _digest(part)
+                digest = file_digest(part)
                 if digest == sha256:
                     store.put_file(part, move=True)
                     part.unlink(missing_ok=True)
@@ -110,12 +109,7 @@ def digest_of_url(url: str, folder: Path) -> tuple[str, int]:
     except (httpx.HTTPError, OSError, _Refused) as error:
         raise YarrikError(Trouble("SOURCE-UNREACHABLE", f"{url} cannot be downloaded: {error}",
                                   remedy="check the address and the network"), "work") from error  # fmt: skip
-    return _digest(part), part.stat().st_size
-
-
-def _digest(path: Path) -> str:
-    with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
+    return file_digest(part), part.stat().st_size
 
 
 def _host(url: str) -> str:
