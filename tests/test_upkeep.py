@@ -4,11 +4,13 @@ import os
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from tests.support import FolderTest, WorkspaceTest
-from yarrik.cache import Entry, Result, Store, Tree, in_use
+from yarrik.cache import Entry, MissingObject, Result, Store, Tree, in_use
 from yarrik.cache.upkeep import amounts, prune, reach, verify, work_kept
 from yarrik.errors import YarrikError
+from yarrik.run import Session
 
 DAY = 86400
 
@@ -112,6 +114,18 @@ class DamageIsFound(WorkspaceTest):
         told = self.yarrik("build", at=self.root)
         self.assertIn(f"the cache was damaged, and what was lost is made again: objects/{victim.name[:12]}", told)
         self.assertEqual((self.root / "out/p/p.img").read_bytes(), image)
+
+    def test_a_disk_that_damages_everything_is_told_and_nothing_is_published(self) -> None:
+        with (
+            mock.patch.dict(os.environ, self.environment),
+            mock.patch.object(Session, "_publish", side_effect=MissingObject("0" * 64)),
+        ):
+            session = Session(self.root)
+            self.addCleanup(session.close)
+            with self.assertRaises(YarrikError) as caught:
+                session.build(session.compose())
+        self.assertEqual(caught.exception.troubles[0].code, "CACHE-DAMAGED")
+        self.assertIn("YARRIK_CACHE", caught.exception.troubles[0].remedy)
 
     def test_the_commands(self) -> None:
         self.yarrik("build", at=self.root)
