@@ -143,7 +143,8 @@ class Shared:
                 self._tell(cache, "refused", "CACHE-REFUSED",
                            f"the shared cache `{cache.name}` has a result that is refused: {error}",
                            "it could be anything, so the step was run here",
-                           "a colleague's key goes into `trusted-keys`; what is damaged has to be removed there, then sent again")  # fmt: skip
+                           "a colleague's key goes into `trusted-keys`; "
+                           "what is damaged has to be removed there, then sent again")  # fmt: skip
                 continue
             except (Unreachable, Closed, OSError) as error:
                 self._gone(cache, error)
