@@ -50,6 +50,11 @@ class ProgramTest(FolderTest):
 
     def setUp(self) -> None:
         super().setUp()
+        # What steps see of this machine is the same for all tests: one copy of it will do.
+        host = Path(tempfile.gettempdir(), f"yarrik-tests-host-{os.getuid()}")
+        host.mkdir(exist_ok=True)
+        (self.folder / "cache").mkdir()
+        (self.folder / "cache/host").symlink_to(host)
         self.environment = {**os.environ, "YARRIK_CACHE": str(self.folder / "cache"), "NO_COLOR": "1", "COLUMNS": "200"}
 
     def yarrik(self, *words: str | Path, code: int = 0, at: Path | None = None, seconds: float = 300) -> str:
@@ -137,6 +142,12 @@ class WorkspaceTest(ProgramTest):
         text = (self.root / "s/recipes/kernel/recipe.toml").read_text().replace("package.stand-in", "package.kernel")
         (self.root / "s/recipes/kernel/recipe.toml").write_text(text)
         self.recipe("init", "mkdir -p $DESTDIR/sbin && $CC $CFLAGS $LDFLAGS -o $DESTDIR/sbin/init init.c", {"init.c": MAIN})
+
+    def content(self, path: str) -> str:
+        """A text file in the product's image, as `inspect` takes it out."""
+        with tempfile.TemporaryDirectory(dir=self.folder) as folder:
+            self.yarrik("inspect", "out/p/p.img", "--extract", path, "--to", folder, at=self.root)
+            return Path(folder, path.rpartition("/")[2]).read_text()
 
     def recipe(self, name: str, command: str, files: dict[str, str] | None = None, more: str = "", package: str = "") -> None:
         """Adds a `plain` recipe with one command; `more` goes into [build], `package` after it."""

@@ -68,7 +68,11 @@ class BuildSystemsWork(WorkspaceTest):
     def test_cmake_meson_and_autotools_cross_build_against_the_sysroot(self) -> None:
         for name, files in RECIPES.items():
             self.recipe(f"user-{name}", "true", {"main.c": PROGRAM, **files}, more='needs = ["gull"]')
-            loud = 'variables = { LOUD = "1" }' if name != "autotools" else 'arguments = ["--enable-loud"]'
+            loud = (
+                'variables = { LOUD = "1" }'
+                if name != "autotools"
+                else 'arguments = ["--enable-loud"]\nprograms = ["autoreconf"]'
+            )
             self.using(f"user-{name}", name, loud)
         files = self.built(*(f"user-{name}" for name in RECIPES))
         for name in RECIPES:
@@ -143,6 +147,7 @@ class BuildSystemsWork(WorkspaceTest):
             host-file = "{archive}"
             [build]
             using = "toolchain"
+            programs = ["aarch64-linux-gnu-gcc"]
             ''',
         )
         board = self.root / "s/boards/b.toml"

@@ -8,6 +8,7 @@ import unittest
 from pathlib import Path
 
 from tests.support import FolderTest, WorkspaceTest
+from yarrik.beneath import Folder
 from yarrik.cache import Entry, Store, Tree
 from yarrik.elf import ElfFacts, read_elf
 from yarrik.errors import YarrikError
@@ -147,7 +148,7 @@ class KernelOptionsThatDidNotSurviveAreNamed(FolderTest):
         )
         fragment = "CONFIG_GOOD=y\nCONFIG_GAUGE=y\nCONFIG_TYPO=y\n# CONFIG_HELD is not set\nCONFIG_MOD=m\nCONFIG_OTHER=y\n"
         final = "CONFIG_GOOD=y\n# CONFIG_GAUGE is not set\nCONFIG_HELD=y\nCONFIG_MOD=y\n"
-        found = list(lost_options(fragment, Path("f.kcfg"), final, self.folder / "src"))
+        found = list(lost_options(fragment, Path("f.kcfg"), final, Folder.at(self.folder / "src")))
         self.assertEqual([(t.place.key, t.place.line) for t in found],
                          [("CONFIG_GAUGE", 2), ("CONFIG_TYPO", 3), ("CONFIG_HELD", 4), ("CONFIG_OTHER", 6)])  # fmt: skip
         self.assertEqual(found[0].why, "it depends on SERIAL && OF; and on !TINY")
@@ -230,6 +231,11 @@ class ElfFilesAreRead(FolderTest):
 
 
 class PatchesThatDoNotFitAreExplained(FolderTest):
+    def sources(self) -> Folder:
+        folder = Folder.at(self.folder / "source")
+        self.addCleanup(folder.close)
+        return folder
+
     PATCH = (
         "--- a/x.c\n+++ b/x.c\n@@ -1,3 +1,4 @@\n one\n-two\n+TWO\n+2\n three\n@@ -9,2 +10,2 @@\n nine\n-ten\n+TEN\n"
         "--- a/gone.c\n+++ b/gone.c\n@@ -5 +5 @@\n-old\n+new\n--- /dev/null\n+++ b/fresh.c\n@@ -0,0 +1 @@\n+new\n"
@@ -237,7 +243,7 @@ class PatchesThatDoNotFitAreExplained(FolderTest):
 
     def told(self, text: str) -> list[tuple]:
         self.write("source/x.c", text)
-        found = misfits(self.PATCH, self.folder / "source")
+        found = misfits(self.PATCH, self.sources())
         return [(one.hunk.file, one.line, one.wanted, one.found, one.hunk.at) for one in found]
 
     def test_each_hunk_that_does_not_fit_with_the_first_line_that_differs(self) -> None:
@@ -251,7 +257,7 @@ class PatchesThatDoNotFitAreExplained(FolderTest):
     def test_paths_that_lead_out_are_not_looked_at(self) -> None:
         self.write("secret", "x\n")
         (self.folder / "source").mkdir()
-        found = misfits("--- a/../secret\n+++ b/../secret\n@@ -1 +1 @@\n-y\n+z\n", self.folder / "source")
+        found = misfits("--- a/../secret\n+++ b/../secret\n@@ -1 +1 @@\n-y\n+z\n", self.sources())
         self.assertEqual((found[0].line, found[0].found), (0, None))
 
 
@@ -261,10 +267,11 @@ class StepsThatReachOutAreTold(WorkspaceTest):
         for command, code, words in (
             ("git clone https://git.example.org/x.git", "STEP-NETWORK", "let a [[source]]"),
             ("tidegen --all", "STEP-NO-PROGRAM", "build.tools"),
-            ("make", "STEP-NO-PROGRAM", "apt-get install bison2000"),
+            ("bc -l", "STEP-NO-PROGRAM", 'programs = ["bc"]'),
+            ("make", "STEP-NO-PROGRAM", "bison2000"),
             ("false", "STEP-FAILED", "yarrik log build app"),
         ):
-            self.recipe("app", command, {"Makefile": "all:\n\tbison2000 x.y\n"})
+            self.recipe("app", command, {"Makefile": "all:\n\tbison2000 x.y\n"}, 'programs = ["git", "make"]')
             trouble = self.yarrik_json("build", code=1, at=self.root)["troubles"][0]
             self.assertEqual(trouble["code"], code, trouble)
             self.assertIn(words, trouble["remedy"])

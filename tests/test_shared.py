@@ -73,6 +73,26 @@ class TheSecondMachineBuildsNothing(SharingTest):
         self.assertGreater(first["traffic"]["sent_bytes"], report["traffic"]["brought_bytes"] // 2)
         self.assertFalse(self.build(self.environment, self.second)["changed"])
 
+    def test_what_was_made_without_a_sandbox_is_another_thing_and_goes_nowhere(self) -> None:
+        at = self.folder / "shared"
+        at.mkdir()
+        self.recipe(
+            "app", "mkdir -p $DESTDIR/usr; test -e /etc/passwd && echo seen > $DESTDIR/usr/x || echo unseen > $DESTDIR/usr/x"
+        )
+        self.write("w/s/images/i.toml", 'packages = ["init", "app"]\n')
+        self.environment = self.site("first", str(at), self.pushing())
+        first = self.yarrik_json("build", "--no-sandbox", at=self.root)
+        self.assertIn("build app", self.ran(first))
+        self.yarrik("cache", "push", at=self.root)
+        sent = {path.name for path in at.rglob("*") if path.is_file()}
+        for step in first["steps"]:
+            if step["step"].startswith(("build", "stage", "split app", "assemble", "write")):
+                self.assertNotIn(step["fingerprint"], sent, step["step"])
+        self.assertIn("sandbox", self.yarrik("plan", "--why", "build app", at=self.root))
+        second = self.yarrik_json("build", at=self.root)
+        self.assertIn("build app", self.ran(second))
+        self.assertEqual(self.content("/usr/x"), "unseen\n")
+
     def test_sources_come_from_there_too_when_their_own_place_is_gone(self) -> None:
         class Sources(http.server.SimpleHTTPRequestHandler):
             def log_message(self, *words: object) -> None:

@@ -46,9 +46,14 @@ def stored_ranges(handle: int, start: int, length: int) -> Iterator[tuple[int, i
         at = after
 
 
-def copy_sparse(source: str | Path, target: str | Path) -> None:
-    """Copies a file without reading or writing its holes. `target` must not exist."""
-    with open(source, "rb", buffering=0) as reader, open(target, "xb", buffering=0) as writer:
+def copy_sparse(source: str | Path, target: str | Path | int) -> None:
+    """Copies a file without reading or writing its holes. `target` must not exist, or is the descriptor of a new file, which
+    stays open."""
+    own = isinstance(target, int)
+    with (
+        open(source, "rb", buffering=0) as reader,
+        open(target, "wb" if own else "xb", buffering=0, closefd=not own) as writer,
+    ):
         end = os.fstat(reader.fileno()).st_size
         if end <= _SHORT:  # too short for a hole that would be worth looking for
             move_range(reader.fileno(), 0, writer.fileno(), 0, end)

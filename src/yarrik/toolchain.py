@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
+import glob
 import hashlib
 import os
 import shutil
 import subprocess
 import tempfile
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -16,23 +19,16 @@ from yarrik.arch import ARCHES, arch_of_compiler
 from yarrik.cache import Memory
 from yarrik.elf import read_elf
 from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.host import debian_package
+from yarrik.host.closure import is_shared, shared_files
+from yarrik.host.programs import PERL_MODULE
 
-#: The Debian package that brings each program that builds ask for.
-DEBIAN_PACKAGES = {
-    "gcc": "gcc libc6-dev",
-    "aarch64-linux-gnu-gcc": "gcc-aarch64-linux-gnu libc6-dev-arm64-cross",
-    "x86_64-linux-gnu-gcc": "gcc-x86-64-linux-gnu libc6-dev-amd64-cross",
-    "strip": "binutils",
-    "make": "make",
-    "bc": "bc",
-    "bison": "bison",
-    "flex": "flex",
-    "perl": "perl",
-    "git": "git",
-    "qemu-system-aarch64": "qemu-system-arm",
-    "qemu-system-x86_64": "qemu-system-x86",
-    "bwrap": "bubblewrap",
-}
+#: What a host's own compiler and its tools are called; each is there with the machine's name before it, too.
+_NATIVE_TOOLS = (
+    "addr2line", "ar", "as", "c++", "c++filt", "c89", "c99", "cc", "cpp", "elfedit", "g++", "gcc", "gcc-ar", "gcc-nm",
+    "gcc-ranlib", "gcov",
+    "gprof", "ld", "ld.bfd", "ld.gold", "nm", "objcopy", "objdump", "ranlib", "readelf", "size", "strings", "strip",
+)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -57,6 +53,10 @@ class Toolchain:
     runtime: tuple[RuntimeFile, ...]
     #: The folder that it was unpacked into, where it is not one of this machine's own.
     folder: str = ""
+    #: All that is its own on this machine: programs, and files and folders with headers and libraries.
+    own: tuple[str, ...] = ()
+    #: Programs of the host that it runs itself.
+    runs: tuple[str, ...] = ()
 
     @property
     def shown(self) -> str:
@@ -68,18 +68,28 @@ class _Remembered(msgspec.Struct):
     toolchain: Toolchain
 
 
-def probe(prefix: str, memory: Memory, place: Place, wanted_arch: str | None = None, folder: Path | None = None) -> Toolchain:
+def probe(
+    prefix: str,
+    memory: Memory,
+    place: Place,
+    wanted_arch: str | None = None,
+    folder: Path | None = None,
+    runs: tuple[str, ...] = (),
+) -> Toolchain:
     """Finds the compiler `<prefix>gcc` (or `cc` for no prefix), here or in an unpacked archive, and learns what it is.
 
-    `wanted_arch` is the board's; None accepts whatever the compiler builds for (the build host's own).
-    Raises YarrikError when it is missing, does not work, or builds for another architecture."""
+    `runs` are programs of the host that an unpacked one runs. `wanted_arch` is the board's; None accepts whatever the compiler
+    builds for (the build host's own). Raises YarrikError when it is missing, does not work, or builds for another
+    architecture."""
     driver = _find_driver(prefix, place) if folder is None else _driver_in(folder, prefix, place)
     fact = f"toolchain {driver}"
     toolchain = _recall(memory, fact)
-    if toolchain is None:
+    if toolchain is None or toolchain.runs != runs:
         toolchain = _learn(prefix, driver, memory, place)
-        toolchain = replace(toolchain, folder=str(folder or ""))
-        marks = {path: _mark(path) for path in (*toolchain.programs, *(file.here for file in toolchain.runtime))}
+        toolchain = replace(toolchain, folder=str(folder or ""), runs=runs)
+        marked = (*toolchain.programs, *(file.here for file in toolchain.runtime), *toolchain.own)
+        marks = {path: _mark(path) for path in dict.fromkeys(marked)}
+        marks |= {folder: _mark(folder) for path in toolchain.own for folder in _folders_below(path)}
         memory.learn(fact, msgspec.json.encode(_Remembered(marks, toolchain)))
     if wanted_arch is not None and toolchain.arch != wanted_arch:
         raise YarrikError(
@@ -109,7 +119,7 @@ def _recall(memory: Memory, fact: str) -> Toolchain | None:
 
 def _mark(path: str) -> str:
     try:
-        status = Path(path).stat()
+        status = os.stat(path)
     except OSError:
         return "missing"
     return f"{status.st_size} {status.st_mtime_ns} {status.st_ino}"
@@ -117,9 +127,12 @@ def _mark(path: str) -> str:
 
 def missing_program(program: str, place: Place, why: str) -> Trouble:
     """The trouble that a program is not on this machine, with the package that brings it."""
-    package = DEBIAN_PACKAGES.get(program, program)
-    return Trouble("HOST-TOOL-MISSING", f"the program `{program}` is not on this machine", place, why=why,
-                   remedy=f"on Debian: apt-get install {package}")  # fmt: skip
+    package = debian_package(program)
+    where = f"on Debian: apt-get install {package}" if package else "install it; on Debian, `apt-file search` tells the package"
+    what = f"the program `{program}` is not on this machine"
+    if program.startswith(PERL_MODULE):
+        what = f"the Perl module `{program.removeprefix(PERL_MODULE)}` is not on this machine"
+    return Trouble("HOST-TOOL-MISSING", what, place, why=why, remedy=where)
 
 
 def _find_driver(prefix: str, place: Place) -> str:
@@ -168,7 +181,75 @@ def _learn(prefix: str, driver: str, memory: Memory, place: Place) -> Toolchain:
         sha.update(memory.digest_of(Path(program).resolve()).encode())
     for file in runtime:
         sha.update(f"{file.in_image} {file.digest}\n".encode())
-    return Toolchain(prefix, arch.name, triplet, version, sha.hexdigest(), tuple(programs), tuple(runtime))
+    own = _own_files(prefix, driver, triplet, place)
+    for line in _names_and_sizes(own):
+        sha.update(line)
+    return Toolchain(prefix, arch.name, triplet, version, sha.hexdigest(), tuple(programs), tuple(runtime), own=tuple(own))
+
+
+def _own_files(prefix: str, driver: str, triplet: str, place: Place) -> list[str]:
+    """All paths on this machine that belong to the toolchain: its programs, the folders that it alone uses, and of folders that
+    all packages share what is the C library's, the kernel's and the C++ library's."""
+    apart = _installation(driver)
+    home = str(Path(driver).parent)
+    if apart:
+        programs = [apart]
+    elif prefix:
+        programs = sorted(glob.glob(f"{home}/{glob.escape(prefix)}*"))
+    else:
+        programs = [f"{home}/{name}" for name in _NATIVE_TOOLS] + sorted(glob.glob(f"{home}/{glob.escape(triplet)}-*"))
+    searched = dict(line.split(": ", 1) for line in _ask(driver, place, "-print-search-dirs").splitlines() if ": " in line)
+    paths = {kind: searched.get(kind, "").removeprefix("=").split(":") for kind in ("install", "programs", "libraries")}
+    include = _include_folders(driver, place, "c")
+    if any(Path(name).name.endswith("g++") for name in programs if Path(name).exists()):
+        include += _include_folders(driver, place, "c++")
+    found = [path for path in programs if Path(path).exists()]
+    alone = [path for path in _real(paths["install"] + paths["programs"]) if not is_shared(path)]
+    found += alone
+    for folders, kind, telling in ((include, "include", "stdio.h"), (paths["libraries"], "lib", "crt1.o")):
+        real = _real(folders)
+        own = [path for path in real if not is_shared(path)]
+        found += own
+        if not any(Path(path, telling).exists() for path in own):
+            found += [one for path in real if is_shared(path) for one in shared_files(path, kind)]
+    return list(dict.fromkeys(found))
+
+
+def _include_folders(driver: str, place: Place, language: str) -> list[str]:
+    """The folders in which the compiler looks for headers, as it says itself."""
+    try:
+        words = [driver, "-E", "-v", "-x", language, os.devnull]
+        done = subprocess.run(words, capture_output=True, text=True, errors="replace", timeout=60,
+                              env={**os.environ, "LC_ALL": "C"}, check=False)  # fmt: skip
+    except (OSError, subprocess.TimeoutExpired) as error:
+        raise YarrikError(Trouble("TOOLCHAIN-BROKEN", f"{driver} cannot be started: {error}", place,
+                                  remedy="check that it runs in a terminal")) from error  # fmt: skip
+    listed = done.stderr.partition("#include <...> search starts here:\n")[2].partition("End of search list")[0]
+    return [line.strip() for line in listed.splitlines() if line.startswith(" ")]
+
+
+def _real(folders: Iterable[str]) -> list[str]:
+    """Folders that exist, by their real paths, each once."""
+    return list(dict.fromkeys(os.path.realpath(folder) for folder in folders if folder and Path(folder).is_dir()))
+
+
+def _folders_below(path: str) -> Iterator[str]:
+    """A folder's own folders: the time of each changes when something in it is put there, replaced or removed."""
+    if Path(path).is_dir():
+        for place, _, _ in os.walk(path):
+            yield place
+
+
+def _names_and_sizes(paths: Iterable[str]) -> Iterator[bytes]:
+    """A line for each file at these paths or below: its path and size in bytes. Contents of compiler and C library are digested
+    apart; of thousands of headers, this tells enough."""
+    for path in sorted(paths):
+        files = [path] if not Path(path).is_dir() else [
+            f"{place}/{name}" for place, _, names in sorted(os.walk(path)) for name in sorted(names)
+        ]  # fmt: skip
+        for file in files:
+            with contextlib.suppress(OSError):
+                yield f"{file} {os.lstat(file).st_size}\n".encode("utf-8", "surrogateescape")
 
 
 def _runtime(driver: str, memory: Memory, place: Place) -> list[RuntimeFile]:
@@ -217,7 +298,15 @@ def _ask(driver: str, place: Place, *arguments: str) -> str:
                 f"{driver} cannot build a program: {words[-1]}",
                 place,
                 why="a compiler without its C library, assembler or linker builds nothing",
-                remedy=f"on Debian: apt-get install {DEBIAN_PACKAGES.get(prefix, 'gcc libc6-dev')}",
+                remedy=f"on Debian: apt-get install {debian_package(prefix) or 'gcc libc6-dev'}",
             )
         )
     return done.stdout.strip()
+
+
+def _installation(program: str) -> str:
+    """The folder that a compiler outside the system's own folders lives in; empty for those inside."""
+    real = Path(program).resolve()
+    if str(real).startswith(("/usr/", "/bin/", "/sbin/", "/lib")):
+        return ""
+    return str(real.parent.parent if real.parent.name == "bin" else real.parent)

@@ -29,6 +29,7 @@ from typing import BinaryIO
 import msgspec
 import platformdirs
 
+from yarrik.beneath import Folder, NotPlain
 from yarrik.cache.tree import CHUNK, MANY, READERS, Entry, Tree, TreeDamaged, file_digest, plain_modes, read_tree
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.moving import copy_sparse
@@ -263,58 +264,120 @@ class Store:
             self.take_out(path)
             raise MissingObject(digest) from error
 
-    def snapshot(self, folder: Path, move: bool = False, plain: bool = False, suffixes: tuple[str, ...] = ()) -> Tree:
+    def snapshot(self, folder: Path | Folder, move: bool = False, plain: bool = False, suffixes: tuple[str, ...] = ()) -> Tree:
         """Takes a whole folder in and returns its tree. With `move` the files themselves go into the store.
 
-        With `plain`, only the executable bit of the modes counts, as for sources that people edit."""
-        tree = read_tree(folder, lambda path, _: self.put_file(path, move), suffixes)
+        With `plain`, only the executable bit of the modes counts, as for sources that people edit. No link is followed."""
+        if not isinstance(folder, Folder):
+            with Folder.at(folder) as opened:
+                return self.snapshot(opened, move, plain, suffixes)
+        tree = read_tree(folder, lambda path, status: self._put_below(folder, path, status, move), suffixes)
         if plain:
             tree = plain_modes(tree)
         self.put_tree(tree)
         return tree
 
-    def lay_out(self, tree: Tree, folder: Path, writable: bool) -> None:
-        """Puts the tree into `folder`, which may hold another tree already; files must not clash.
+    def put_below(self, folder: Folder, path: str) -> tuple[str, int]:
+        """Takes in a file that somebody else left in a folder, and returns its digest and size in bytes. Raises OSError."""
+        with folder.open(path) as source:
+            size = os.fstat(source.fileno()).st_size
+            if size <= _SMALL:
+                data = source.read(_SMALL + 1)
+                if len(data) <= _SMALL:
+                    return self.put_bytes(data), len(data)
+                source.seek(0)
+            return self.put_stream(source)
+
+    def _put_below(self, folder: Folder, path: str, status: os.stat_result, move: bool) -> str:
+        # A file of two names is copied: through the other one it could be written later.
+        if not move or status.st_nlink > 1 or status.st_dev != self._device:
+            return self.put_below(folder, path)[0]
+        name = f"{self.scratch}/{self._token}-{next(self._numbers)}"
+        folder.move_out(path, name)
+        try:
+            handle = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+            with open(handle, "rb") as file:
+                if not stat.S_ISREG(os.fstat(handle).st_mode):
+                    raise NotPlain(errno.EINVAL, "was replaced while it was taken in", path)
+                digest = hashlib.file_digest(file, "sha256").hexdigest()
+            self._settle_at(name, self._object_name(digest))
+        except BaseException:
+            Path(name).unlink(missing_ok=True)
+            raise
+        return digest
+
+    @cached_property
+    def _device(self) -> int:
+        return self.scratch.stat().st_dev
+
+    def lay_out(self, tree: Tree, folder: Folder | Path, writable: bool) -> None:
+        """Puts the tree into `folder`, which may hold another tree already; raises FileExistsError where they clash, and
+        NotPlain where the other one has a link or file in place of a folder.
 
         Without `writable`, files are hard links into the store where the file system allows it."""
-        folder.mkdir(parents=True, exist_ok=True)
-        top = os.fspath(folder)
+        if not isinstance(folder, Folder):
+            folder.mkdir(parents=True, exist_ok=True)
+            with Folder.at(folder) as opened:
+                return self.lay_out(tree, opened, writable)
         copies: list[Entry] = []
-        for entry in tree.entries:
-            target = f"{top}/{entry.path}"
-            if entry.kind == "folder":
-                with contextlib.suppress(FileExistsError):
-                    os.mkdir(target)
-            elif entry.kind == "link":
-                os.symlink(entry.content, target)
-            elif writable:
-                copies.append(entry)
-            else:
-                self._link_out(entry.content, target, bool(entry.mode & 0o111))
-
-        def copy(entry: Entry) -> None:
-            self.copy_out(entry.content, f"{top}/{entry.path}", entry.mode | 0o200)
-
+        above, parent = "", folder
+        try:
+            for entry in tree.entries:
+                where, _, name = entry.path.rpartition("/")
+                if where != above:
+                    if parent is not folder:
+                        parent.close()
+                    above, parent = where, folder.folder(where) if where else folder
+                try:
+                    if entry.kind == "folder":
+                        self._make_folder(parent, name)
+                    elif entry.kind == "link":
+                        parent.symlink(entry.content, name)
+                    elif writable:
+                        copies.append(entry)
+                    else:
+                        self._link_out(entry.content, parent, name, bool(entry.mode & 0o111))
+                except FileExistsError as error:
+                    raise FileExistsError(error.errno, error.strerror, entry.path) from error
+        finally:
+            if parent is not folder:
+                parent.close()
         if len(copies) < MANY:
             for entry in copies:
-                copy(entry)
+                self.copy_out(entry.content, folder, entry.path, entry.mode | 0o200)
         else:
             with ThreadPoolExecutor(READERS) as pool:
-                for _ in pool.map(copy, copies, chunksize=16):
+                work = pool.map(
+                    lambda entry: self.copy_out(entry.content, folder, entry.path, entry.mode | 0o200), copies, chunksize=16
+                )
+                for _ in work:
                     pass
         if writable:
             for entry in reversed(tree.entries):
                 if entry.kind == "folder":
-                    (folder / entry.path).chmod(entry.mode | 0o700)
+                    folder.chmod(entry.path, entry.mode | 0o700)
 
-    def copy_out(self, digest: str, target: str | Path, mode: int) -> None:
-        """Copies an object to `target`, which must not exist, keeping holes."""
-        copy_sparse(self.checked(digest), target)
-        _settle(target, mode)
-
-    def _link_out(self, digest: str, target: str, executable: bool) -> None:
+    @staticmethod
+    def _make_folder(parent: Folder, name: str) -> None:
         try:
-            os.link(self.checked(digest, executable), target)
+            parent.make_folder(name)
+        except FileExistsError:
+            if not parent.is_folder(name):
+                raise
+
+    def copy_out(self, digest: str, folder: Folder, path: str, mode: int) -> None:
+        """Copies an object to `path` below a folder, where nothing may be, keeping holes."""
+        handle = folder.create(path)
+        try:
+            copy_sparse(self.checked(digest), handle)
+            os.fchmod(handle, mode)
+            os.utime(handle, (STILL_TIME, STILL_TIME))
+        finally:
+            os.close(handle)
+
+    def _link_out(self, digest: str, parent: Folder, name: str, executable: bool) -> None:
+        try:
+            parent.link_here(self.checked(digest, executable), name)
             return
         except MissingObject:
             if not executable:
@@ -323,13 +386,13 @@ class Store:
             raise
         except OSError:
             # Another file system, too many links to one object, or another user's: a copy does as well.
-            self.copy_out(digest, target, 0o755 if executable else 0o644)
+            self.copy_out(digest, parent, name, 0o755 if executable else 0o644)
             return
-        with self._fresh() as (name, sink):
+        with self._fresh() as (fresh, sink):
             sink.close()
-            shutil.copyfile(self.checked(digest), name)
-            self._settle_at(name, self._object_name(digest) + ".x", 0o555)
-        self._link_out(digest, target, executable)
+            shutil.copyfile(self.checked(digest), fresh)
+            self._settle_at(fresh, self._object_name(digest) + ".x", 0o555)
+        self._link_out(digest, parent, name, executable)
 
     # Results of steps
 

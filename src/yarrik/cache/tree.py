@@ -14,8 +14,9 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import Literal, cast
+from typing import Literal
 
+from yarrik.beneath import Folder, kind_of
 from yarrik.errors import Place, Trouble, YarrikError
 
 Kind = Literal["folder", "file", "link"]
@@ -140,47 +141,58 @@ def file_digest(path: str | Path) -> str:
 
 
 def read_tree(
-    folder: Path, digest_of: Callable[[Path, os.stat_result], str] | None = None, suffixes: tuple[str, ...] = ()
+    folder: Path | Folder,
+    digest_of: Callable[[str, os.stat_result], str] | None = None,
+    suffixes: tuple[str, ...] = (),
 ) -> Tree:
-    """The tree below `folder`, without version control's own folder. `digest_of` may answer from memory; without it
-    every file is read. With `suffixes`, only files whose names end so, and right in `folder`. Where there are many files,
-    `digest_of` is called by several threads.
+    """The tree below `folder`, without version control's own folder. No link is followed. `digest_of` gets a file's path below
+    the folder and its status, and may answer from memory; without it every file is read. With `suffixes`, only files whose
+    names end so, and right in `folder`. Where there are many files, `digest_of` is called by several threads.
 
     Raises YarrikError when there is something that is no file, folder or link, or that cannot be read."""
-    digest = digest_of or (lambda path, _: file_digest(path))
-    entries: list[Entry] = []
-    files: list[tuple[str, Path, os.stat_result]] = []
-    waiting = [("", os.fspath(folder))]
+    if isinstance(folder, Folder):
+        return _read_tree(folder, Path(), digest_of, suffixes)
     try:
-        while waiting:
-            prefix, place = waiting.pop()
-            with os.scandir(place) as found:
-                for item in found:
-                    if item.name == ".git" or (suffixes and not item.name.endswith(suffixes)):
-                        continue
-                    path = prefix + item.name
-                    status = item.stat(follow_symlinks=False)
-                    if stat.S_ISREG(status.st_mode):
-                        files.append((path, Path(item.path), status))
-                    elif stat.S_ISDIR(status.st_mode):
-                        entries.append(Entry(path, "folder", stat.S_IMODE(status.st_mode), 0, ""))
-                        waiting.append((path + "/", item.path))
-                    elif stat.S_ISLNK(status.st_mode):
-                        target = os.readlink(item.path)
-                        entries.append(Entry(path, "link", 0o777, len(os.fsencode(target)), target))
-                    else:
-                        raise _unfit(Path(item.path), "it is neither a file, a folder nor a link")
+        opened = Folder.at(folder)
+    except OSError as error:
+        raise _unfit(folder, error.strerror or str(error)) from error
+    with opened:
+        return _read_tree(opened, folder, digest_of, suffixes)
+
+
+def _read_tree(
+    folder: Folder, shown: Path, digest_of: Callable[[str, os.stat_result], str] | None, suffixes: tuple[str, ...]
+) -> Tree:
+    def read(path: str, _: os.stat_result) -> str:
+        with folder.open(path) as file:
+            return hashlib.file_digest(file, "sha256").hexdigest()  # type: ignore[arg-type]
+
+    digest = digest_of or read
+    entries: list[Entry] = []
+    files: list[tuple[str, os.stat_result]] = []
+    try:
+        for path, status, target in folder.walk(deep=not suffixes):
+            if suffixes and not path.endswith(suffixes):
+                continue
+            if stat.S_ISREG(status.st_mode):
+                files.append((path, status))
+            elif stat.S_ISDIR(status.st_mode):
+                entries.append(Entry(path, "folder", stat.S_IMODE(status.st_mode), 0, ""))
+            elif stat.S_ISLNK(status.st_mode):
+                entries.append(Entry(path, "link", 0o777, len(os.fsencode(target)), target))
+            else:
+                raise _unfit(shown / path, f"it is {kind_of(status.st_mode)}")
         if len(files) < MANY:
-            contents = [digest(place, status) for _, place, status in files]
+            contents = [digest(path, status) for path, status in files]
         else:
             with ThreadPoolExecutor(READERS) as pool:
-                contents = list(pool.map(lambda file: digest(file[1], file[2]), files, chunksize=16))
-        entries += [
-            Entry(path, "file", stat.S_IMODE(status.st_mode), status.st_size, content)
-            for (path, _, status), content in zip(files, contents, strict=True)
-        ]
+                contents = list(pool.map(lambda file: digest(*file), files, chunksize=16))
     except OSError as error:
-        raise _unfit(Path(cast(str, error.filename or folder)), error.strerror or str(error)) from error
+        raise _unfit(shown / str(error.filename or ""), error.strerror or str(error)) from error
+    entries += [
+        Entry(path, "file", stat.S_IMODE(status.st_mode), status.st_size, content)
+        for (path, status), content in zip(files, contents, strict=True)
+    ]
     return Tree.of(entries)
 
 
@@ -205,6 +217,30 @@ def plain_modes(tree: Tree) -> Tree:
         return 0o755 if entry.kind == "folder" or entry.mode & 0o100 else 0o644
 
     return Tree(tuple(Entry(e.path, e.kind, mode_of(e), e.size, e.content) for e in tree.entries))
+
+
+@dataclass(frozen=True)
+class Clash:
+    """A path that two trees bring, and what it is in each; `first` and `second` name the trees."""
+
+    path: str
+    first: str
+    first_kind: Kind
+    second: str
+    second_kind: Kind
+
+
+def clashes(trees: Iterable[tuple[str, Tree]]) -> list[Clash]:
+    """What keeps trees from lying in one folder: the same path in two of them, but for folders. Of what lies below a clash
+    nothing is told. Sorted by path."""
+    known: dict[str, tuple[str, Kind]] = {}
+    found: dict[str, Clash] = {}
+    for name, tree in trees:
+        for entry in tree.entries:
+            other = known.setdefault(entry.path, (name, entry.kind))
+            if other[0] != name and not other[1] == entry.kind == "folder":
+                found.setdefault(entry.path, Clash(entry.path, other[0], other[1], name, entry.kind))
+    return [found[path] for path in sorted(found) if not any(parent in found for parent in parents(path))]
 
 
 def changed_paths(before: Tree, after: Tree) -> list[str]:

@@ -11,6 +11,7 @@ from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from yarrik.beneath import regular_file
 from yarrik.devicetree.checks import Finding, check_tree
 from yarrik.devicetree.tree import DeviceTree, Reference, TreeNode, TreeProperty
 from yarrik.errors import Place, Trouble, YarrikError, suggestion
@@ -73,9 +74,11 @@ def compile_and_check(
     include: Sequence[Path] = (),
     symbols: bool = False,
     silenced: Collection[str] = (),
+    reader: Callable[[Path], bytes] = regular_file,
 ) -> tuple[DeviceTree, list[Trouble]]:
-    """As `compile_source`, and what the checks find likely wrong, but for those whose codes are silenced."""
-    parser = _Parser(path, include, symbols)
+    """As `compile_source`, and what the checks find likely wrong, but for those whose codes are silenced. All files are read
+    with `reader`, which raises OSError for those that may not be read."""
+    parser = _Parser(path, include, symbols, reader)
     tree = parser.run(text)
     return tree, [parser.found(one) for one in check_tree(tree.root) if one.code not in silenced]
 
@@ -96,6 +99,7 @@ class _Parser:
     path: Path
     folders: Sequence[Path] = ()
     symbols: bool = False
+    reader: Callable[[Path], bytes] = regular_file
     plugin: bool = False
     fragments: int = 0
     files: list[_File] = field(default_factory=list)
@@ -163,7 +167,7 @@ class _Parser:
         if len(self.files) > 30:
             raise self.fail("files include each other too deep", named_by)
         try:
-            text = path.read_text(encoding="utf-8") if text is None else text
+            text = self.reader(path).decode("utf-8") if text is None else text
         except (OSError, UnicodeDecodeError) as error:
             reason = error.strerror if isinstance(error, OSError) else "it is not UTF-8 text"
             if named_by is None:
@@ -474,7 +478,7 @@ class _Parser:
         self.expect(")", "after /incbin/")
         path = self.found_file(self.unescaped(name).decode("utf-8", "replace"), token)
         try:
-            content = path.read_bytes()
+            content = self.reader(path)
         except OSError as error:
             raise self.fail(
                 f"cannot read {path.name}: {error.strerror}", name, "files are looked for beside this one"

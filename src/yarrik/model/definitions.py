@@ -20,6 +20,7 @@ from yarrik.model.rules import (
     GitUrl,
     Guid,
     HostName,
+    HostProgram,
     ImagePath,
     Mode,
     Name,
@@ -556,7 +557,9 @@ class Build(Definable, frozen=True, kw_only=True):
     makes too, like `coast/pier.dtb`; they become a package of their own.
 
     `weight` (in jobs) and `memory` tell what a build takes, so that not too many run beside it. `time_limit` and `output_limit`
-    (of the log) end one that goes astray. `let_in` names variables of the environment that the commands may see."""
+    (of the log) and `process_limit` (processes and threads at a time) end one that goes astray. `let_in` names variables of the
+    environment that the commands may see. `programs` are those of the host that they run, beside a shell's usual ones and those
+    of the build system: names, paths, or modules of Perl like `perl:XML::Parser`."""
 
     using: Literal[
         "make", "cmake", "meson", "autotools", "python", "prebuilt", "files", "plain",
@@ -577,7 +580,9 @@ class Build(Definable, frozen=True, kw_only=True):
     memory: Size = ""
     time_limit: Span = ""
     output_limit: Size = ""
+    process_limit: Annotated[int, msgspec.Meta(ge=16)] = 4096
     let_in: tuple[Variable, ...] = ()
+    programs: tuple[HostProgram, ...] = ()
 
 
 class OptionRule(Definable, frozen=True, kw_only=True):

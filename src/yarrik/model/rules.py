@@ -155,6 +155,16 @@ def check_config(text: str) -> None:
     _matches(_CONFIG, text, "is not the name of a base configuration, like `tinyconfig` or `defconfig`")
 
 
+_HOST_PROGRAM = re.compile(r"(?:perl:[A-Za-z0-9_]+(::[A-Za-z0-9_]+)*|\[|[A-Za-z0-9_][A-Za-z0-9_.+-]*|(/[A-Za-z0-9_.+@:-]+)+)\Z")
+
+
+def check_host_program(text: str) -> None:
+    """A program's name, an absolute path, or `perl:` and the name of a module."""
+    _matches(_HOST_PROGRAM, text, "is no program: write its name, an absolute path, or a module like `perl:XML::Parser`")
+    if ".." in text.split("/"):
+        raise ValueError(f"`{text}` has a `..` in it: write the path itself")
+
+
 def check_variable(text: str) -> None:
     _matches(_VARIABLE, text, "is not the name of a variable: letters, digits and `_`")
 
@@ -195,6 +205,7 @@ Address = Annotated[str, Rule(check_address)]
 CheckCode = Annotated[str, Rule(check_check)]
 Relative = Annotated[str, Rule(check_relative)]
 ConfigName = Annotated[str, Rule(check_config)]
+HostProgram = Annotated[str, Rule(check_host_program)]
 Variable = Annotated[str, Rule(check_variable)]
 OneLine = Annotated[str, Rule(check_one_line)]
 ToolPrefix = Annotated[str, Rule(check_shell_safe)]

@@ -23,6 +23,11 @@ class Action(msgspec.Struct, frozen=True, kw_only=True, tag_field="does", rename
     REVISION: ClassVar[int] = 0
 
 
+def runs_commands(action: Action) -> bool:
+    """Whether an action starts programs of the build host."""
+    return isinstance(action, (RunCommands, ConfigureKernel, ApplyPatches, Stage, CompileDeviceTrees))
+
+
 class FetchFile(Action, frozen=True, kw_only=True):
     """Takes a file that the build host provides into the cache. Output: `file`."""
 
@@ -81,11 +86,14 @@ class ConfigureKernel(Action, frozen=True, kw_only=True, omit_defaults=True):
     environment: dict[str, str]
     toolchain: str
     built_in: bool = False
+    programs: tuple[str, ...] = ()
+    host: str = ""
 
 
 class RunCommands(Action, frozen=True, kw_only=True):
     """Runs a recipe's build and its installation into `{step}/stage`. Output: `files`. `files` are texts that are written into
-    the step's folder beforehand.
+    the step's folder beforehand. `programs` are those of the host that it sees, by name, and `host` is the digest of all paths
+    of the host that it sees.
 
     `writable` names the folders below `{step}` that the commands may change; all others are laid out read-only."""
 
@@ -95,6 +103,8 @@ class RunCommands(Action, frozen=True, kw_only=True):
     writable: tuple[str, ...]
     toolchain: str
     files: dict[str, str] = {}
+    programs: tuple[str, ...] = ()
+    host: str = ""
 
 
 class ApplyPatches(Action, frozen=True, kw_only=True):

@@ -17,7 +17,10 @@ SYSROOT = "{step}/sysroot"
 STAGE = "{step}/stage"
 #: Programs of the host that a build system needs.
 PROGRAMS = {
-    "cmake": ("cmake", "make"), "meson": ("meson", "ninja", "pkg-config"), "autotools": ("make",), "python": ("python3",),
+    "make": ("make",), "cmake": ("cmake", "make", "pkg-config"), "meson": ("meson", "ninja", "pkg-config"),
+    "autotools": ("make", "pkg-config"), "python": ("pip3", "python3"),
+    # The host's compiler makes the tools that a kernel builds for itself.
+    "kernel": ("bc", "bison", "flex", "gcc", "make", "perl"), "kernel-module": ("bc", "bison", "flex", "gcc", "make", "perl"),
 }  # fmt: skip
 
 

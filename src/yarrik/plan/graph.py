@@ -392,8 +392,7 @@ class _Planner:
     def _commands(self, node: Node, recipe: Definition[Recipe], source: tuple[str, str], order: Order) -> tuple[str, str]:
         build = with_options(recipe.value, self.answer.options_of(node))
         toolchain = self.surroundings.toolchain(node.side)
-        for program in PROGRAMS.get(build.using, ()):
-            self.programs.setdefault(program, (recipe.place("build", "using"), f"`{recipe.name}` is built with {build.using}"))
+        programs = self._programs(recipe)
         foreign = node.side == "board" and self.composition.board.value.arch != "host"
         calls = calls_for(build, Setting(toolchain, self._environment(node, toolchain), foreign))
         inputs: dict[str, tuple[str, str]] = {"source": source}
@@ -413,6 +412,8 @@ class _Planner:
                     writable=("source", "build"),
                     toolchain=toolchain.shown,
                     files=dict(calls.files),
+                    programs=programs,
+                    host=self.surroundings.sight(node.side, programs),
                 ),
                 inputs=inputs,
                 places=dict(self.steps[source[0]].places),
@@ -421,6 +422,16 @@ class _Planner:
             )
         )
         return step.name, "files"
+
+    def _programs(self, recipe: Definition[Recipe]) -> tuple[str, ...]:
+        """The host's programs that a recipe's commands see: those of its build system, and those that it names."""
+        build = recipe.value.build
+        for program in PROGRAMS[build.using] if build.using in PROGRAMS and build.using != "make" else ():
+            self.programs.setdefault(program, (recipe.place("build", "using"), f"`{recipe.name}` is built with {build.using}"))
+        for number, program in enumerate(build.programs):
+            place = recipe.place("build", "programs", str(number))
+            self.programs.setdefault(program, (place, f"`{recipe.name}` says that its build uses it"))
+        return tuple(sorted({*PROGRAMS.get(build.using, ()), *build.programs}))
 
     def _let_in(self, build: Build) -> dict[str, str]:
         """Variables of the environment that the recipe asks for, as they are now: their values are part of the fingerprint."""
@@ -465,8 +476,8 @@ class _Planner:
         kernel = board.value.kernel
         toolchain = self.surroundings.toolchain(node.side)
         arch = ARCHES[toolchain.arch]
-        for program in ("make", "gcc", "bc", "bison", "flex"):
-            self.programs.setdefault(program, (recipe.place("build", "using"), "the kernel's own build needs it"))
+        programs = self._programs(recipe)
+        host = self.surroundings.sight(node.side, programs)
         environment = self._kernel_environment()
         make = self._kernel_make(toolchain, "source")
         form = kernel_form(board, arch)
@@ -488,6 +499,8 @@ class _Planner:
                     built_in=bool(kernel.built_in),
                     environment=environment,
                     toolchain=toolchain.shown,
+                    programs=programs,
+                    host=host,
                 ),
                 files={label: self.surroundings.file_digest(file, where) for label, (file, where) in given.items()},
                 inputs={"source": source},
@@ -511,6 +524,8 @@ class _Planner:
                     folder="{step}/build",
                     writable=("build",),
                     toolchain=toolchain.shown,
+                    programs=programs,
+                    host=host,
                 ),
                 inputs={"source": source, "build": (configure.name, "config"), **self._built_in()},
             )
@@ -573,6 +588,7 @@ class _Planner:
                         remedy="add CONFIG_MODULES=y to one of the board's `kernel.fragments`")
             )  # fmt: skip
         toolchain = self.surroundings.toolchain(node.side)
+        programs = self._programs(recipe)
         make = self._kernel_make(toolchain, "kernel")
         outside = (*make, "M={step}/source")
         step = self._add(
@@ -590,6 +606,8 @@ class _Planner:
                     folder="{step}/build",
                     writable=("source", "build"),
                     toolchain=toolchain.shown,
+                    programs=programs,
+                    host=self.surroundings.sight(node.side, programs),
                 ),
                 inputs={
                     "source": source,
@@ -624,13 +642,18 @@ class _Planner:
 
 
 def _bounds_of(build: Build) -> Bounds:
-    if build.weight == 1 and not (build.memory or build.time_limit or build.output_limit):
+    if (
+        build.weight == 1
+        and not (build.memory or build.time_limit or build.output_limit)
+        and (build.process_limit == UNBOUND.processes)
+    ):
         return UNBOUND
     return Bounds(
         weight=build.weight,
         memory=parse_size(build.memory) if build.memory else 0,
         seconds=parse_span(build.time_limit) if build.time_limit else 0.0,
         output=parse_size(build.output_limit) if build.output_limit else UNBOUND.output,
+        processes=build.process_limit,
     )
 
 

@@ -21,12 +21,14 @@ _encode = msgspec.json.Encoder(order="deterministic").encode
 @dataclass(frozen=True)
 class Bounds:
     """What a step takes, and what it may take at most; no part of its result. `weight` is in jobs, `memory` and `output` (of
-    its log) in bytes, `seconds` for all its commands together; 0 is without a bound."""
+    its log) in bytes, `seconds` for all its commands together; 0 is without a bound. `processes` counts those that it has at a
+    time, with their threads."""
 
     weight: int = 1
     memory: int = 0
     seconds: float = 0.0
     output: int = 256 << 20
+    processes: int = 4096
 
 
 UNBOUND = Bounds()
@@ -40,7 +42,8 @@ class Step:
     `places` tells where outside things (and the sources behind an input) lie on this machine.
     `predicted` holds outputs that are known beforehand. `choices` are what people decided that the action follows from
     (options, versions), and `marks` tells where in their files a setting or choice stands: both serve messages, not the
-    fingerprint. `urls` are where a file can be had: its digest alone counts. What a `private` step leaves goes nowhere else.
+    fingerprint. `urls` are where a file can be had: its digest alone counts. What a `private` step leaves goes nowhere else. An
+    `open` step runs its commands without a sandbox: what it leaves is another thing, and is not shared.
     """
 
     kind: str
@@ -55,6 +58,7 @@ class Step:
     urls: tuple[str, ...] = ()
     bounds: Bounds = UNBOUND
     private: bool = False
+    open: bool = False
 
     @property
     def name(self) -> str:
@@ -70,6 +74,8 @@ def fingerprint_of(step: Step, inputs: Mapping[str, str]) -> str:
     sha = hashlib.sha256(b"yarrik step %d %s\n" % (FORMAT, step.kind.encode()))
     if step.action.REVISION:
         sha.update(b"revision %d\n" % step.action.REVISION)
+    if step.open:
+        sha.update(b"open\n")
     for part in (step.action, dict(step.files), dict(inputs)):
         sha.update(_encode(part))
         sha.update(b"\n")
@@ -87,6 +93,8 @@ def parts_of(step: Step, inputs: Mapping[str, str]) -> dict[str, str]:
             parts[f"setting {key}"] = _text(value)
     if step.action.REVISION:
         parts["setting revision of this step"] = str(step.action.REVISION)
+    if step.open:
+        parts["setting sandbox"] = "none"
     parts.update({f"choice {label}": value for label, value in step.choices.items()})
     parts.update({f"file {label}": digest for label, digest in step.files.items()})
     parts.update({f"input {label}": digest for label, digest in inputs.items()})

@@ -16,6 +16,9 @@ class Surroundings(Protocol):
 
     def toolchain(self, side: str) -> Toolchain: ...
 
+    def sight(self, side: str, programs: tuple[str, ...]) -> str:
+        """The digest of all paths of the host that a step sees: its side's toolchain, and programs with what they load."""
+
     def source_tree(self, folder: Path, suffixes: tuple[str, ...], place: Place) -> Tree: ...
 
     def file_digest(self, file: Path, place: Place, debian_package: str = "") -> str: ...

@@ -14,6 +14,8 @@ from dataclasses import dataclass, field
 from io import BytesIO
 from posixpath import basename
 
+from yarrik.elf import ElfDamaged, sections
+
 _MAGIC, _VERSION = 0xB007F457, 0x00020001
 _PREFIX, _VALUES, _CHILDREN = 0x80000000, 0x40000000, 0x20000000
 _MODULE = re.compile(r"(?P<top>(?:/usr)?/lib/modules/[^/]+)/(?P<file>.+\.ko)\Z")
@@ -83,21 +85,19 @@ def _name(file: str) -> str:
 
 
 def _facts(file: str, data: bytes) -> ModuleFacts:
-    from elftools.common.exceptions import ELFError
-    from elftools.elf.elffile import ELFFile
-
     try:
-        elf = ELFFile(BytesIO(data))
-        section = elf.get_section_by_name(".modinfo")
-        if section is None:
-            raise ModuleDamaged(f"{file} is no kernel module: it has no .modinfo")
-        table = elf.get_section_by_name("__ksymtab_strings")
-        offered = tuple(name.decode("ascii", "replace") for name in table.data().split(b"\0") if name) if table else ()
-        info = section.data()
-    except (ELFError, KeyError, ValueError, IndexError, UnicodeDecodeError, AttributeError, TypeError) as error:
-        if isinstance(error, ModuleDamaged):
-            raise
-        raise ModuleDamaged(f"{file} does not read as an ELF file ({type(error).__name__})") from error
+        found = {section.name: section for section in sections(BytesIO(data))}
+    except ElfDamaged as error:
+        raise ModuleDamaged(f"{file} does not read as an ELF file: {error}") from error
+
+    def content(name: str) -> bytes:
+        section = found.get(name)
+        return data[section.sh_offset : section.sh_offset + section.sh_size] if section is not None else b""
+
+    if ".modinfo" not in found:
+        raise ModuleDamaged(f"{file} is no kernel module: it has no .modinfo")
+    info = content(".modinfo")
+    offered = tuple(name.decode("ascii", "replace") for name in content("__ksymtab_strings").split(b"\0") if name)
     told: dict[str, list[str]] = {}
     for entry in info.split(b"\0"):
         key, _, value = entry.decode("utf-8", "replace").partition("=")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import gzip
 import io
 import lzma
@@ -13,6 +14,7 @@ from typing import TYPE_CHECKING, BinaryIO
 import msgspec
 import zstandard
 
+from yarrik.beneath import NotPlain
 from yarrik.boot import (
     DEVICE_TREE_ROOM,
     BootParts,
@@ -52,7 +54,7 @@ from yarrik.maps import Area
 from yarrik.model import Disk
 from yarrik.plan import CompileDeviceTrees, PlaceBootFiles, TryOnBench
 from yarrik.rootfs import Node, RootTree
-from yarrik.run.perform import Context, blob_path, perform, taken
+from yarrik.run.perform import Context, blob_path, perform, sees_of, taken
 from yarrik.units import parse_size
 
 if TYPE_CHECKING:
@@ -71,27 +73,40 @@ _KERNEL_INCLUDE = ("include", "scripts/dtc/include-prefixes")
 @perform.register
 def _(action: CompileDeviceTrees, context: Context) -> dict[str, str]:
     store, work = context.store, context.work
+
+    def lay_out(label: str, tree: Tree, writable: bool) -> None:
+        context.below.make_folder(label)
+        with context.below.folder(label) as folder:
+            store.lay_out(tree, folder, writable)
+
     for label in ("source", *action.include):
-        store.lay_out(store.tree(context.inputs[label]), work / label, writable=context.sandbox.bubblewrap is None)
+        lay_out(label, store.tree(context.inputs[label]), context.sandbox.bubblewrap is None)
     names = (action.source, *action.overlays)
-    wanted = any(uses_preprocessor(_text(work / "source" / name)) for name in names)
+    wanted = any(uses_preprocessor(_text(context, name)) for name in names)
     folders = [work / label for label in action.include]
     if wanted and "kernel" in context.inputs:
         kernel = store.tree(context.inputs["kernel"])
-        store.lay_out(_sources_only(kernel), work / "kernel", writable=False)
+        lay_out("kernel", _sources_only(kernel), writable=False)
         folders += [work / "kernel" / part for part in _KERNEL_INCLUDE]
     for name in ("home", "tmp"):
-        (work / name).mkdir()
+        context.below.make_folder(name)
     collector = Collector()
     warnings: list[Trouble] = []
     trees: dict[str, DeviceTree] = {}
+
+    def reader(file: Path) -> bytes:
+        # A source, or what the preprocessor says of files, may name any file; only those of the step are read.
+        if not file.is_relative_to(work):
+            raise NotPlain(errno.EXDEV, "it lies outside of the board's folders", str(file))
+        return context.below.read(context.below.within(str(file.relative_to(work))))
+
     for name in names:
         source = work / "source" / name
         try:
             text = _preprocessed(action.compiler, source, folders, context)
             # An overlay's labels serve those that come after it; the base's serve all of them.
             labels = action.labels or bool(action.overlays)
-            trees[name], found = compile_and_check(source, text, folders, labels, action.silence)
+            trees[name], found = compile_and_check(source, text, folders, labels, action.silence, reader)
             warnings += found
         except YarrikError as error:
             collector.extend(_edited(trouble, context) for trouble in error.troubles)
@@ -126,8 +141,12 @@ def _(action: CompileDeviceTrees, context: Context) -> dict[str, str]:
     return {"blobs": store.put_tree(Tree.of(entries))}
 
 
-def _text(path: Path) -> str:
-    return path.read_text(encoding="utf-8", errors="replace")
+def _text(context: Context, name: str) -> str:
+    """A source's text; empty for one that is not there or cannot be read, which is told when it is compiled."""
+    try:
+        return context.below.text(context.below.within(f"source/{name}"))
+    except OSError:
+        return ""
 
 
 def _sources_only(kernel: Tree) -> Tree:
@@ -146,18 +165,18 @@ def _sources_only(kernel: Tree) -> Tree:
 
 def _preprocessed(compiler: str, source: Path, folders: list[Path], context: Context) -> str | None:
     """A source's text once it went through the preprocessor in the sandbox; None when it needs none."""
-    if not uses_preprocessor(_text(source)):
+    if not uses_preprocessor(_text(context, source.name)):
         return None
     inside = context.sandbox.inside(context.work)
     seen = [Path(str(folder).replace(str(context.work), inside, 1)) for folder in folders]
     words = [*preprocessor_words(compiler, seen), "-o", "{step}/home/out", f"{{step}}/source/{source.name}"]
-    said = context.work / "home" / "said"
     command = ("sh", "-c", '"$@" 2> "$0"', "{step}/home/said", *words)
-    code = context.sandbox.run(command, context.work, "{step}/source", {}, ("source", "kernel"), 1, context.log)
+    code = context.sandbox.run(command, context.work, "{step}/source", {}, ("source", "kernel"), 1, context.log,
+                               sees=sees_of(context.step.action))  # fmt: skip
     if code != 0:
-        text = said.read_text(errors="replace").replace(inside + "/", f"{context.work}/") if said.exists() else ""
-        raise YarrikError(preprocessor_troubles(text, source))
-    out = (context.work / "home" / "out").read_text(encoding="utf-8", errors="replace")
+        said = context.below.text("home/said") if context.below.is_file("home/said") else ""
+        raise YarrikError(preprocessor_troubles(said.replace(inside + "/", f"{context.work}/"), source))
+    out = context.below.text("home/out")
     return out.replace(f'"{inside}/', f'"{context.work}/')
 
 

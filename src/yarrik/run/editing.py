@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import shutil
 import subprocess
 import tempfile
 from dataclasses import dataclass
@@ -13,6 +12,7 @@ from pathlib import Path
 import tomlkit
 import tomlkit.exceptions
 
+from yarrik.beneath import remove_folder
 from yarrik.errors import Place, Trouble, YarrikError, shown_path, suggestion
 from yarrik.model import Composition
 from yarrik.resolve import Node
@@ -69,7 +69,7 @@ class Edit:
             fresh.chmod(0o755)
             fresh.rename(self.folder)
         except BaseException:
-            shutil.rmtree(fresh, ignore_errors=True)
+            remove_folder(fresh)
             raise
         return True
 
@@ -156,7 +156,7 @@ class Edit:
                 Trouble("EDIT-UNSAVED", f"the edit of `{self.recipe}` holds {' and '.join(what)}", Place(self.folder),
                         why="they would be lost", remedy=f"yarrik edit {self.recipe} --save SHELF; or --drop to lose them")
             )  # fmt: skip
-        shutil.rmtree(self.folder)
+        remove_folder(self.folder)
 
 
 def _git(folder: Path, *words: str, environment: dict[str, str] | None = None) -> str:

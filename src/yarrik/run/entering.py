@@ -6,12 +6,13 @@ import shlex
 from dataclasses import dataclass
 from pathlib import Path
 
+from yarrik.beneath import Folder, remove_folder
 from yarrik.errors import Trouble, YarrikError, suggestion
 from yarrik.model import Composition
 from yarrik.plan import Graph, RunCommands, Step
 from yarrik.run.events import Listener, silent
-from yarrik.run.execute import log_path, remove_folder
-from yarrik.run.perform import lay_out_inputs, read_only_folders
+from yarrik.run.execute import log_path
+from yarrik.run.perform import lay_out_inputs, read_only_folders, sees_of
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.session import Session
 
@@ -34,7 +35,8 @@ class Entered:
         """Runs a command, or a shell at this terminal; returns its exit code."""
         words = ("sh", "-c", command) if command is not None else ("sh", "-i")
         environment = {**self.action.environment, "PS1": f"{self.step.name} $ "}
-        return self.sandbox.at_terminal(words, self.work, environment, read_only_folders(self.action.writable))
+        return self.sandbox.at_terminal(words, self.work, environment, read_only_folders(self.action.writable),
+                                        sees_of(self.action))  # fmt: skip
 
 
 def enter(session: Session, composition: Composition, name: str, fresh: bool = False, listener: Listener = silent) -> Entered:
@@ -58,15 +60,18 @@ def enter(session: Session, composition: Composition, name: str, fresh: bool = F
     again = work.exists()
     if not again:
         work.mkdir(parents=True)
-        inputs = {label: outputs[needed][output] for label, (needed, output) in step.inputs.items()}
-        lay_out_inputs(inputs, session.store, sandbox, work, step.action.writable)
-        for file, text in step.action.files.items():
-            (work / file).write_text(text.replace("{step}", sandbox.inside(work)))
-        _write_script(step.action, work, sandbox.inside(work))
+    # An earlier shell's commands may have left anything there.
+    with Folder.at(work) as below:
+        if not again:
+            inputs = {label: outputs[needed][output] for label, (needed, output) in step.inputs.items()}
+            lay_out_inputs(inputs, session.store, sandbox, below, step.action.writable)
+            for file, text in step.action.files.items():
+                below.write(file, text.replace("{step}", sandbox.inside(work)).encode())
+        below.write("step", _script(step.action, sandbox.inside(work)).encode(), 0o755)
     return Entered(step, step.action, work, sandbox, again)
 
 
-def _write_script(action: RunCommands, work: Path, inside: str) -> None:
+def _script(action: RunCommands, inside: str) -> str:
     """The step's commands, to be run whole or line by line."""
 
     def filled(text: str) -> str:
@@ -74,6 +79,4 @@ def _write_script(action: RunCommands, work: Path, inside: str) -> None:
 
     lines = ["#!/bin/sh -e", f"cd {shlex.quote(filled(action.folder))}"]
     lines += [shlex.join(filled(word) for word in command) for command in action.commands]
-    script = work / "step"
-    script.write_text("\n".join(lines) + "\n")
-    script.chmod(0o755)
+    return "\n".join(lines) + "\n"

@@ -7,7 +7,7 @@ import fcntl
 import itertools
 import os
 import re
-import shutil
+import stat
 import tempfile
 import threading
 import time
@@ -19,8 +19,10 @@ from typing import TYPE_CHECKING, Any
 
 import filelock
 
+from yarrik.beneath import Folder, NotPlain, remove_folder
 from yarrik.cache import Cost, LastRun, Memory, MissingObject, Result, Store
 from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.host import debian_package, find_program
 from yarrik.plan import (
     FetchFile,
     FetchRuntime,
@@ -40,7 +42,6 @@ from yarrik.run.perform import Context, perform
 from yarrik.run.room import new_bytes, short_of_room
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.schedule import UNKNOWN_SECONDS, Load, Schedule
-from yarrik.toolchain import DEBIAN_PACKAGES
 
 if TYPE_CHECKING:
     from yarrik.cache.shared import Shared
@@ -207,6 +208,13 @@ class Execution:
             return report
         except YarrikError as error:
             return self._failed(step, fingerprint, reason, started, error)
+        except NotPlain as error:
+            trouble = Trouble(
+                "STEP-LEFT-LINK", f"step `{step.name}` failed: in its folder, {error.filename} {error.strerror}",
+                why="a step's results are taken from its own folder only, and no link in it is followed",
+                remedy="let the step's commands leave a folder or file there",
+            )  # fmt: skip
+            return self._failed(step, fingerprint, reason, started, YarrikError(trouble, "work"))
         except (OSError, ValueError) as error:
             file = getattr(error, "filename", None)
             what = f"step `{step.name}` failed: {getattr(error, 'strerror', None) or error}"
@@ -229,12 +237,12 @@ class Execution:
         started = time.monotonic()
         log_file = log_path(self.folder, self.graph.product, step.name)
         log_file.parent.mkdir(parents=True, exist_ok=True)
-        with log_file.open("ab") as log, work.folder() as folder:
+        with log_file.open("ab") as log, work.folder() as folder, Folder.at(folder) as below:
             with contextlib.suppress(OSError):
                 fcntl.flock(log, fcntl.LOCK_EX | fcntl.LOCK_NB)  # tells whoever follows it that it still grows
             log.truncate(0)
             context = Context(
-                step, inputs, self.store, self.sandbox, folder, log, jobs, offline=self.offline,
+                step, inputs, self.store, self.sandbox, folder, below, log, jobs, offline=self.offline,
                 tell=lambda text: self.doing.update({step.name: text}),
             )  # fmt: skip
             try:
@@ -245,7 +253,7 @@ class Execution:
                 raise
             finally:
                 self.doing.pop(step.name, None)
-            taken = _bytes_below(folder)
+            taken = _bytes_below(below)
         result = Result(outputs, tuple(context.notes), self.store.put_file(log_file), time.monotonic() - started)
         self.store.put_result(fingerprint, result)
         return result, taken
@@ -452,11 +460,12 @@ def _counts_jobs(step: Step) -> bool:
     return any("{jobs}" in word and word != "-j{jobs}" for command in commands for word in command)
 
 
-def private_steps(graph: Graph) -> set[str]:
-    """The names of the steps whose results go nowhere else: private ones, and all that is made of what they left."""
-    found: set[str] = set()
+def private_steps(graph: Graph, last: Mapping[str, LastRun] | None = None) -> set[str]:
+    """The names of the steps whose results go nowhere else: private ones, those that run without a sandbox (or did, in their
+    `last` run), and all that is made of what they left."""
+    found = {name for name, run in (last or {}).items() if "setting sandbox" in run.parts}
     for step in graph.steps:
-        if step.private or any(needed in found for needed in step.needs):
+        if step.private or step.open or any(needed in found for needed in step.needs):
             found.add(step.name)
     return found
 
@@ -466,20 +475,11 @@ def _memory_here() -> int:
     return int(os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGE_SIZE") * 0.9)
 
 
-def _bytes_below(folder: Path) -> int:
+def _bytes_below(folder: Folder) -> int:
     """The bytes that a folder takes on the disk; what lies in the store too (a hard link) does not count."""
-    total = 0
-    waiting = [os.fspath(folder)]
-    while waiting:
-        with os.scandir(waiting.pop()) as found:
-            for entry in found:
-                if entry.is_dir(follow_symlinks=False):
-                    waiting.append(entry.path)
-                    continue
-                status = entry.stat(follow_symlinks=False)
-                if status.st_nlink == 1:
-                    total += status.st_blocks * 512
-    return total
+    return sum(
+        status.st_blocks * 512 for _, status, _ in folder.walk() if status.st_nlink == 1 and not stat.S_ISDIR(status.st_mode)
+    )
 
 
 def kept_outputs(store: Store, last: LastRun | None, fingerprint: str) -> Mapping[str, str] | None:
@@ -530,6 +530,9 @@ _NETWORK = re.compile(
 _NO_PROGRAM = re.compile(r"(?:^|: )(?P<name>[A-Za-z0-9][\w.+-]*): (?:command not found|not found|No such file or directory)$")
 
 
+_SAID_BY_A_SHELL = re.compile(r"sh:|: \d+: \S+: not found$|command not found")
+
+
 def _reached_for(lines: list[str]) -> tuple[str, str, str]:
     """Code, cause and remedy when a step wanted the network, or a program that it has not; empty texts otherwise."""
     for line in reversed(lines):
@@ -537,11 +540,15 @@ def _reached_for(lines: list[str]) -> tuple[str, str, str]:
             return ("STEP-NETWORK", "it reached for the network, which only fetching may",
                     "let a [[source]] bring what it wants, or turn the download off in the recipe's build")  # fmt: skip
         match = _NO_PROGRAM.search(line)
-        if match is not None and ("sh:" in line or "make" in line or "command not found" in line):
+        if match is not None and (_SAID_BY_A_SHELL.search(line) or "make" in line):
             name = match["name"]
-            package = DEBIAN_PACKAGES.get(name, name)
-            return ("STEP-NO-PROGRAM", f"it wanted the program `{name}`, which is neither here nor among its tools",
-                    f"name a recipe that brings it in `build.tools`; or on Debian: apt-get install {package}")  # fmt: skip
+            package = debian_package(name)
+            install = ""
+            if not find_program(name):
+                install = f" (on Debian: apt-get install {package})" if package else ", and install it"
+            return ("STEP-NO-PROGRAM", f"it wanted the program `{name}`, which it does not see",
+                    f'if the host brings it, write `programs = ["{name}"]` into [build]{install}; else name a recipe that '
+                    "builds it in `build.tools`")  # fmt: skip
     return "", "", ""
 
 
@@ -610,15 +617,3 @@ class WorkFolders:
                     remove_folder(folder)
                 Path(f"{folder}.lock").unlink(missing_ok=True)
                 lock.release()
-
-
-def remove_folder(folder: Path) -> None:
-    """Removes a folder even when something in it was made read-only."""
-
-    def again(function: Callable[..., object], path: str, _: object) -> None:
-        os.chmod(Path(path).parent, 0o700)
-        if Path(path).is_dir() and not Path(path).is_symlink():
-            os.chmod(path, 0o700)
-        function(path)
-
-    shutil.rmtree(folder, onerror=again)

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import re
+import stat
 from collections.abc import Collection, Iterator
 from pathlib import Path
 
+from yarrik.beneath import Folder
 from yarrik.errors import Place, Trouble
 
 _SET = re.compile(r"(CONFIG_\w+)=(.*)\Z")
@@ -38,7 +40,7 @@ def line_options(command_line: str, kernel_arch: str) -> str:
 
 
 def lost_options(
-    fragment: str, file: Path | Place, final: str, source: Path, overruled: Collection[str] = ()
+    fragment: str, file: Path | Place, final: str, source: Folder, overruled: Collection[str] = ()
 ) -> Iterator[Trouble]:
     """Troubles for each option of the fragment that the final configuration has otherwise.
 
@@ -63,15 +65,15 @@ def lost_options(
                       file if isinstance(file, Place) else Place(file, line, name), why=why, remedy=remedy)  # fmt: skip
 
 
-def _definition(name: str, source: Path) -> tuple[bool, list[str]]:
+def _definition(name: str, source: Folder) -> tuple[bool, list[str]]:
     """Whether any Kconfig file defines the option, and the conditions it depends on."""
     head = re.compile(rf"^(?:menu)?config {re.escape(name)}\s*$", re.MULTILINE)
     known = False
     conditions: dict[str, None] = {}
-    for file in sorted(source.rglob("Kconfig*")):
-        if not file.is_file():
+    for path, status, _ in source.walk():
+        if not path.rpartition("/")[2].startswith("Kconfig") or not stat.S_ISREG(status.st_mode):
             continue
-        text = file.read_text(encoding="utf-8", errors="replace")
+        text = source.text(path)
         for match in head.finditer(text):
             known = True
             for line in text[match.end() :].splitlines()[1:]:

@@ -12,6 +12,7 @@ import tomlkit
 import tomlkit.exceptions
 from tomlkit.items import Table
 
+from yarrik.beneath import remove_folder
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.model import Composition
 from yarrik.plan import ConfigureKernel, Step
@@ -73,9 +74,7 @@ class KernelWork:
                         Place(self.folder), why="laying the tree out anew would throw the changes away",
                         remedy="keep them: yarrik kernel fragment NAME; or remove the folder")
             )  # fmt: skip
-        import shutil
-
-        shutil.rmtree(self.folder, ignore_errors=True)
+        remove_folder(self.folder)
         source_step, source_output = self.step.inputs["source"]
         source = self.session.run_up_to(self.composition, source_step)[source_output]
         # The kernel is configured out of its tree, so that one is only read: links instead of a gigabyte of copies.

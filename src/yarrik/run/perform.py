@@ -11,7 +11,9 @@ from functools import singledispatch
 from pathlib import Path
 from typing import BinaryIO
 
+from yarrik.beneath import Folder, NotPlain
 from yarrik.cache import Entry, Store, Tree
+from yarrik.cache.tree import clashes
 from yarrik.elf import MAGIC, read_elf
 from yarrik.errors import Collector, Place, Trouble, YarrikError, suggestion
 from yarrik.plan import (
@@ -34,7 +36,7 @@ from yarrik.plan import (
 from yarrik.run.kernel_config import BUILT_IN_OPTIONS, line_options, lost_options, options
 from yarrik.run.makefile import Makefile
 from yarrik.run.packages import encode_packages, split_packages
-from yarrik.run.sandbox import OverBound, Sandbox
+from yarrik.run.sandbox import THE_BOARDS, OverBound, Sandbox, Sees
 from yarrik.sources import check_out, download, misfits
 from yarrik.units import shown_size
 
@@ -42,15 +44,24 @@ from yarrik.units import shown_size
 SYSROOT_FOLDERS = ("usr/include", "usr/lib", "lib", "usr/share/pkgconfig")
 
 
+#: So many levels of folders a recipe may install. Readers of filesystems give up at 128 or 200.
+DEEPEST = 100
+#: Where a kernel's build has its configuration.
+_CONFIG = "build/.config"
+
+
 @dataclass
 class Context:
-    """What an action may use. `inputs` gives digests by label; `work` is an empty folder of its own."""
+    """What an action may use. `inputs` gives digests by label; `work` is an empty folder of its own.
+
+    Commands write into that folder what they like. So nothing in it is opened by its path, only through `below`."""
 
     step: Step
     inputs: Mapping[str, str]
     store: Store
     sandbox: Sandbox
     work: Path
+    below: Folder
     log: BinaryIO
     jobs: int
     notes: list[str] = field(default_factory=list)
@@ -146,11 +157,12 @@ def _(action: Clone, context: Context) -> dict[str, str]:
             "work",
         )  # fmt: skip
     folder = check_out(context.step.urls, action.commit, action.submodules, context.work / "repository", context.say, place)
-    part = folder / action.folder if action.folder else folder
-    if not part.is_dir() or not part.resolve().is_relative_to(folder.resolve()):
+    try:
+        with Folder.at(folder) as top, top.folder(action.folder or ".") as part:
+            tree = context.store.snapshot(part, plain=True)
+    except (FileNotFoundError, NotPlain) as error:
         raise YarrikError(Trouble("SOURCE-MISSING", f"the commit has no folder {action.folder}", place,
-                                  remedy="correct `folder`"), "work")  # fmt: skip
-    tree = context.store.snapshot(part, plain=True)
+                                  remedy="correct `folder`"), "work") from error  # fmt: skip
     return {"tree": tree.digest}
 
 
@@ -196,26 +208,25 @@ def _(action: Unpack, context: Context) -> dict[str, str]:
 def _(action: ConfigureKernel, context: Context) -> dict[str, str]:
     _lay_out_inputs(context, writable=("build",))
     run = _runner(context, action.environment, "{step}/build", writable=("build",))
-    config = context.work / "build" / ".config"
     if action.base:
         run((*action.make, action.base))
+        first = context.below.read(_CONFIG)
     else:
-        config.write_bytes(context.store.get_bytes(taken(context, "base")))
+        first = context.store.get_bytes(taken(context, "base"))
     labels = [f"fragment {Path(name).name}" for name in action.fragments]
     texts = {label: context.store.get_bytes(taken(context, label)).decode("utf-8", "replace") for label in labels}
-    with config.open("a", encoding="utf-8") as sink:
-        for label in labels:
-            sink.write(f"\n{texts[label]}\n")
-        line = line_options(action.command_line, action.kernel_arch) + (BUILT_IN_OPTIONS if action.built_in else "")
-        sink.write(line)
+    line = line_options(action.command_line, action.kernel_arch) + (BUILT_IN_OPTIONS if action.built_in else "")
+    more = "".join(f"\n{texts[label]}\n" for label in labels) + line
+    context.below.write(_CONFIG, first + more.encode())
     run((*action.make, "olddefconfig"))
-    final = config.read_text(encoding="utf-8")
+    final = context.below.text(_CONFIG)
     collector = Collector()
     said = [(texts[label], context.step.places[label]) for label in labels]
+    source = context.below.folder("source")
     for number, (text, file) in enumerate(said):
         # A later fragment has the last word on what it names too.
         later = {name for other, _ in [*said[number + 1 :], (line, file)] for name in options(other)}
-        collector.extend(lost_options(text, file, final, context.work / "source", later))
+        collector.extend(lost_options(text, file, final, source, later))
         value, where = options(text).get("CONFIG_CMDLINE", ('""', 0))
         if action.command_line and value != '""':
             place = Place(file, where, "CONFIG_CMDLINE")
@@ -225,26 +236,27 @@ def _(action: ConfigureKernel, context: Context) -> dict[str, str]:
                         remedy="take it out of the fragment, and put its words into `kernel.arguments`")
             )  # fmt: skip
     mark = context.step.marks.get("boot.command-line-in", Place())
-    collector.extend(lost_options(line, mark, final, context.work / "source"))
+    collector.extend(lost_options(line, mark, final, source))
+    source.close()
     collector.raise_if_any("work")
-    digest = context.store.put_file(config)
-    tree = Tree.of([Entry(".config", "file", 0o644, config.stat().st_size, digest)])
-    return {"config": context.store.put_tree(tree)}
+    digest, size = context.store.put_below(context.below, _CONFIG)
+    return {"config": context.store.put_tree(Tree.of([Entry(".config", "file", 0o644, size, digest)]))}
 
 
 @perform.register
 def _(action: ApplyPatches, context: Context) -> dict[str, str]:
     _lay_out_inputs(context, writable=("source",))
-    (context.work / "tmp" / "patches").mkdir()
+    context.below.make_folder("tmp/patches")
     run = _runner(context, {"GIT_CEILING_DIRECTORIES": "{step}", "GIT_CONFIG_NOSYSTEM": "1"}, "{step}/source", ("source",))
     for number, name in enumerate(action.patches):
-        context.store.copy_out(taken(context, name), context.work / "tmp" / "patches" / str(number), 0o644)
+        context.store.copy_out(taken(context, name), context.below, f"tmp/patches/{number}", 0o644)
         context.say(f"patch {name}")
         try:
             run(("git", "apply", "--verbose", "--whitespace=nowarn", f"{{step}}/tmp/patches/{number}"))
         except CommandFailed as error:
             raise _patch_failed(context, name) from error
-    tree = context.store.snapshot(context.work / "source", plain=True)
+    with context.below.folder("source") as source:
+        tree = context.store.snapshot(source, plain=True)
     return {"tree": tree.digest}
 
 
@@ -254,7 +266,9 @@ def _patch_failed(context: Context, name: str) -> YarrikError:
     text = place.read_text(encoding="utf-8", errors="replace")
     remedy = "make the patch anew from these sources, or take it out if they have what it brings"
     troubles = []
-    for one in misfits(text, context.work / "source"):
+    with context.below.folder("source") as source:
+        unfit = misfits(text, source)
+    for one in unfit:
         where = f"{one.hunk.file}:{one.line}" if one.line else one.hunk.file
         there = (
             f"`{one.found.strip()}` stands there"
@@ -296,16 +310,30 @@ def _(action: CollectLicences, context: Context) -> dict[str, str]:
 def _(action: RunCommands, context: Context) -> dict[str, str]:
     _lay_out_inputs(context, action.writable)
     for name, text in action.files.items():
-        (context.work / name).write_text(text.replace("{step}", context.sandbox.inside(context.work)))
+        context.below.write(name, text.replace("{step}", context.sandbox.inside(context.work)).encode())
     run = _runner(context, action.environment, action.folder, action.writable)
     for command in action.commands:
         if command[0] == "make" and action.folder == "{step}/source" and shutil.which("make") is None:
             _make_by_ourselves(context, action, command, run)
         else:
             run(command)
-    tree = context.store.snapshot(context.work / "stage", move=True)
+    with context.below.folder("stage") as stage:
+        tree = context.store.snapshot(stage, move=True)
+    deep = next((entry.path for entry in tree.entries if entry.path.count("/") >= DEEPEST), None)
+    if deep is not None:
+        raise YarrikError(
+            Trouble("STEP-TOO-DEEP", f"step `{context.step.name}` installed folders of more than {DEEPEST} levels",
+                    why=f"no bootloader and few programs can follow them: /{shortened_path(deep)}",
+                    remedy="let the build install a flatter tree; often such folders come from a loop in a script"),
+            "work",
+        )  # fmt: skip
     context.say(f"{sum(1 for _ in tree.files)} files installed")
     return {"files": tree.digest}
+
+
+def shortened_path(path: str, most: int = 60) -> str:
+    """The beginning of a path, with `…` where it goes on."""
+    return path if len(path) <= most else path[: most - 1] + "…"
 
 
 def _make_by_ourselves(
@@ -322,7 +350,7 @@ def _make_by_ourselves(
         counter += 1
         answer = f"home/answer-{counter}"
         run(("sh", "-c", '"$@" > "$0"', f"{{step}}/{answer}", "sh", "-c", text))
-        return (context.work / answer).read_text()
+        return context.below.text(answer)
 
     def line(text: str, may_fail: bool) -> None:
         try:
@@ -342,27 +370,55 @@ def _make_by_ourselves(
 
 
 def _lay_out_inputs(context: Context, writable: tuple[str, ...]) -> None:
-    lay_out_inputs(context.inputs, context.store, context.sandbox, context.work, writable)
+    lay_out_inputs(context.inputs, context.store, context.sandbox, context.below, writable)
 
 
-def lay_out_inputs(inputs: Mapping[str, str], store: Store, sandbox: Sandbox, work: Path, writable: tuple[str, ...]) -> None:
+def lay_out_inputs(inputs: Mapping[str, str], store: Store, sandbox: Sandbox, work: Folder, writable: tuple[str, ...]) -> None:
     """Each input goes into the folder that its label begins with: `sysroot libtide` into `sysroot`."""
     # Making a folder is a good part of what a small step costs: only those that are wanted.
     for name in dict.fromkeys(("build", "stage", "home", "tmp", *writable, *(label.split(" ")[0] for label in inputs))):
-        (work / name).mkdir()
+        work.make_folder(name)
+    _check_clashes(inputs, store)
     # Without a sandbox nothing keeps a command from writing where it should not, so it gets copies.
     safe = sandbox.bubblewrap is not None
     for label, digest in inputs.items():
         name = label.split(" ")[0]
-        try:
-            store.lay_out(store.tree(digest), work / name, writable=name in writable or not safe)
-        except FileExistsError as error:
-            clash = Path(str(error.filename2 or error.filename)).name
-            raise YarrikError(
-                Trouble("SYSROOT-CLASH", f"two recipes that this one needs bring {clash}",
-                        why="one would hide the other", remedy="let only one of them install it"),
-                "work",
-            ) from error  # fmt: skip
+        with work.folder(name) as folder:
+            store.lay_out(store.tree(digest), folder, writable=name in writable or not safe)
+
+
+def _check_clashes(inputs: Mapping[str, str], store: Store) -> None:
+    """Raises YarrikError when two trees that go into one folder bring the same path, or one a link where the other has a
+    folder: what lies below it would be written to wherever the link leads."""
+    together: dict[str, list[tuple[str, Tree]]] = {}
+    for label, digest in inputs.items():
+        folder, _, recipe = label.partition(" ")
+        together.setdefault(folder, []).append((recipe, store.tree(digest)))
+    collector = Collector()
+    for trees in together.values():
+        for clash in clashes(trees) if len(trees) > 1 else ():
+            kinds = {clash.first_kind, clash.second_kind}
+            both = f"`{clash.first}` and `{clash.second}`"
+            if "folder" not in kinds:
+                what, why = f"{both} both bring /{clash.path}", "one would hide the other"
+                remedy = "let only one of them install it"
+            else:
+                other = (kinds - {"folder"}).pop()
+                what = f"{both} do not agree on /{clash.path}: it is a folder for one and a {other} for the other"
+                why = "what one puts into the folder would go to where the link leads" if other == "link" else (
+                    "a path can be only one of them")  # fmt: skip
+                remedy = "let both install a folder, or let one of them leave the path out"
+            collector.add(Trouble("SYSROOT-CLASH", what, why=why, remedy=remedy))
+    collector.raise_if_any("work")
+
+
+def sees_of(action: Action) -> Sees:
+    """What of the host an action's commands see."""
+    if isinstance(action, (RunCommands, ConfigureKernel)):
+        return Sees(action.toolchain, action.programs)
+    if isinstance(action, Stage):
+        return Sees(action.toolchain)
+    return Sees(programs=("git",)) if isinstance(action, ApplyPatches) else Sees(THE_BOARDS)
 
 
 def read_only_folders(writable: tuple[str, ...]) -> tuple[str, ...]:
@@ -373,19 +429,20 @@ def _runner(
     context: Context, environment: Mapping[str, str], folder: str, writable: tuple[str, ...]
 ) -> Callable[[tuple[str, ...]], None]:
     read_only = read_only_folders(writable)
+    sees = sees_of(context.step.action)
 
     def run(command: tuple[str, ...]) -> None:
         try:
             code = context.sandbox.run(
                 command, context.work, folder, environment, read_only, context.jobs, context.log, context.step.bounds,
-                context.until,
+                context.until, sees,
             )  # fmt: skip
         except OverBound as error:
             raise YarrikError(
                 Trouble("STEP-OVER-LIMIT", f"step `{context.step.name}` was ended: `{Path(command[0]).name}` {error}",
                         why="something in it may hang or run in circles",
-                        remedy=f"look at yarrik log {context.step.name}; if it is as it should be, raise `build.time-limit` or "
-                               "`build.output-limit` in the recipe"),
+                        remedy=f"look at yarrik log {context.step.name}; if it is as it should be, raise `build.time-limit`, "
+                               "`build.output-limit` or `build.process-limit` in the recipe"),
                 "work",
             ) from error  # fmt: skip
         if code != 0:
@@ -433,20 +490,19 @@ def _(action: Stage, context: Context) -> dict[str, str]:
 
 def _stripped(action: Stage, context: Context, tree: Tree, elves: list[Entry]) -> Tree:
     for name in ("stage", "home", "tmp"):
-        (context.work / name).mkdir()
+        context.below.make_folder(name)
     # Numbered copies: no name out of a package ever stands on a command line.
     copies = {f"{number}.elf": entry for number, entry in enumerate(elves)}
     for name, entry in copies.items():
-        context.store.copy_out(entry.content, context.work / "stage" / name, 0o644)
+        context.store.copy_out(entry.content, context.below, f"stage/{name}", 0o644)
     command = (*action.strip, "--strip-unneeded", *copies)
-    code = context.sandbox.run(command, context.work, "{step}/stage", {}, (), 1, context.log)
+    code = context.sandbox.run(command, context.work, "{step}/stage", {}, (), 1, context.log, sees=sees_of(action))
     if code != 0:
         raise CommandFailed(Trouble("STEP-FAILED", f"`{action.strip[0]}` ended with exit code {code}"), "work")
     replaced: dict[str, Entry] = {}
     for name, entry in copies.items():
-        path = context.work / "stage" / name
-        size = path.stat().st_size
-        replaced[entry.path] = Entry(entry.path, "file", entry.mode, size, context.store.put_file(path))
+        digest, size = context.store.put_below(context.below, f"stage/{name}")
+        replaced[entry.path] = Entry(entry.path, "file", entry.mode, size, digest)
     return Tree(tuple(replaced.get(entry.path, entry) for entry in tree.entries))
 
 

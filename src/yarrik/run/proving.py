@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
+from yarrik.beneath import Folder
 from yarrik.cache import MissingObject, Store, changed_paths
 from yarrik.errors import Place, Trouble, YarrikError, suggestion
 from yarrik.model import Composition
@@ -89,8 +90,8 @@ def prove(
             started = time.monotonic()
             inputs = {label: outputs[needed][output] for label, (needed, output) in step.inputs.items()}
             log_file.parent.mkdir(parents=True, exist_ok=True)
-            with folders.folder() as work, log_file.open("wb") as log:
-                again = perform(step.action, Context(step, inputs, session.store, sandbox, work, log, jobs=1))
+            with folders.folder() as work, Folder.at(work) as below, log_file.open("wb") as log:
+                again = perform(step.action, Context(step, inputs, session.store, sandbox, work, below, log, jobs=1))
             found.append(Proof(step, tuple(_variances(session.store, outputs[step.name], again)), time.monotonic() - started))
     finally:
         folders.close()

@@ -11,39 +11,63 @@ import os
 import select
 import shutil
 import signal
+import stat
 import subprocess
 import threading
 import time
 import weakref
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from typing import BinaryIO
 
+from yarrik.cache import default_root
+from yarrik.host import sight_of
 from yarrik.plan.steps import UNBOUND, Bounds
 from yarrik.run.budget import JobBudget
+from yarrik.run.host_view import View, view_of
+from yarrik.run.terminal import run_at_terminal
 from yarrik.units import shown_seconds, shown_size
 
 INSIDE = "/step"
-_SYSTEM_FOLDERS = ("/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32")
 #: Seconds that a step has to end by itself when it is asked to.
 GRACE = 3.0
 #: Seconds between two looks at what a running command has taken.
-_EVERY = 1.0
-_SYSTEM_FILES = ("/etc/alternatives", "/etc/ld.so.cache", "/etc/ld.so.conf", "/etc/ld.so.conf.d")
+_EVERY = 0.1
+#: Folders of the root that a sandbox has of its own.
+_OWN_FOLDERS = ("proc", "dev", "tmp")
+
+
+@dataclass(frozen=True)
+class Sees:
+    """What a command sees of this machine beside a shell's usual programs: a toolchain, by the line that shows it, and further
+    programs by name."""
+
+    toolchain: str = ""
+    programs: tuple[str, ...] = ()
+
+
+NOTHING_MORE = Sees()
+#: In place of a toolchain: whichever compiles for the board.
+THE_BOARDS = "the board's"
+
+
+def _own_view(sees: Sees) -> View:
+    return view_of(sight_of(sees.programs), default_root() / "host")
 
 
 @dataclass(eq=False)
 class Sandbox:
-    """How commands run on this machine. `programs` are paths of compilers that must be reachable inside, `folders` are
-    unpacked toolchains."""
+    """How commands run on this machine. `programs` are paths of compilers whose folders are searched inside; `look` gives what
+    of this machine is seen."""
 
     programs: tuple[str, ...] = ()
-    folders: tuple[str, ...] = ()
+    look: Callable[[Sees], View] = _own_view
     allowed: bool = True
     budget: JobBudget | None = None
     _processes: set[subprocess.Popen[bytes]] = field(default_factory=set)
+    _views: dict[Sees, View] = field(default_factory=dict)
     _lock: threading.RLock = field(default_factory=threading.RLock)
     stopped: bool = False
 
@@ -89,6 +113,7 @@ class Sandbox:
         log: BinaryIO,
         bounds: Bounds = UNBOUND,
         until: float | None = None,
+        sees: Sees = NOTHING_MORE,
     ) -> int:
         """Runs one command and returns its exit code; its output goes to `log`.
 
@@ -109,7 +134,7 @@ class Sandbox:
         arguments = [filled(word) for word in command]
         here = filled(folder)
         if self.bubblewrap is not None:
-            arguments = [*self._wrapped(work, here, inner, read_only), *arguments]
+            arguments = [*self._wrapped(work, here, inner, read_only, sees), *arguments]
             inner, here = {}, "/"
         log.write(("$ " + " ".join(filled(word) for word in command) + "\n").encode())
         log.flush()
@@ -131,16 +156,17 @@ class Sandbox:
             with self._lock:
                 self._processes.discard(process)
 
-    def at_terminal(self, command: Sequence[str], work: Path, environment: Mapping[str, str], read_only: Iterable[str]) -> int:
+    def at_terminal(
+        self, command: Sequence[str], work: Path, environment: Mapping[str, str], read_only: Iterable[str], sees: Sees
+    ) -> int:
         """Runs a command as a step's would be run, but at this terminal, in the step's own folder; returns its exit code."""
         root = self.inside(work)
         inner = self._environment(root) | {key: text.replace("{step}", root) for key, text in environment.items()}
         inner["TERM"] = os.environ.get("TERM", "dumb")
         arguments = list(command)
         if self.bubblewrap is not None:
-            wrapped = [word for word in self._wrapped(work, root, inner, read_only) if word != "--new-session"]
-            arguments, inner, root = [*wrapped, *arguments], {}, "/"
-        return subprocess.run(arguments, cwd=root, env=inner, umask=0o022, check=False).returncode
+            arguments, inner, root = [*self._wrapped(work, root, inner, read_only, sees, terminal=True), *arguments], {}, "/"
+        return run_at_terminal(arguments, root, inner)
 
     def _environment(self, root: str) -> dict[str, str]:
         return {
@@ -170,34 +196,48 @@ class Sandbox:
             for process in self._processes:
                 _signal(process, signal.SIGKILL)
 
+    def _view(self, sees: Sees) -> View:
+        with self._lock:
+            if sees not in self._views:
+                self._views[sees] = self.look(sees)
+            return self._views[sees]
+
     def _path(self, root: str) -> str:
         folders = [f"{root}/tools/usr/bin", f"{root}/tools/bin"]
         folders += [str(Path(program).parent) for program in self.programs]
         folders += ["/usr/local/bin", "/usr/bin", "/bin", "/usr/sbin", "/sbin"]
         return ":".join(dict.fromkeys(folders))
 
-    def _wrapped(self, work: Path, folder: str, environment: Mapping[str, str], read_only: Iterable[str]) -> list[str]:
+    def _wrapped(
+        self,
+        work: Path,
+        folder: str,
+        environment: Mapping[str, str],
+        read_only: Iterable[str],
+        sees: Sees,
+        terminal: bool = False,
+    ) -> list[str]:
+        """How bubblewrap is called. With `terminal`, the command keeps its controlling terminal, for job control."""
         assert self.bubblewrap is not None
-        words = [self.bubblewrap, "--unshare-all", "--die-with-parent", "--new-session", "--clearenv"]
+        words = [self.bubblewrap, "--unshare-all", "--die-with-parent", "--clearenv"]
+        words += [] if terminal else ["--new-session"]
         words += ["--uid", "1000", "--gid", "1000", "--hostname", "yarrik"]
         for key, value in sorted(environment.items()):
             words += ["--setenv", key, value]
-        words += ["--ro-bind", "/usr", "/usr"]
-        for system in _SYSTEM_FOLDERS:
-            path = Path(system)
-            if path.is_symlink():
-                words += ["--symlink", os.readlink(path), system]
-            elif path.is_dir():
-                words += ["--ro-bind", system, system]
-        for system in _SYSTEM_FILES:
-            words += ["--ro-bind-try", system, system]
+        view = self._view(sees)
+        with os.scandir(view.root) as found:
+            tops = sorted((top.name, os.readlink(top.path) if top.is_symlink() else "") for top in found)
+        for name, target in tops:
+            if name not in _OWN_FOLDERS:
+                words += ["--symlink", target, f"/{name}"] if target else ["--ro-bind", f"{view.root}/{name}", f"/{name}"]
         words += ["--proc", "/proc", "--dev", "/dev", "--tmpfs", "/tmp"]
         # Behind the empty /tmp, which would hide what lies there.
-        for top in sorted(({_installation(program) for program in self.programs} | set(self.folders)) - {""}):
+        for top in view.folders:
             words += ["--ro-bind", top, top]
         words += ["--bind", str(work), INSIDE]
         for name in read_only:
-            if (work / name).is_dir():
+            # A command before this one may have left a link to one of the host's folders here.
+            if _is_folder(work / name):
                 words += ["--ro-bind", str(work / name), f"{INSIDE}/{name}"]
         return [*words, "--chdir", folder, "--"]
 
@@ -222,19 +262,65 @@ def _watched(process: subprocess.Popen[bytes], log: BinaryIO, bounds: Bounds, un
     try:
         poll = select.poll()
         poll.register(handle, select.POLLIN)
+        before = _tasks_here()
         while not poll.poll(_EVERY * 1000):
             over = ""
-            if bounds.output and os.fstat(log.fileno()).st_size > bounds.output:
+            if _tasks_here() - before > bounds.processes and _tasks_of(process.pid) > bounds.processes:
+                over = f"had more than {bounds.processes} processes and threads at a time"
+            elif bounds.output and os.fstat(log.fileno()).st_size > bounds.output:
                 over = f"wrote more than {shown_size(bounds.output)} into its log"
             elif until is not None and time.monotonic() > until:
                 over = f"took longer than {shown_seconds(bounds.seconds)}"
             if over:
-                _signal(process, signal.SIGKILL)
-                process.wait()
+                _end_all(process)
                 raise OverBound(over)
     finally:
         os.close(handle)
     return process.wait()
+
+
+def _tasks_here() -> int:
+    """How many processes and threads this machine has (proc(5), loadavg): one short read."""
+    with open("/proc/loadavg", "rb") as file:
+        return int(file.read().split()[3].partition(b"/")[2])
+
+
+def _tasks_of(leader: int) -> int:
+    """How many processes and threads a command has: itself, its group, and all that descend from it (proc(5), stat)."""
+    rows: dict[int, tuple[int, int, int]] = {}
+    for name in os.listdir("/proc"):  # noqa: PTH208 (thousands of names, asked for in a hurry)
+        if name.isdecimal():
+            try:
+                data = Path(f"/proc/{name}/stat").read_bytes()
+            except OSError:
+                continue  # it has ended
+            words = data.rpartition(b")")[2].split()
+            rows[int(name)] = (int(words[1]), int(words[2]), int(words[17]))
+    below: dict[int, list[int]] = {}
+    for one, (parent, group, _) in rows.items():
+        below.setdefault(parent, []).append(one)
+        if group == leader and one != leader:
+            below.setdefault(leader, []).append(one)
+    found: set[int] = set()
+    waiting = [leader]
+    while waiting:
+        one = waiting.pop()
+        if one in rows and one not in found:
+            found.add(one)
+            waiting += below.get(one, [])
+    return sum(rows[one][2] for one in found)
+
+
+def _end_all(process: subprocess.Popen[bytes]) -> None:
+    """Ends a command and its group, and waits for it. The first of a sandbox takes all that runs in there along."""
+    _signal(process, signal.SIGKILL)
+    process.wait()
+    while True:  # in plain mode, a fork that was under way may have outlived the signal
+        try:
+            os.killpg(process.pid, signal.SIGKILL)
+        except (ProcessLookupError, PermissionError):
+            return
+        time.sleep(0.01)
 
 
 def _signal(process: subprocess.Popen[bytes], number: int) -> None:
@@ -244,9 +330,8 @@ def _signal(process: subprocess.Popen[bytes], number: int) -> None:
             os.killpg(process.pid, number)
 
 
-def _installation(program: str) -> str:
-    """The folder that a compiler outside the system's own folders lives in; empty for those inside."""
-    real = Path(program).resolve()
-    if str(real).startswith(("/usr/", *(f"{folder}/" for folder in _SYSTEM_FOLDERS))):
-        return ""
-    return str(real.parent.parent if real.parent.name == "bin" else real.parent)
+def _is_folder(path: Path) -> bool:
+    try:
+        return stat.S_ISDIR(path.lstat().st_mode)
+    except OSError:
+        return False

@@ -19,6 +19,7 @@ import msgspec
 from filelock import FileLock
 
 from yarrik import __version__
+from yarrik.beneath import remove_folder
 from yarrik.cache import Memory, MissingObject, Store, Tree, changed_paths, default_root, file_digest, in_use, read_tree
 from yarrik.cache.traffic import Traffic
 from yarrik.cache.tree import plain_modes
@@ -26,6 +27,8 @@ from yarrik.devicetree import blob_name
 from yarrik.disk.layout import image_name
 from yarrik.disk.sidecars import BESIDE
 from yarrik.errors import Collector, Place, Trouble, YarrikError, listed, suggestion
+from yarrik.host import Sight, find_program
+from yarrik.host.programs import NATIVE_COMPILERS
 from yarrik.licences import licence_fault
 from yarrik.manifest import checksum_list
 from yarrik.model import Composition, Definition, Overrides, Recipe, Workspace, compose, load_workspace
@@ -36,12 +39,14 @@ from yarrik.model.site import load_site
 from yarrik.model.soundness import never_holding
 from yarrik.moving import copy_sparse
 from yarrik.plan import Assessment, Graph, Step, all_differences, assess, parts_of, plan_product
+from yarrik.plan.actions import runs_commands
 from yarrik.resolve import Answer, Lock, LockedProduct, Moved, moved, read_lock, resolve
 from yarrik.resolve.solver import Progress
 from yarrik.run.events import Listener, Sending, silent
-from yarrik.run.execute import Execution, StepReport, WorkFolders, kept_outputs, log_path, private_steps, remove_folder
+from yarrik.run.execute import Execution, StepReport, WorkFolders, kept_outputs, log_path, private_steps
+from yarrik.run.host_view import View, names_of, remembered_sight, view_of
 from yarrik.run.room import short_of_room
-from yarrik.run.sandbox import Sandbox
+from yarrik.run.sandbox import THE_BOARDS, Sandbox, Sees
 from yarrik.run.warnings import NO_WARNINGS, ToolWarnings, warnings_in
 from yarrik.sources import unpack_archive
 from yarrik.toolchain import Toolchain, missing_program, probe
@@ -263,8 +268,15 @@ class Session:
         self._check_licences(answer)
         self.moved = self.hold(answer)
         graph = _with_mirrors(plan_product(answer, _Surroundings(self, answer.composition)), self.site.mirrors)
+        if not self.shuts_off:
+            graph = _without_sandbox(graph)
         self.memory.save_digests()
         return graph
+
+    @cached_property
+    def shuts_off(self) -> bool:
+        """Whether steps run in a sandbox here."""
+        return Sandbox(allowed=self.use_sandbox).bubblewrap is not None
 
     def plan(self, composition: Composition) -> list[Assessment]:
         """What a build would do. Writes nothing but the memory of digests."""
@@ -307,8 +319,8 @@ class Session:
         """Raises YarrikError for each program that a build needs and this machine lacks."""
         collector = Collector()
         for program, (place, why) in graph.programs.items():
-            unpacked = [Path(one.programs[0]).parent / program for one in self.toolchains.values() if one.folder]
-            if shutil.which(program) is None and not any(path.is_file() for path in unpacked):
+            near = [Path(one.programs[0]).parent / program for one in self.toolchains.values()]
+            if find_program(program) is None and not any(path.is_file() for path in near):
                 collector.add(missing_program(program, place, why))
         collector.raise_if_any()
 
@@ -413,8 +425,8 @@ class Session:
                         remedy="name one: [[shared-cache]] with `name`, `at`, `push = true` and `signing-key`")
             )  # fmt: skip
         graph = self.graph(composition)
-        hidden = private_steps(graph)
         last = self.memory.last_runs(graph.product)
+        hidden = private_steps(graph, last)
         names = [step.name for step in graph.steps if step.name in last and step.name not in hidden]
         fingerprints = list(dict.fromkeys(last[name].fingerprint for name in names))
         sent = 0
@@ -469,8 +481,7 @@ class Session:
         if self.lock.changed:
             self.lock.write()
         programs = tuple(sorted({p for toolchain in self.toolchains.values() for p in toolchain.programs[:1]}))
-        folders = tuple(sorted({toolchain.folder for toolchain in self.toolchains.values() if toolchain.folder}))
-        sandbox = Sandbox(programs, folders, allowed=self.use_sandbox)
+        sandbox = Sandbox(programs, self._look, allowed=self.use_sandbox)
 
         def before_first() -> None:
             self.check_programs(graph)
@@ -501,6 +512,27 @@ class Session:
                 raise
             self.store.mark_used(report.fingerprint for report in reports if report.fingerprint)
         return reports, sandbox
+
+    def _look(self, sees: Sees) -> View:
+        """What a step sees of this machine."""
+        side = (
+            "board"
+            if sees.toolchain == THE_BOARDS
+            else next((side for side, toolchain in self.toolchains.items() if toolchain.shown == sees.toolchain), "")
+        )
+        identity = " ".join(one.identity for _, one in sorted(self.toolchains.items()))
+        return view_of(self._sight(side, sees.programs), self.store.root / "host", identity)
+
+    def _sight(self, side: str, programs: tuple[str, ...]) -> Sight:
+        key = (side, programs)
+        if key not in self._sights:
+            toolchain = self.toolchains.get(side)
+            self._sights[key] = remembered_sight(programs, toolchain, self.toolchains.get("host"), self.memory)
+        return self._sights[key]
+
+    @cached_property
+    def _sights(self) -> dict[tuple[str, tuple[str, ...]], Sight]:
+        return {}
 
     def _send_rest(self, listener: Listener) -> None:
         """Waits until shared caches have what was built. Whoever is tired of it leaves the rest for `yarrik cache push`."""
@@ -703,6 +735,12 @@ def _with_mirrors(graph: Graph, mirrors: Mapping[str, Sequence[str]]) -> Graph:
     return dataclasses.replace(graph, steps=steps)
 
 
+def _without_sandbox(graph: Graph) -> Graph:
+    """The graph with all steps marked that run commands: what they leave was made in view of the whole machine."""
+    steps = tuple(dataclasses.replace(step, open=True) if runs_commands(step.action) else step for step in graph.steps)
+    return dataclasses.replace(graph, steps=steps)
+
+
 def _write(path: Path, data: bytes) -> None:
     fresh = path.with_name(f".new-{path.name}")
     fresh.write_bytes(data)
@@ -731,8 +769,20 @@ class _Surroundings:
                     board.place("toolchain", "prefix"),
                     wanted,
                     self._unpacked(),
+                    self._runs(),
                 )
         return known[side]
+
+    def sight(self, side: str, programs: tuple[str, ...]) -> str:
+        self.toolchain(side)
+        if NATIVE_COMPILERS & set(programs):
+            self.toolchain("host")
+        return names_of(self.session._sight(side, programs))
+
+    def _runs(self) -> tuple[str, ...]:
+        """Programs of the host that the board's unpacked toolchain says it runs."""
+        name = self.composition.board.value.toolchain.recipe
+        return self.composition.recipe(name).value.build.programs if name else ()
 
     def _unpacked(self) -> Path | None:
         """The folder of the board's toolchain, if that comes as an archive: unpacked once for all workspaces."""
@@ -762,7 +812,7 @@ class _Surroundings:
             try:
                 fresh.rename(folder)
             except OSError:  # another build was quicker
-                shutil.rmtree(fresh, ignore_errors=True)
+                remove_folder(fresh)
         return folder
 
     def source_tree(self, folder: Path, suffixes: tuple[str, ...], place: Place) -> Tree:
@@ -771,7 +821,8 @@ class _Surroundings:
                 Trouble("SOURCE-MISSING", f"there is no folder {folder.name} beside the definition", place,
                         why="it is named as a source", remedy=f"make {folder}, or correct the path")
             )  # fmt: skip
-        tree = plain_modes(read_tree(folder, self.session.memory.digest_of, suffixes))
+        memory = self.session.memory
+        tree = plain_modes(read_tree(folder, lambda path, status: memory.digest_of(folder / path, status), suffixes))
         self.session._trees[tree.digest] = tree
         return tree
 

@@ -8,7 +8,8 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
-from pathlib import Path
+
+from yarrik.beneath import Folder
 
 _HUNK = re.compile(r"@@ -(\d+)(?:,(\d+))? \+\d+(?:,\d+)? @@")
 
@@ -65,17 +66,19 @@ def hunks_of(text: str) -> Iterator[Hunk]:
         yield Hunk(file, int(match.group(1)), tuple(wanted), start + 1)
 
 
-def misfits(patch: str, folder: Path) -> list[Misfit]:
-    """The hunks whose lines stand nowhere in the file that they change, each with the first line that differs at its place."""
+def misfits(patch: str, folder: Folder) -> list[Misfit]:
+    """The hunks whose lines stand nowhere in the file that they change, each with the first line that differs at its place.
+    Neither the patch nor the sources can lead the reading out of `folder`."""
     found = []
     for hunk in hunks_of(patch):
         if hunk.file == "/dev/null" or not hunk.wanted:
             continue
-        path = folder / hunk.file
-        if ".." in hunk.file.split("/") or not path.is_file() or path.is_symlink():
+        try:
+            text = folder.text(hunk.file)
+        except OSError:
             found.append(Misfit(hunk, 0, hunk.wanted[0], None))
             continue
-        lines = path.read_text(encoding="utf-8", errors="replace").splitlines()
+        lines = text.splitlines()
         size = len(hunk.wanted)
         if any(tuple(lines[start : start + size]) == hunk.wanted for start in range(len(lines) - size + 1)):
             continue

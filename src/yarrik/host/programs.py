@@ -1,0 +1,173 @@
+"""Programs of the host that builds use: where they are looked for, what else they read, and the Debian package of each."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass
+
+from yarrik.host.words import words
+
+#: Where a step's programs are looked for, in this order: the folders of every system's own programs.
+FOLDERS = ("/usr/local/bin", "/usr/bin", "/bin", "/usr/sbin", "/sbin")
+
+#: What every step sees where it is there: the utilities that POSIX names for a shell, and archivers and digests beside them.
+EVERYWHERE = tuple(
+    words(
+        """
+    [ arch awk b2sum base32 base64 basename bash bunzip2 bzcat bzip2 cat chgrp chmod chown cksum cmp comm cp cpio csplit cut
+    dash date dd df diff diff3 dir dirname dircolors du ed egrep env expand expr factor false fgrep file find flock fmt fold
+    gawk getconf getopt grep groups gunzip gzip head hexdump hostid hostname iconv id install join kill link ln locale
+    logname ls lzma mawk md5sum mkdir mkfifo mknod mktemp mv nawk nice nl nohup nproc numfmt od paste patch pathchk pr
+    printenv printf ps ptx pwd readlink realpath rev rm rmdir sdiff sed seq sh sha1sum sha224sum sha256sum sha384sum
+    sha512sum shuf sleep sort split stat stdbuf stty sum sync tac tail tar tee test timeout touch tput tr true truncate
+    tsort tty uname unexpand uniq unlink unxz unzip users vdir wc which who whoami xargs xxd xz xzcat yes zcat zip zstd
+    """
+    )
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Program:
+    """`package` is Debian's, where it is not called like the program. `reads` are files and folders that it needs beside the
+    libraries it is linked against, as patterns; `runs` are further programs."""
+
+    package: str = ""
+    reads: tuple[str, ...] = ()
+    runs: tuple[str, ...] = ()
+
+
+def _cross(triplet: str, package: str) -> Program:
+    """A cross compiler as Debian has it: all that lies in folders of its own."""
+    own = (
+        f"/usr/bin/{triplet}-*",
+        f"/usr/lib/gcc-cross/{triplet}",
+        *(f"/usr/{triplet}/{name}" for name in ("bin", "include", "lib")),
+    )
+    return Program(package, own)
+
+
+_PERL = Program(
+    reads=(
+        "/usr/lib/*/perl-base", "/usr/lib/*/perl/5.*", "/usr/share/perl/5.*", "/usr/lib/perl5/core_perl",
+        "/usr/share/perl5/core_perl", "/usr/share/perl5/core",
+    ),
+)  # fmt: skip
+#: Where Debian puts Python's packages.
+_PACKAGES = "/usr/lib/python3/dist-packages"
+_PYTHON = Program(reads=("/usr/lib/python3.[0-9]*", f"{_PACKAGES}/lib2to3", f"{_PACKAGES}/distutils"))
+_PIP = Program(
+    "python3-pip python3-setuptools python3-wheel",
+    (
+        *(f"{_PACKAGES}/{name}*" for name in ("pip", "setuptools", "pkg_resources", "_distutils_hack", "wheel")),
+        "/usr/share/python-wheels",
+    ),
+    ("python3",),
+)  # fmt: skip
+_AUTOTOOLS = ("autoconf", "autoheader", "autom4te", "automake", "aclocal", "autoreconf", "autoupdate", "ifnames", "autoscan",
+              "autopoint", "libtoolize", "m4", "perl", "gettextize")  # fmt: skip
+_AUTOCONF = Program("autoconf automake", ("/usr/share/autoconf", "/usr/share/automake-*"), _AUTOTOOLS)
+_LIBTOOL = Program("libtool", ("/usr/share/libtool", "/usr/share/aclocal/l*.m4"), ("autoreconf",))
+_GETTEXT = Program("gettext", ("/usr/share/gettext*", "/usr/lib/gettext"))
+_AUTOPOINT = Program("autopoint", ("/usr/share/gettext*", "/usr/lib/gettext", *(
+    f"/usr/share/aclocal/{name}.m4"
+    for name in (
+        "gettext", "host-cpu-c-abi", "iconv", "intlmacosx", "lib-ld", "lib-link", "lib-prefix", "nls", "po", "progtest",
+    )
+)))  # fmt: skip
+_PKG_CONFIG = Program("pkg-config", ("/usr/share/aclocal/pkg.m4",), ("pkgconf",))
+_CMAKE = Program("cmake", ("/usr/share/cmake-*",))
+
+PROGRAMS: dict[str, Program] = {
+    "aclocal": Program("automake", ("/usr/share/aclocal-*", "/usr/share/automake-*"), ("perl",)),
+    "autoconf": _AUTOCONF, "autoheader": _AUTOCONF, "autom4te": _AUTOCONF, "automake": _AUTOCONF, "autoscan": _AUTOCONF,
+    "autoreconf": Program("autoconf automake", (*_AUTOCONF.reads, "/usr/share/aclocal-*"), _AUTOTOOLS),
+    "autopoint": _AUTOPOINT,
+    "bison": Program(reads=("/usr/share/bison",), runs=("m4", "bison.yacc")),
+    "yacc": Program("bison", ("/usr/share/bison",), ("bison",)),
+    "bwrap": Program("bubblewrap"),
+    "cmake": _CMAKE, "ctest": _CMAKE, "cpack": _CMAKE,
+    "file": Program(reads=("/usr/share/misc/magic.mgc",)),
+    "flex": Program(runs=("m4",)),
+    "gettextize": _GETTEXT, "msgfmt": _GETTEXT, "msgmerge": _GETTEXT, "xgettext": _GETTEXT,
+    "git": Program(reads=("/usr/lib/git-core", "/usr/libexec/git-core", "/usr/share/git-core")),
+    "help2man": Program(runs=("perl",)),
+    "ld.lld": Program("lld"),
+    "libtoolize": _LIBTOOL, "libtool": _LIBTOOL,
+    "makeinfo": Program("texinfo", ("/usr/share/texinfo", "/usr/lib/*/texinfo"), ("perl",)),
+    "meson": Program("meson", (f"{_PACKAGES}/mesonbuild", "/usr/share/meson"), ("python3", "ninja")),
+    "ninja": Program("ninja-build"),
+    "openssl": Program(reads=("/etc/ssl/openssl.cnf", "/usr/lib/ssl/openssl.cnf")),
+    "perl": _PERL,
+    "pip3": _PIP, "pip": _PIP,
+    "pkg-config": _PKG_CONFIG, "pkgconf": _PKG_CONFIG,
+    "python3": _PYTHON, "python": Program("python-is-python3", _PYTHON.reads, ("python3",)),
+    "qemu-system-aarch64": Program("qemu-system-arm"),
+    "qemu-system-arm": Program("qemu-system-arm"),
+    "qemu-system-riscv64": Program("qemu-system-misc"),
+    "qemu-system-x86_64": Program("qemu-system-x86"),
+    "strip": Program("binutils"),
+    "gcc": Program("gcc libc6-dev"), "cc": Program("gcc libc6-dev"), "g++": Program("g++"), "c++": Program("g++"),
+    "aarch64-linux-gnu-gcc": _cross("aarch64-linux-gnu", "gcc-aarch64-linux-gnu libc6-dev-arm64-cross"),
+    "arm-linux-gnueabihf-gcc": _cross("arm-linux-gnueabihf", "gcc-arm-linux-gnueabihf libc6-dev-armhf-cross"),
+    "riscv64-linux-gnu-gcc": _cross("riscv64-linux-gnu", "gcc-riscv64-linux-gnu libc6-dev-riscv64-cross"),
+    "x86_64-linux-gnu-gcc": _cross("x86_64-linux-gnu", "gcc-x86-64-linux-gnu libc6-dev-amd64-cross"),
+    "xsltproc": Program(),
+}  # fmt: skip
+#: Programs that stand for the host's own compiler: who declares one of them sees all of it.
+NATIVE_COMPILERS = frozenset(["gcc", "cc", "g++", "c++", "ld", "as", "ar"])
+#: How a module of Perl is named among programs: `perl:XML::Parser`.
+PERL_MODULE = "perl:"
+
+
+def debian_package(program: str) -> str:
+    """The Debian package (or packages, with blanks) that bring a program; empty when that is not known."""
+    if program.startswith(PERL_MODULE):
+        return f"lib{program.removeprefix(PERL_MODULE).lower().replace('::', '-')}-perl"
+    known = PROGRAMS.get(program)
+    if known is not None:
+        return known.package or program
+    return program if program in _PACKAGED_AS_NAMED else ""
+
+
+_PACKAGED_AS_NAMED = frozenset(
+    words(
+        """
+    bc bison flex gperf gawk git m4 make patch perl python3 rsync cpio unzip zip xz-utils bzip2
+    """
+    )
+)
+
+
+def family(program: str) -> tuple[str, ...]:
+    """A program, and all that it runs."""
+    found: dict[str, None] = {}
+    waiting = [program]
+    while waiting:
+        one = waiting.pop()
+        if one not in found:
+            found[one] = None
+            known = PROGRAMS.get(one)
+            waiting += known.runs if known is not None else ()
+    return tuple(found)
+
+
+def find_program(name: str, folders: tuple[str, ...] = FOLDERS) -> str | None:
+    """The path of a program in the system's own folders. A path is looked at as it is, a module of Perl by its file."""
+    if name.startswith(PERL_MODULE):
+        return _perl_module(name.removeprefix(PERL_MODULE))
+    if name.startswith("/"):
+        return name if os.path.exists(name) else None
+    for folder in folders:
+        path = f"{folder}/{name}"
+        if os.path.isfile(path) and os.access(path, os.X_OK):
+            return path
+    return None
+
+
+def _perl_module(name: str) -> str | None:
+    import glob
+
+    file = name.replace("::", "/") + ".pm"
+    patterns = ("/usr/share/perl5", "/usr/lib/*/perl5/5.*", "/usr/local/share/perl/*", "/usr/share/perl5/vendor_perl")
+    folders = [path for pattern in patterns for path in sorted(glob.glob(pattern))]
+    return next((f"{folder}/{file}" for folder in folders if os.path.isfile(f"{folder}/{file}")), None)

@@ -1,0 +1,121 @@
+"""What steps see of this machine, as a folder that looks like its root: a few programs with what they load, and the toolchain.
+
+Single files are copied, since a folder that packages share cannot be shown in part; whole folders that belong to one program
+are mounted from where they are. A view is kept beside the cache and made anew when a file in it changes.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+import tempfile
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+
+from yarrik.beneath import remove_folder
+from yarrik.cache import Memory
+from yarrik.host import Sight, sight_of
+from yarrik.host.closure import is_header
+from yarrik.host.programs import NATIVE_COMPILERS
+from yarrik.moving import copy_sparse
+from yarrik.toolchain import Toolchain
+
+
+@dataclass(frozen=True)
+class View:
+    """A folder with the root of what is seen, and the host's folders that are mounted into it at their own paths."""
+
+    root: Path
+    folders: tuple[str, ...]
+
+
+class _Remembered(msgspec.Struct):
+    sight: Sight
+    marks: list[str]
+
+
+def names_of(sight: Sight) -> str:
+    """A digest of the paths that are let in, for fingerprints: what is installed beside them does not change it."""
+    sha = hashlib.sha256()
+    for path in sight.files:
+        sha.update(f"file {path}\n".encode("utf-8", "surrogateescape"))
+    for path, target in sight.links:
+        sha.update(f"link {path} {target}\n".encode("utf-8", "surrogateescape"))
+    for path in sight.folders:
+        sha.update(f"folder {path}\n".encode("utf-8", "surrogateescape"))
+    return sha.hexdigest()
+
+
+def remembered_sight(programs: Iterable[str], toolchain: Toolchain | None, native: Toolchain | None, memory: Memory) -> Sight:
+    """What programs and a toolchain need, looked for again only when one of the files has changed. A program that is the host's
+    own compiler brings that toolchain (`native`) along."""
+    wanted = tuple(sorted(set(programs)))
+    chains = [toolchain] if toolchain is not None else []
+    chains += [native] if native is not None and NATIVE_COMPILERS & set(wanted) else []
+    own = [path for chain in chains for path in chain.own]
+    wanted = tuple(sorted({*wanted, *(program for chain in chains for program in chain.runs)}))
+    key = hashlib.sha256(msgspec.json.encode([wanted, [chain.identity for chain in chains]])).hexdigest()
+    fact = f"sight {key}"
+    known = memory.fact(fact)
+    if known is not None:
+        try:
+            remembered = msgspec.json.decode(known, type=_Remembered)
+        except msgspec.DecodeError:
+            remembered = None
+        if remembered is not None and remembered.marks == _marks(remembered.sight):
+            return remembered.sight
+    sight = sight_of(wanted, own)
+    memory.learn(fact, msgspec.json.encode(_Remembered(sight, _marks(sight))))
+    return sight
+
+
+def _marks(sight: Sight) -> list[str]:
+    """What changes when a file is replaced, in the order of the sight. Headers are the toolchain's affair: it is looked at anew
+    when one of their folders has changed."""
+    marks = []
+    for path in (*(path for path in sight.files if not is_header(path)), *(path for path, _ in sight.links), *sight.folders):
+        try:
+            status = os.lstat(path)
+            marks.append(f"{status.st_size} {status.st_mtime_ns} {status.st_ino}")
+        except OSError:
+            marks.append("missing")
+    return marks
+
+
+def view_of(sight: Sight, top: Path, identity: str = "") -> View:
+    """The view of a sight, below `top`; made when it is not there. `identity` is that of the toolchains. Raises OSError."""
+    mark = hashlib.sha256("\n".join([identity, names_of(sight), *_marks(sight)]).encode()).hexdigest()[:32]
+    root = top / mark
+    if not root.is_dir():
+        top.mkdir(parents=True, exist_ok=True)
+        fresh = Path(tempfile.mkdtemp(dir=top, prefix=".new-"))
+        try:
+            _fill(fresh, sight)
+            fresh.chmod(0o755)
+            fresh.rename(root)
+        except FileExistsError:
+            remove_folder(fresh)
+        except OSError:
+            remove_folder(fresh)
+            if not root.is_dir():  # else another build was quicker
+                raise
+    else:
+        os.utime(root)  # it is in use: what is old may be cleared away
+    return View(root, sight.folders)
+
+
+def _fill(root: Path, sight: Sight) -> None:
+    for path in sight.folders:
+        os.makedirs(f"{root}{path}", exist_ok=True)
+    for path, target in sight.links:
+        os.makedirs(os.path.dirname(f"{root}{path}"), exist_ok=True)
+        os.symlink(target, f"{root}{path}")
+    for path in sight.files:
+        place = f"{root}{path}"
+        os.makedirs(os.path.dirname(place), exist_ok=True)
+        copy_sparse(path, place)
+        shutil.copymode(path, place)
