@@ -226,7 +226,7 @@ class FoldersOfOthersAreReadBeneath(FolderTest):
         self.assertTrue((self.folder / "outside/secret").exists())
 
 
-POISON = "#error poisoned by the host\n"
+POISON = "int poison;\n"
 
 
 class TheHostDoesNotLeakIntoBuilds(WorkspaceTest):
@@ -286,7 +286,7 @@ class TheHostDoesNotLeakIntoBuilds(WorkspaceTest):
         """For the board, for host tools, and for what CMake and pkg-config find."""
         self.recipe("tool", f"mkdir -p $DESTDIR/usr/share; ({self.PROBE}) > $DESTDIR/usr/share/tool; cat $DESTDIR/usr/share/tool",
                     {"probe.c": "int main(void) { return 0; }\n"})  # fmt: skip
-        self.recipe("app", f"mkdir -p $DESTDIR/usr/share; ({self.PROBE}) > $DESTDIR/usr/share/app; cp /step/tools/usr/share/tool $DESTDIR/usr/share/",
+        self.recipe("app", f"mkdir -p $DESTDIR/usr/share; ({self.PROBE}) > $DESTDIR/usr/share/app; cp $DESTDIR/../tools/usr/share/tool $DESTDIR/usr/share/",
                     {"probe.c": "int main(void) { return 0; }\n"}, more='tools = ["tool"]\nprograms = ["pkg-config", "python3"]')  # fmt: skip
         cmake = "cmake_minimum_required(VERSION 3.13)\nproject(x C)\nfind_package(TidePoison)\nfind_package(PkgConfig REQUIRED)\n" \
                 "pkg_check_modules(T tidepoison)\nfind_library(L tidepoison)\nfind_path(H tidepoison.h)\nfind_program(P tidepoison-config)\n" \
@@ -302,7 +302,12 @@ class TheHostDoesNotLeakIntoBuilds(WorkspaceTest):
         self.assertEqual(self.content("/usr/share/app"), "")
         found = self.content("/usr/share/found")
         self.assertEqual(found.count("NOTFOUND"), 3, found)
-        self.assertIn("header", self.poisoned("build", "--no-sandbox"), "the poison does not work")
+        self.poisoned("build", "--no-sandbox")  # the poison works: what sees the machine takes all of it
+        for path in ("/usr/share/app", "/usr/share/tool"):
+            seen = self.content(path)
+            for word in ("header", "library", "program", "macros", "TidePoisonConfig.cmake"):
+                self.assertIn(word, seen, path)
+        self.assertNotEqual((self.root / "out/p/p.img").read_bytes(), clean)
         self.environment["YARRIK_CACHE"] = str(self.folder / "second")
         shutil.rmtree(self.root / "out")
         self.poisoned("build")
