@@ -13,7 +13,7 @@ from pathlib import Path
 from tests.support import FolderTest, ProgramTest
 from tests.test_disk import DiskTest
 from yarrik.disk.ext4_read import Ext4Damaged, Ext4Reader
-from yarrik.disk.extracting import extract
+from yarrik.disk.extracting import Extracted, extract
 from yarrik.disk.found import Found
 from yarrik.disk.opening import open_image
 from yarrik.rootfs import Node
@@ -164,7 +164,7 @@ class FilesAreTakenOutSafely(FolderTest):
         def content(self, found: Found):
             yield b"content"
 
-    def extract(self, *found: Found) -> tuple[int, list[str]]:
+    def extract(self, *found: Found) -> Extracted:
         return extract(self.Hostile(), found, "/", self.folder / "to")
 
     def entry(self, path: str, kind: str = "file", **more) -> Found:
@@ -174,8 +174,8 @@ class FilesAreTakenOutSafely(FolderTest):
         outside = self.folder / "outside"
         outside.mkdir()
         link = self.entry("/door", "link", target=str(outside))
-        with self.assertRaises(OSError):
-            self.extract(link, self.entry("/door/file"))
+        done = self.extract(link, self.entry("/door/file"))
+        self.assertEqual(done.refused, ["/door/file, which lies below the link /door"])
         self.assertEqual(list(outside.iterdir()), [])
 
     def test_a_link_that_was_there_before_is_not_followed(self) -> None:
@@ -193,8 +193,8 @@ class FilesAreTakenOutSafely(FolderTest):
         self.assertFalse((self.folder / "x").exists())
 
     def test_what_only_root_could_make_is_left_out_and_told(self) -> None:
-        count, left = self.extract(self.entry("/null", "character", device=(1, 3)), self.entry("/ok"))
-        self.assertEqual((count, left), (1, ["the character /null"]))
+        done = self.extract(self.entry("/null", "character", device=(1, 3)), self.entry("/ok"))
+        self.assertEqual((done.files, done.for_root, done.refused), (1, ["the character /null"], []))
         self.assertEqual((self.folder / "to/ok").read_bytes(), b"content")
 
 

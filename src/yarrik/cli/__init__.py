@@ -8,6 +8,8 @@ import io
 import os
 import signal
 import sys
+import threading
+import time
 from pathlib import Path
 from typing import NoReturn
 
@@ -55,7 +57,17 @@ def _interrupted(number: int, frame: object) -> None:
     _asked_to_end = True
     sys.stderr.write("\nending what runs; Ctrl-C again ends it at once\n")
     sys.stderr.flush()
+    # Our own code may be in the middle of something long, in another thread: it does not hold the end up.
+    threading.Thread(target=_end_after, args=(number,), daemon=True).start()
     raise KeyboardInterrupt
+
+
+def _end_after(number: int) -> None:
+    from yarrik.run.sandbox import GRACE, kill_all
+
+    time.sleep(GRACE)
+    kill_all()
+    os._exit(128 + number)
 
 
 _asked_to_end = False

@@ -276,7 +276,7 @@ def _extract(image: Path, chosen: list[FoundPartition], path: str, to: Path, jso
     part, inside = matches[0]
     assert part.reader is not None
     try:
-        count, left = extract(part.reader, inside, path, to)
+        done = extract(part.reader, inside, path, to)
     except OSError as error:
         raise YarrikError(
             Trouble(
@@ -289,9 +289,24 @@ def _extract(image: Path, chosen: list[FoundPartition], path: str, to: Path, jso
             "work",
         ) from error
     if json:
-        print_json({"ok": True, "files": count, "to": str(to), "left-out": left})
+        print_json(
+            {"ok": not done.refused, "files": done.files, "to": str(to), "left-out": done.for_root, "refused": done.refused}
+        )
+        if done.refused:
+            raise typer.Exit(1)
         return
-    sys.stdout.write(f"{count} file{'s' if count != 1 else ''} written to {to}\n")
-    if left:
-        more = f" and {len(left) - 3} more" if len(left) > 3 else ""
-        show_notes([f"left out, since only root could make it: {', '.join(left[:3])}{more}"])
+    sys.stdout.write(f"{done.files} file{'s' if done.files != 1 else ''} written to {to}\n")
+    if done.for_root:
+        show_notes([f"left out, since only root could make it: {_first_of(done.for_root)}"])
+    if done.refused:
+        raise YarrikError(
+            Trouble("EXTRACT-REFUSED", f"not written: {_first_of(done.refused)}", Place(image),
+                    why="a member below a link would be written wherever the link leads, outside of the folder",
+                    remedy="whoever made this archive should be asked; all else in it was written"),
+            "work",
+        )  # fmt: skip
+
+
+def _first_of(texts: list[str]) -> str:
+    more = f" and {len(texts) - 3} more" if len(texts) > 3 else ""
+    return ", ".join(texts[:3]) + more

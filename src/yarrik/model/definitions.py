@@ -525,7 +525,7 @@ class Source(Definable, frozen=True, kw_only=True):
     it; an archive is unpacked, any other file taken as it is. `{version}` stands for the recipe's version.
 
     A `git` repository needs the whole `commit`, which is its digest; `folder` takes a part of it, `submodules` what it links
-    to."""
+    to. An archive with more members than `member_limit`, or whose files are larger than `size_limit` in all, is refused."""
 
     path: Relative = ""
     git: GitUrl = ""
@@ -538,6 +538,8 @@ class Source(Definable, frozen=True, kw_only=True):
     host_file: str = ""
     debian_package: Name = ""
     sha256: Sha256 = ""
+    member_limit: Annotated[int, msgspec.Meta(ge=1)] = 200_000
+    size_limit: Size = "16 GiB"
 
 
 class Placing(Definable, frozen=True, kw_only=True):

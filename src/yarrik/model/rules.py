@@ -61,8 +61,12 @@ def check_url(text: str) -> None:
 
 
 def check_git_url(text: str) -> None:
-    if re.fullmatch(r"(https?|ssh|git|file)://[^\s]+", text) is None or "::" in text:
-        raise ValueError(f"`{text}` is no address of a repository: it begins with https://, ssh://, git:// or file://")
+    match = re.fullmatch(r"(https?|ssh|git|file)://(?:(?P<who>[^\s/@]*)@)?[^\s@]+", text)
+    if match is None or "::" in text:
+        raise ValueError("that is no address of a repository: it begins with https://, ssh://, git:// or file://")
+    if match["who"] is not None and (":" in match["who"] or match[1] != "ssh"):
+        raise ValueError("an address with a password, or a token in its place, would be in every log: leave it out, and set up "
+                         "a helper for credentials in git's own settings")  # fmt: skip
 
 
 def check_commit(text: str) -> None:

@@ -66,10 +66,13 @@ class PrepareFolder(Action, frozen=True, kw_only=True):
     suffixes: tuple[str, ...] = ()
 
 
-class Unpack(Action, frozen=True, kw_only=True):
-    """Unpacks an archive; a single folder at its top is left out. Output: `tree`."""
+class Unpack(Action, frozen=True, kw_only=True, omit_defaults=True):
+    """Unpacks an archive of at most so many members, and bytes in all; a single folder at its top is left out.
+    Output: `tree`."""
 
     name: str
+    member_limit: int = 200_000
+    size_limit: int = 16 << 30
 
 
 class ConfigureKernel(Action, frozen=True, kw_only=True, omit_defaults=True):

@@ -334,7 +334,9 @@ class _Planner:
                 predicted={"file": digest},
             )
         )
-        prepare = Step("prepare", subject, Unpack(name=host_file.name), inputs={"archive": (fetch.name, "file")})
+        prepare = Step(
+            "prepare", subject, _unpacking(host_file.name, recipe.value.source[0]), inputs={"archive": (fetch.name, "file")}
+        )
         return self._add(prepare).name, "tree"
 
     def _from_folder(self, subject: str, folder: Path, place: Place) -> tuple[str, str]:
@@ -386,7 +388,7 @@ class _Planner:
             )
         )
         name = source.name or urls[0].partition("?")[0].rpartition("/")[2] or "file"
-        action = Unpack(name=name) if is_archive(name) else TakeFile(name=name)
+        action = _unpacking(name, source) if is_archive(name) else TakeFile(name=name)
         return self._add(Step("prepare", subject, action, inputs={"archive": (fetch.name, "file")})).name, "tree"
 
     def _commands(self, node: Node, recipe: Definition[Recipe], source: tuple[str, str], order: Order) -> tuple[str, str]:
@@ -655,6 +657,10 @@ def _bounds_of(build: Build) -> Bounds:
         output=parse_size(build.output_limit) if build.output_limit else UNBOUND.output,
         processes=build.process_limit,
     )
+
+
+def _unpacking(name: str, source: Source) -> Unpack:
+    return Unpack(name=name, member_limit=source.member_limit, size_limit=parse_size(source.size_limit))
 
 
 def _blob_commands(make: tuple[str, ...], arch: Arch, recipe: Definition[Recipe]) -> tuple[tuple[str, ...], ...]:

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
-import subprocess
 import tempfile
 from dataclasses import dataclass
 from pathlib import Path
@@ -18,6 +16,7 @@ from yarrik.model import Composition
 from yarrik.resolve import Node
 from yarrik.run.events import Listener, silent
 from yarrik.run.session import EDITS, Session
+from yarrik.sources import git
 
 #: Marks the commit that holds what is saved already; at first the sources as they were prepared.
 SAVED = "yarrik-saved"
@@ -161,12 +160,8 @@ class Edit:
 
 def _git(folder: Path, *words: str, environment: dict[str, str] | None = None) -> str:
     """Runs git and returns what it says. Raises YarrikError."""
-    plain = {"GIT_CONFIG_NOSYSTEM": "1", "LC_ALL": "C"}
     try:
-        done = subprocess.run(
-            ["git", "-C", str(folder), *words], env={**os.environ, **plain, **(environment or {})}, stdin=subprocess.DEVNULL,
-            capture_output=True, text=True, errors="replace",
-        )  # fmt: skip
+        done = git.run(folder, *words, more=environment)
     except FileNotFoundError as error:
         raise YarrikError(Trouble("HOST-TOOL-MISSING", "the program `git` is not on this machine", Place(),
                                   why="edits are kept in it", remedy="on Debian: apt-get install git")) from error  # fmt: skip

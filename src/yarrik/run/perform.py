@@ -197,9 +197,10 @@ def _(action: PrepareFolder, context: Context) -> dict[str, str]:
 
 @perform.register
 def _(action: Unpack, context: Context) -> dict[str, str]:
-    from yarrik.sources import unpack_archive
+    from yarrik.sources import Limits, unpack_archive
 
-    tree = unpack_archive(context.store.checked_path(context.inputs["archive"]), action.name, context.store)
+    archive = context.store.checked_path(context.inputs["archive"])
+    tree = unpack_archive(archive, action.name, context.store, Limits(action.member_limit, action.size_limit))
     context.say(f"{len(tree.entries)} entries")
     return {"tree": tree.digest}
 

@@ -3,6 +3,6 @@
 from yarrik.sources.download import digest_of_url, download
 from yarrik.sources.patches import Misfit, misfits
 from yarrik.sources.repository import check_out
-from yarrik.sources.unpack import is_archive, unpack_archive
+from yarrik.sources.unpack import Limits, is_archive, unpack_archive
 
-__all__ = ["Misfit", "check_out", "digest_of_url", "download", "is_archive", "misfits", "unpack_archive"]
+__all__ = ["Limits", "Misfit", "check_out", "digest_of_url", "download", "is_archive", "misfits", "unpack_archive"]

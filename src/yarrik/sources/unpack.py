@@ -4,16 +4,22 @@ from __future__ import annotations
 
 import contextlib
 import lzma
+import os
 import stat
 import tarfile
 import zipfile
 import zlib
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
+from typing import BinaryIO, cast
 
 from yarrik.cache import Entry, Store, Tree, safe_relative
 from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.units import shown_size
 
+#: What the kernel takes for one path (PATH_MAX), and more folders than any source has.
+LONGEST_PATH, DEEPEST = 4095, 200
 ARCHIVES = (".tar", ".tar.gz", ".tgz", ".tar.bz2", ".tbz2", ".tar.xz", ".txz", ".tar.zst", ".zip")
 
 
@@ -22,24 +28,79 @@ def is_archive(name: str) -> bool:
     return name.lower().endswith(ARCHIVES)
 
 
-def unpack_archive(archive: Path, shown_name: str, store: Store) -> Tree:
+@dataclass(frozen=True)
+class Limits:
+    """How many members an archive may have, and how many bytes its files in all."""
+
+    members: int = 200_000
+    size: int = 16 << 30
+
+
+USUAL = Limits()
+
+
+class _Watch:
+    """Counts what comes out of an archive, and ends it when it is more than the limits. A few bytes can hold a great deal."""
+
+    def __init__(self, name: str, limits: Limits) -> None:
+        self._name, self._limits = name, limits
+        self._members = self._size = 0
+
+    def member(self, path: str) -> None:
+        self._members += 1
+        if self._members > self._limits.members:
+            raise self._too_much(f"has more than {self._limits.members} members", "member-limit")
+        if len(os.fsencode(path)) > LONGEST_PATH or path.count("/") > DEEPEST:
+            raise _unfit(self._name, f"a member's path has more than {LONGEST_PATH} bytes or {DEEPEST} folders")
+
+    def content(self, source: BinaryIO) -> BinaryIO:
+        """The same stream, watched."""
+        return cast(BinaryIO, _Watched(source, self))
+
+    def bytes(self, count: int) -> None:
+        self._size += count
+        if self._size > self._limits.size:
+            raise self._too_much(f"unpacks to more than {shown_size(self._limits.size)}", "size-limit")
+
+    def _too_much(self, what: str, key: str) -> YarrikError:
+        return YarrikError(
+            Trouble("ARCHIVE-TOO-LARGE", f"the archive {self._name} {what}",
+                    why="a small archive can hold so much that no disk has room for it",
+                    remedy=f"if it is right that way, raise `{key}` of the recipe's [[source]]"),
+            "work",
+        )  # fmt: skip
+
+
+class _Watched:
+    def __init__(self, source: BinaryIO, watch: _Watch) -> None:
+        self._source, self._watch = source, watch
+
+    def read(self, count: int) -> bytes:
+        data = self._source.read(count)
+        self._watch.bytes(len(data))
+        return data
+
+
+def unpack_archive(archive: Path, shown_name: str, store: Store, limits: Limits = USUAL) -> Tree:
     """The tree in an archive (tar, plain or with gzip, bzip2, xz, zstd; zip), stored; a single folder at its top is left out.
 
     Modes come out as 755 or 644, times and owners are dropped. Raises YarrikError for what cannot be unpacked or
     would lead out of the tree."""
     entries: dict[str, Entry] = {}
+    watch = _Watch(shown_name, limits)
     if shown_name.lower().endswith(".zip"):
-        entries = _unzipped(archive, shown_name, store)
+        entries = _unzipped(archive, shown_name, store, watch)
         tree = _without_top(entries)
         _check_parents(tree, shown_name)
         store.put_tree(tree)
         return tree
     try:
-        with _opened(archive, shown_name) as tar:
+        with _opened(archive) as tar:
             for member in tar:
                 path = member.name.removeprefix("./").rstrip("/")
                 if path in ("", "."):
                     continue
+                watch.member(path)
                 if not safe_relative(path):
                     raise _unfit(shown_name, f"the member {member.name!r} leads out of the archive's own folder")
                 if member.isdir():
@@ -54,7 +115,7 @@ def unpack_archive(archive: Path, shown_name: str, store: Store) -> Tree:
                 elif member.isreg():
                     content = tar.extractfile(member)
                     assert content is not None  # a regular member always has some
-                    digest, size = store.put_stream(content)  # type: ignore[arg-type]
+                    digest, size = store.put_stream(watch.content(cast(BinaryIO, content)))
                     mode = 0o755 if member.mode & 0o100 else 0o644
                     entries[path] = Entry(path, "file", mode, size, digest)
                 elif member.type not in (tarfile.XGLTYPE, tarfile.XHDTYPE):
@@ -68,22 +129,41 @@ def unpack_archive(archive: Path, shown_name: str, store: Store) -> Tree:
 
 
 @contextlib.contextmanager
-def _opened(archive: Path, shown_name: str) -> Iterator[tarfile.TarFile]:
-    if not shown_name.lower().endswith(".zst"):
-        with tarfile.open(archive, "r|*") as tar:
-            yield tar
-        return
-    import zstandard
+def _opened(archive: Path) -> Iterator[tarfile.TarFile]:
+    """The archive, unpacked on the way by what its first bytes name. (tarfile's own way of doing that copies all that a block
+    expands to for each read of it, so a few bytes can take minutes.)"""
+    with archive.open("rb") as file:
+        head = file.read(6)
+        file.seek(0)
+        with _expanded(file, head) as plain:
+            try:
+                with tarfile.open(fileobj=plain, mode="r|", bufsize=1 << 18) as tar:
+                    yield tar
+            except Exception as error:
+                if type(error).__module__.startswith("zstandard"):
+                    raise ValueError(str(error)) from error
+                raise
 
-    with archive.open("rb") as file, zstandard.ZstdDecompressor().stream_reader(file) as plain:
-        try:
-            with tarfile.open(fileobj=plain, mode="r|") as tar:
-                yield tar
-        except zstandard.ZstdError as error:
-            raise ValueError(str(error)) from error
+
+def _expanded(file: BinaryIO, head: bytes) -> contextlib.AbstractContextManager[BinaryIO]:
+    if head.startswith(b"\x1f\x8b"):
+        import gzip
+
+        return cast(contextlib.AbstractContextManager[BinaryIO], gzip.GzipFile(fileobj=file))
+    if head.startswith(b"BZh"):
+        import bz2
+
+        return cast(contextlib.AbstractContextManager[BinaryIO], bz2.BZ2File(file))
+    if head == b"\xfd7zXZ\0":
+        return cast(contextlib.AbstractContextManager[BinaryIO], lzma.LZMAFile(file))
+    if head.startswith(b"\x28\xb5\x2f\xfd"):
+        import zstandard
+
+        return cast(contextlib.AbstractContextManager[BinaryIO], zstandard.ZstdDecompressor().stream_reader(file))
+    return contextlib.nullcontext(file)
 
 
-def _unzipped(archive: Path, shown_name: str, store: Store) -> dict[str, Entry]:
+def _unzipped(archive: Path, shown_name: str, store: Store, watch: _Watch) -> dict[str, Entry]:
     """The members of a zip archive. What made it on Unix says modes and links; others have neither."""
     entries: dict[str, Entry] = {}
     try:
@@ -92,19 +172,22 @@ def _unzipped(archive: Path, shown_name: str, store: Store) -> dict[str, Entry]:
                 path = member.filename.removeprefix("./").rstrip("/")
                 if path in ("", "."):
                     continue
+                watch.member(path)
                 if not safe_relative(path):
                     raise _unfit(shown_name, f"the member {member.filename!r} leads out of the archive's own folder")
                 mode = member.external_attr >> 16
                 if member.is_dir():
                     entries[path] = Entry(path, "folder", 0o755, 0, "")
                 elif stat.S_ISLNK(mode):
+                    if member.file_size > LONGEST_PATH:
+                        raise _unfit(shown_name, f"the link {member.filename!r} leads to a path of {member.file_size} bytes")
                     target = file.read(member).decode("utf-8", "surrogateescape")
                     entries[path] = Entry(path, "link", 0o777, len(target), target)
                 elif stat.S_IFMT(mode) not in (0, stat.S_IFREG):
                     raise _unfit(shown_name, f"{member.filename!r} is a device or pipe")
                 else:
                     with file.open(member) as content:
-                        digest, size = store.put_stream(content)  # type: ignore[arg-type]
+                        digest, size = store.put_stream(watch.content(cast(BinaryIO, content)))
                     entries[path] = Entry(path, "file", 0o755 if mode & 0o100 else 0o644, size, digest)
                 for parent in _parents(path):
                     entries.setdefault(parent, Entry(parent, "folder", 0o755, 0, ""))
