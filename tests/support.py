@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+import fcntl
 import json
 import os
+import pty
+import select
 import shutil
+import struct
 import subprocess
 import sys
 import tempfile
+import termios
 import textwrap
+import time
 import unittest
 from pathlib import Path
 
@@ -72,6 +78,30 @@ class ProgramTest(FolderTest):
         self.assertEqual(done.returncode, code, text)
         self.assertNotIn("Traceback", text)
         return text
+
+    def at_terminal(self, *words: str | Path, at: Path | None = None, seconds: float = 120) -> bytes:
+        """What the program sends to a terminal of its own, 100 columns wide."""
+        outer, inner = pty.openpty()
+        fcntl.ioctl(inner, termios.TIOCSWINSZ, struct.pack("HHHH", 40, 100, 0, 0))
+        process = subprocess.Popen([sys.executable, "-m", "yarrik", *map(str, words)], cwd=at or self.folder, env=self.environment,
+                                   stdin=inner, stdout=inner, stderr=inner)  # fmt: skip
+        os.close(inner)
+        seen = b""
+        end = time.monotonic() + seconds
+        while time.monotonic() < end:
+            if not select.select([outer], [], [], 1)[0]:
+                continue
+            try:
+                data = os.read(outer, 1 << 16)
+            except OSError:
+                break
+            if not data:
+                break
+            seen += data
+        os.close(outer)
+        process.kill()
+        process.wait()
+        return seen
 
     def yarrik_json(self, *words: str | Path, code: int = 0, at: Path | None = None) -> dict:
         """The JSON that the program printed: its document, or the last of its events."""

@@ -13,12 +13,14 @@ import unittest
 import zipfile
 from pathlib import Path
 
+import httpx
 import zstandard
 
 from tests.support import FolderTest, WorkspaceTest
 from yarrik.cache import Store
+from yarrik.cache.redirects import client
 from yarrik.errors import YarrikError
-from yarrik.sources import download, unpack_archive
+from yarrik.sources import digest_of_url, download, unpack_archive
 
 
 class Server:
@@ -100,6 +102,62 @@ class WhatComesIsCounted(FolderTest):
         self.assertEqual({total for _, total in told}, {len(data)})
         self.assertEqual(told[-1][0], len(data))
         self.assertEqual([have for have, _ in told], sorted(have for have, _ in told))
+
+
+class RedirectsStayWhereTheyBelong(FolderTest):
+    def serve(self, answer: dict[str, str]) -> int:
+        """A server that sends on what `answer` names, and gives the rest; its port."""
+
+        class Handler(http.server.BaseHTTPRequestHandler):
+            def do_GET(self) -> None:
+                there = answer.get(self.path)
+                self.send_response(302 if there else 200)
+                body = b"" if there else b"the file"
+                if there:
+                    self.send_header("Location", there)
+                self.send_header("Content-Length", str(len(body)))
+                self.end_headers()
+                self.wfile.write(body)
+
+            def log_message(self, *words: object) -> None:
+                pass
+
+        server = http.server.ThreadingHTTPServer(("0.0.0.0", 0), Handler)
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        self.addCleanup(server.server_close)
+        self.addCleanup(server.shutdown)
+        return server.server_port
+
+    def test_on_the_same_host_and_to_hosts_of_the_settings(self) -> None:
+        answer: dict[str, str] = {}
+        port = self.serve(answer)
+        answer |= {"/here": "/file", "/there": f"http://localhost:{port}/file", "/round": "/round"}
+        digest = hashlib.sha256(b"the file").hexdigest()
+        store = Store(self.folder / "cache")
+
+        def take(path: str, *hosts: str) -> str:
+            store.drop(digest)
+            try:
+                download([f"http://127.0.0.1:{port}{path}"], digest, store, lambda text: None, redirect_hosts=hosts)
+            except YarrikError as error:
+                return error.troubles[0].why
+            return "taken"
+
+        self.assertEqual(take("/here"), "taken")
+        self.assertIn("another host, localhost", take("/there"))
+        self.assertIn('redirect-hosts = ["localhost"]', take("/there"))
+        self.assertEqual(take("/there", "localhost"), "taken")
+        self.assertNotEqual(take("/round"), "taken")
+        with self.assertRaisesRegex(YarrikError, "another host"):
+            digest_of_url(f"http://127.0.0.1:{port}/there", self.folder)
+
+    def test_never_from_https_to_http(self) -> None:
+        with client(httpx.Timeout(5), ["example.org"]) as one:
+            hook = one.event_hooks["response"][0]
+            request = httpx.Request("GET", "https://example.org/x")
+            with self.assertRaisesRegex(httpx.TooManyRedirects, "from https to http"):
+                hook(httpx.Response(302, headers={"location": "http://example.org/x"}, request=request))
+            hook(httpx.Response(302, headers={"location": "/y"}, request=request))
 
 
 class ArchivesUnpackAlike(FolderTest):

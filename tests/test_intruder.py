@@ -9,6 +9,7 @@ import io
 import lzma
 import os
 import pty
+import re
 import select
 import shutil
 import subprocess
@@ -412,6 +413,74 @@ class SourcesOfOthersRunNothingAndReadNothing(IntruderTest):
         process.communicate(timeout=30)
         self.assertLess(time.monotonic() - began, 4)
         self.assertIn(process.returncode, (130, 143))
+
+
+#: A title for the window, the bell, a cursor movement, C1, and text turned around.
+EVIL = "\x1b]0;owned\x07 \x1b[2J\x1b[1;1H \x9b31m \u202egnp.exe\u2066"
+#: What the program itself may send: styles and, while a build moves, its own drawing by the library for it.
+OURS = re.compile(rb"\x1b\[[0-9;]*m")
+DRAWING = re.compile(rb"\x1b\[(?:\?25[lh]|[0-9]*[AK]|2K|[0-9;]*m)|\r")
+
+
+class WhatOthersWroteIsShownAndNotObeyed(IntruderTest):
+    def harmless(self, seen: bytes, ours: re.Pattern[bytes] = OURS) -> str:
+        text = ours.sub(b"", seen).replace(b"\r\n", b"\n")
+        for byte in (b"\x1b", b"\x07", b"\xc2\x9b", "\u202e".encode(), "\u2066".encode(), b"\r"):
+            self.assertNotIn(byte, text, text[:3000])
+        return text.decode("utf-8", "replace")
+
+    def test_names_and_labels_in_images_and_archives(self) -> None:
+        archive = self.folder / "evil.tar"
+        with tarfile.open(archive, "w") as tar:
+            for name in (f"file{EVIL}", "two\nlines"):
+                info = tarfile.TarInfo(name)
+                info.size = 1
+                tar.addfile(info, io.BytesIO(b"x"))
+            info = tarfile.TarInfo("link")
+            info.type, info.linkname = tarfile.SYMTYPE, EVIL
+            tar.addfile(info)
+        for colour in ("1", ""):
+            self.environment["NO_COLOR"] = colour
+            said = self.harmless(self.at_terminal("inspect", archive, "/"))
+            self.assertIn("/file%1B]0;owned%07", said)
+            self.assertIn("\\u202e", said)
+            self.assertIn("two%0Alines", said)
+            self.harmless(self.at_terminal("inspect", archive, f"/file{EVIL}"))
+            self.harmless(self.at_terminal("inspect", archive, "/nothing"))
+            self.harmless(self.at_terminal("inspect", archive, "--extract", "/", "--to", self.folder / f"to{colour}"))
+        piped = self.yarrik("inspect", archive, "/")
+        self.assertIn("\u202egnp.exe", piped)  # a file or pipe gets what there is
+        paths = [one["path"] for one in self.yarrik_json("inspect", archive, "/")["files"]]
+        self.assertIn(f"/file{EVIL}", paths)
+        (self.folder / "tree").mkdir()
+        self.yarrik("pack", "tree", "label.img", "--as", "ext4", "--size", "8MiB", "--label", "harbour")
+        image = self.folder / "label.img"
+        image.write_bytes(image.read_bytes().replace(b"harbour\0", b"\x1b]0;o\x07\0", 1))
+        self.assertIn("\\x1b]0;o\\x07", self.harmless(self.at_terminal("inspect", image)))
+
+    def test_logs_compilers_and_steps(self) -> None:
+        self.environment["NO_COLOR"] = ""
+        self.recipe("app", "printf 'error: %b\\n' '\\033]0;owned\\a \\033[2J'; exit 1")
+        seen = self.at_terminal("build", at=self.root)
+        self.assertIn("\\x1b]0;owned", self.harmless(seen, DRAWING))
+        self.assertIn("\\x1b]0;owned", self.harmless(self.at_terminal("log", "build", "app", at=self.root)))
+        self.assertIn("\x1b]0;owned\x07", self.yarrik("log", "build", "app", at=self.root))
+
+    def test_device_trees_and_definitions(self) -> None:
+        self.environment["NO_COLOR"] = ""
+        source = self.write("evil.dts", f'/dts-v1/;\n/ {{ name{EVIL} = <1>; model = "x"; }};\n')
+        self.harmless(self.at_terminal("devicetree", "compile", source, "--out", "x.dtb"))
+        source = self.write("ok.dts", '/dts-v1/;\n/ { model = "\\x1b]0;owned\\x07"; };\n')
+        self.yarrik("devicetree", "compile", source, "--out", "x.dtb")
+        self.harmless(self.at_terminal("devicetree", "show", "x.dtb"))
+        self.write(
+            "w/products/p.toml",
+            f'board = "b{EVIL}"\nprofile = "p"\nimage = "i"\n'.replace("\x1b", "\\u001b")
+            .replace("\x07", "\\u0007")
+            .replace("\x9b", "\\u009b"),
+        )
+        for words in (("check",), ("build",), ("show", "p"), ("plan",), ("find", EVIL)):
+            self.harmless(self.at_terminal(*words, at=self.root))
 
 
 class FoldersOfOthersAreReadBeneath(FolderTest):

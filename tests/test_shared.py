@@ -11,13 +11,16 @@ import signal
 import subprocess
 import sys
 import threading
+import time
 import unittest
+from collections.abc import Iterator
 from pathlib import Path
 
 from moto.server import ThreadedMotoServer
 
 from tests.support import FolderTest, WorkspaceTest
 from yarrik.cache import MissingObject, Result, Store
+from yarrik.cache.pace import TooSlow, paced, within
 from yarrik.cache.places import FolderStorage
 from yarrik.cache.shared import SMALL, Shared, SharedCache
 from yarrik.cache.signing import SigningKey, holds
@@ -275,9 +278,86 @@ class WhatIsWrongIsRefused(SharingTest):
                 shutil.rmtree(self.folder / "second")
                 shutil.copytree(self.root, self.second, ignore=shutil.ignore_patterns("out", ".yarrik"))
 
+    def test_what_is_damaged_there_is_replaced_by_who_may_write(self) -> None:
+        for words in ((), ("--replace",)):
+            for kind in ("objects", "trees", "bundles"):
+                for file in (self.at / kind).rglob("*.zst"):
+                    file.write_bytes(b"damaged")
+            if words:
+                self.environment = self.site("first", str(self.at), self.pushing())
+                self.yarrik("cache", "push", *words, at=self.root)
+            else:
+                third = self.folder / "third/w"
+                shutil.copytree(self.root, third, ignore=shutil.ignore_patterns("out", ".yarrik"))
+                self.build(self.site("third", str(self.at), self.pushing()), third)
+            shutil.rmtree(self.folder / "second", ignore_errors=True)
+            shutil.copytree(self.root, self.second, ignore=shutil.ignore_patterns("out", ".yarrik"))
+            report = self.build(self.site("second", str(self.at)), self.second)
+            self.assertEqual((self.not_local(report), report["warnings"]), ([], []))
+
     def test_a_file_that_is_not_there(self) -> None:
         shutil.rmtree(self.at / "bundles")
         self.refused("what it names is not there")
+
+
+class NothingTakesForeverOrMoreThanItSays(FolderTest):
+    def test_who_dribbles_is_given_up_and_who_is_slow_to_begin_is_not(self) -> None:
+        def dribbling() -> Iterator[bytes]:
+            while True:
+                time.sleep(0.02)
+                yield b"x"
+
+        def slow_to_begin() -> Iterator[bytes]:
+            time.sleep(0.3)
+            yield from [b"x" * 1000] * 5
+
+        began = time.monotonic()
+        with self.assertRaisesRegex(TooSlow, "less than 1000 bytes a second"):
+            list(paced(dribbling, first=0.5, rate=1000))
+        self.assertLess(time.monotonic() - began, 20)
+        self.assertEqual(len(b"".join(paced(slow_to_begin, first=20, rate=1000))), 5000)
+        with self.assertRaises(TooSlow):
+            within(0.1, lambda: time.sleep(2))
+        with self.assertRaisesRegex(ValueError, "as it was"):
+            within(10, lambda: int("x") if False else (_ for _ in ()).throw(ValueError("as it was")))
+
+    def test_an_object_may_not_grow_beyond_what_it_says(self) -> None:
+        class Endless(FolderStorage):
+            sent = 0
+
+            def read(self, name: str, start: int = 0) -> Iterator[bytes]:
+                if name.startswith("objects"):
+                    while True:
+                        Endless.sent += 1 << 16
+                        yield bytes(1 << 16)
+                yield from super().read(name, start)
+
+        at = self.folder / "at"
+        at.mkdir()
+        key = SigningKey.make(self.folder / "key")
+        store = Store(self.folder / "first")
+        digest = store.put_bytes(os.urandom(300_000))
+        Shared([SharedCache("x", FolderStorage(at), True, key, frozenset())], store).send(
+            SharedCache("x", FolderStorage(at), True, key, frozenset()), "f" * 64, Result({"file": digest}))  # fmt: skip
+        other = Shared([SharedCache("x", Endless(at), False, None, frozenset([key.public]))], Store(self.folder / "second"))
+        self.assertIsNone(other.bring("f" * 64))
+        self.assertLess(Endless.sent, 2_000_000)
+        self.assertIn("larger than it says", other.troubles[0].what)
+
+    def test_a_record_that_names_no_digest_leads_nowhere(self) -> None:
+        at = self.folder / "at"
+        key = SigningKey.make(self.folder / "key")
+        self.write("secret", "x" * 64)
+        for evil in ("../../secret", "/etc/passwd", "x" * 64, "A" * 64, ""):
+            body = json.dumps({"fingerprint": "f" * 64, "outputs": {"file": {"digest": evil, "tree": False, "size": 64}},
+                               "notes": [], "log": None, "seconds": 0.0}).encode()  # fmt: skip
+            signed = body + f"\n{key.public} {key.sign(b'yarrik result 1' + bytes([10]) + body)}".encode()
+            self.write(f"at/results/ff/{'f' * 64}", signed)
+            other = Shared(
+                [SharedCache("x", FolderStorage(at), False, None, frozenset([key.public]))], Store(self.folder / "second")
+            )
+            self.assertIsNone(other.bring("f" * 64), evil)
+            self.assertIn("no digest", other.troubles[0].what)
 
 
 class AStoreThatDoesNotAnswer(SharingTest):

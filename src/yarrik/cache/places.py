@@ -6,11 +6,13 @@ import contextlib
 import itertools
 import os
 import secrets
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 from urllib.parse import urlsplit
 
+from yarrik.cache.pace import FIRST_SECONDS, LEAST_RATE, TooSlow, paced, within
+from yarrik.cache.redirects import client
 from yarrik.errors import Place, Trouble, YarrikError
 
 if TYPE_CHECKING:
@@ -97,14 +99,21 @@ class FolderStorage:
 class HttpStorage:
     """A plain HTTP server (RFC 9110); a WebDAV one makes missing folders by itself or is asked to (RFC 4918, section 9.3)."""
 
-    def __init__(self, url: str, seconds: float) -> None:
+    def __init__(self, url: str, seconds: float, redirect_hosts: Collection[str] = ()) -> None:
         import httpx
 
         self._url = url.rstrip("/")
+        self._seconds = seconds
         timeout = httpx.Timeout(seconds, connect=min(CONNECT, seconds))
-        self._client = httpx.Client(timeout=timeout, follow_redirects=True, limits=httpx.Limits(max_connections=16))
+        self._client = client(timeout, redirect_hosts, limits=httpx.Limits(max_connections=16))
 
     def read(self, name: str, start: int = 0) -> Iterator[bytes]:
+        try:
+            yield from paced(lambda: self._read(name, start))
+        except TooSlow as error:
+            raise Unreachable(str(error)) from error
+
+    def _read(self, name: str, start: int) -> Iterator[bytes]:
         headers = {"Accept-Encoding": "identity", **({"Range": f"bytes={start}-"} if start else {})}
         with self._said(), self._client.stream("GET", f"{self._url}/{name}", headers=headers) as answer:
             if start and answer.status_code == 416:  # nothing comes after what is here
@@ -120,7 +129,7 @@ class HttpStorage:
 
     def has(self, name: str) -> bool:
         with self._said():
-            answer = self._client.head(f"{self._url}/{name}")
+            answer = within(self._most(0), lambda: self._client.head(f"{self._url}/{name}"))
             try:
                 self._check(answer, name)
             except Absent:
@@ -138,9 +147,18 @@ class HttpStorage:
             self._check(answer, name)
 
     def _put(self, name: str, file: Path) -> httpx.Response:
-        with file.open("rb") as source:
-            headers = {"Content-Length": str(os.fstat(source.fileno()).st_size)}
-            return self._client.put(f"{self._url}/{name}", content=iter(lambda: source.read(_CHUNK), b""), headers=headers)
+        size = file.stat().st_size
+
+        def put() -> httpx.Response:
+            with file.open("rb") as source:
+                content = iter(lambda: source.read(_CHUNK), b"")
+                return self._client.put(f"{self._url}/{name}", content=content, headers={"Content-Length": str(size)})
+
+        return within(self._most(size), put)
+
+    def _most(self, size: int) -> float:
+        """Seconds that sending so many bytes may take, with the answer."""
+        return max(FIRST_SECONDS, 3 * self._seconds) + size / LEAST_RATE
 
     @staticmethod
     def _check(answer: httpx.Response, name: str) -> None:
@@ -158,6 +176,10 @@ class HttpStorage:
 
         try:
             yield
+        except TooSlow as error:
+            raise Unreachable(str(error)) from error
+        except httpx.TooManyRedirects as error:
+            raise Closed(str(error)) from error
         except httpx.HTTPError as error:
             raise Unreachable(str(error) or type(error).__name__) from error
 
@@ -228,11 +250,11 @@ def is_network(at: str) -> bool:
     return urlsplit(at).scheme in ("http", "https", "s3")
 
 
-def storage_at(at: str, endpoint: str, seconds: float, place: Place) -> Storage:
+def storage_at(at: str, endpoint: str, seconds: float, place: Place, redirect_hosts: Collection[str] = ()) -> Storage:
     """The place of this name, which is given so many seconds to answer. Raises YarrikError for one that cannot be."""
     scheme = urlsplit(at).scheme
     if scheme in ("http", "https"):
-        return HttpStorage(at, seconds)
+        return HttpStorage(at, seconds, redirect_hosts)
     if scheme == "s3":
         return BucketStorage(at, endpoint, seconds, place)
     if scheme and not at.startswith("/"):

@@ -30,7 +30,7 @@ from yarrik.cache.places import Absent, Closed, Storage, Unreachable
 from yarrik.cache.signing import SigningKey, holds
 from yarrik.cache.store import MissingObject, Result, Store
 from yarrik.cache.traffic import Traffic
-from yarrik.cache.tree import CHUNK, Entry, Tree, TreeDamaged
+from yarrik.cache.tree import CHUNK, Entry, Tree, TreeDamaged, is_digest
 from yarrik.errors import Place, Trouble
 
 TRIES = 3
@@ -121,6 +121,8 @@ class Shared:
         self._tray: queue.Queue[tuple[SharedCache, str, Result] | None] = queue.Queue()
         self._senders: list[threading.Thread] = []
         self._there: set[tuple[str, str]] = set()
+        #: Results that were refused, by cache and fingerprint: they are sent anew, with all that they name.
+        self._to_replace: set[tuple[str, str]] = set()
 
     @property
     def troubles(self) -> tuple[Trouble, ...]:
@@ -140,11 +142,13 @@ class Shared:
             except Absent:
                 continue
             except Refused as error:
+                with self._lock:
+                    self._to_replace.add((cache.name, fingerprint))
                 self._tell(cache, "refused", "CACHE-REFUSED",
                            f"the shared cache `{cache.name}` has a result that is refused: {error}",
                            "it could be anything, so the step was run here",
-                           "a colleague's key goes into `trusted-keys`; "
-                           "what is damaged has to be removed there, then sent again")  # fmt: skip
+                           "a colleague's key goes into `trusted-keys`; what is damaged is replaced by the next machine that "
+                           "may write there: `yarrik cache push --replace` does it at once")  # fmt: skip
                 continue
             except (Unreachable, Closed, OSError) as error:
                 self._gone(cache, error)
@@ -173,6 +177,9 @@ class Shared:
             raise Refused(f"it does not read as a result: {error}") from error
         if signed.fingerprint != fingerprint:
             raise Refused("it is another step's result")
+        named = [*signed.outputs.values(), *([signed.log] if signed.log is not None else [])]
+        if not all(is_digest(kept.digest) and kept.size >= 0 for kept in named):
+            raise Refused("it names what is no digest")
         return signed
 
     def _bring_content(self, cache: SharedCache, signed: _Signed) -> None:
@@ -191,7 +198,11 @@ class Shared:
         try:
             tree = self._store.tree(digest)
         except MissingObject:
-            data = cache.tried(lambda: _joined(_unpacked(cache.storage.read(_name("trees", digest) + ".zst")), _LARGEST_LIST))
+            data = cache.tried(
+                lambda: _joined(
+                    _unpacked(_capped(cache.storage.read(_name("trees", digest) + ".zst"), _LARGEST_LIST)), _LARGEST_LIST
+                )
+            )
             if hashlib.sha256(data).hexdigest() != digest:
                 raise Refused("a tree that it names has other content") from None
             tree = Tree.decode(data)
@@ -204,8 +215,10 @@ class Shared:
         self._store.put_tree(tree)
 
     def _bring_bundle(self, cache: SharedCache, tree: Tree, digest: str) -> None:
-        stream = _Pieces(_unpacked(self._counted(cache.storage.read(_name("bundles", digest) + ".zst"))))
-        for entry in _small(tree):
+        wanted = list(_small(tree))
+        most = _most_packed(sum(entry.size for entry in wanted))
+        stream = _Pieces(_unpacked(_capped(self._counted(cache.storage.read(_name("bundles", digest) + ".zst")), most)))
+        for entry in wanted:
             data = stream.read(entry.size)
             if hashlib.sha256(data).hexdigest() != entry.content:
                 raise Refused("a file that it names has other content")
@@ -228,8 +241,9 @@ class Shared:
     def _receive_object(self, cache: SharedCache, digest: str, size: int, part: Path) -> None:
         def go_on() -> None:
             have = part.stat().st_size if part.exists() else 0
+            most = max(0, _most_packed(size) - have)
             with part.open("ab") as sink:
-                for chunk in self._counted(cache.storage.read(_name("objects", digest) + ".zst", have)):
+                for chunk in _capped(self._counted(cache.storage.read(_name("objects", digest) + ".zst", have)), most):
                     sink.write(chunk)
 
         try:
@@ -276,48 +290,51 @@ class Shared:
                 self._tray.task_done()
         self._tray.task_done()
 
-    def send_or_tell(self, cache: SharedCache, fingerprint: str, result: Result) -> bool:
-        """Sends a result; whether it was not there yet. What goes wrong is found in `troubles`."""
+    def send_or_tell(self, cache: SharedCache, fingerprint: str, result: Result, replace: bool = False) -> bool:
+        """Sends a result; whether it was not there yet. What goes wrong is found in `troubles`. With `replace` it is sent
+        whatever is there."""
         try:
-            return self.send(cache, fingerprint, result)
+            return self.send(cache, fingerprint, result, replace)
         except (Unreachable, Closed, OSError) as error:
             self._gone(cache, error)
         except MissingObject:
             pass  # it was pruned meanwhile
         return False
 
-    def send(self, cache: SharedCache, fingerprint: str, result: Result) -> bool:
-        """Sends a result with what it names, but for what is there already; whether it was not."""
+    def send(self, cache: SharedCache, fingerprint: str, result: Result, replace: bool = False) -> bool:
+        """Sends a result with what it names, but for what is there already (unless that is to be replaced); whether it was
+        not."""
         assert cache.key is not None
         name = _name("results", fingerprint)
-        if cache.tried(lambda: cache.storage.has(name)):
+        replace = replace or (cache.name, fingerprint) in self._to_replace
+        if not replace and cache.tried(lambda: cache.storage.has(name)):
             return False
-        outputs = {label: self._send_output(cache, digest) for label, digest in sorted(result.outputs.items())}
-        log = self._send_output(cache, result.log) if result.log and self._store.has(result.log) else None
+        outputs = {label: self._send_output(cache, digest, replace) for label, digest in sorted(result.outputs.items())}
+        log = self._send_output(cache, result.log, replace) if result.log and self._store.has(result.log) else None
         body = msgspec.json.encode(_Signed(fingerprint, outputs, tuple(result.notes), log, result.seconds))
         self._write(cache, name, body + f"\n{cache.key.public} {cache.key.sign(_to_sign(body))}".encode())
         with self._lock:
             self.traffic.sent += 1
         return True
 
-    def _send_output(self, cache: SharedCache, digest: str) -> _Kept:
+    def _send_output(self, cache: SharedCache, digest: str, replace: bool) -> _Kept:
         try:
             tree = self._store.tree(digest)
         except MissingObject:
             path = self._store.checked_path(digest)
-            self._send_file(cache, _name("objects", digest) + ".zst", lambda: _packed_file(path))
+            self._send_file(cache, _name("objects", digest) + ".zst", lambda: _packed_file(path), replace)
             return _Kept(digest, False, path.stat().st_size)
         self._send_file(cache, _name("bundles", digest) + ".zst",
-                        lambda: (self._store.get_bytes(entry.content) for entry in _small(tree)))  # fmt: skip
+                        lambda: (self._store.get_bytes(entry.content) for entry in _small(tree)), replace)  # fmt: skip
         for entry in tree.files:
             if entry.size > SMALL:
                 path = self._store.checked_path(entry.content)
-                self._send_file(cache, _name("objects", entry.content) + ".zst", lambda path=path: _packed_file(path))  # type: ignore[misc]
-        self._send_file(cache, _name("trees", digest) + ".zst", lambda: iter([tree.encoded]))
+                self._send_file(cache, _name("objects", entry.content) + ".zst", lambda path=path: _packed_file(path), replace)  # type: ignore[misc]
+        self._send_file(cache, _name("trees", digest) + ".zst", lambda: iter([tree.encoded]), replace)
         return _Kept(digest, True)
 
-    def _send_file(self, cache: SharedCache, name: str, content: Callable[[], Iterator[bytes]]) -> None:
-        if (cache.name, name) in self._there or cache.tried(lambda: cache.storage.has(name)):
+    def _send_file(self, cache: SharedCache, name: str, content: Callable[[], Iterator[bytes]], replace: bool) -> None:
+        if (cache.name, name) in self._there or (not replace and cache.tried(lambda: cache.storage.has(name))):
             self._there.add((cache.name, name))
             return
         packer = zstandard.ZstdCompressor(level=3).compressobj()
@@ -401,6 +418,20 @@ def _joined(chunks: Iterator[bytes], most: int) -> bytes:
             raise Refused("it is larger than anything that it could be")
         found.append(chunk)
     return b"".join(found)
+
+
+def _most_packed(size: int) -> int:
+    """What so many bytes may take when they are compressed: a little more than they are (RFC 8878, section 3.1)."""
+    return size + (size >> 7) + 4096
+
+
+def _capped(chunks: Iterator[bytes], most: int) -> Iterator[bytes]:
+    """The same pieces, as long as they are no more bytes than there can be in all."""
+    for chunk in chunks:
+        most -= len(chunk)
+        if most < 0:
+            raise Refused("a file that it names is larger than it says")
+        yield chunk
 
 
 def _unpacked(chunks: Iterator[bytes]) -> Iterator[bytes]:

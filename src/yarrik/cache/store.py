@@ -30,7 +30,7 @@ import msgspec
 import platformdirs
 
 from yarrik.beneath import Folder, NotPlain
-from yarrik.cache.tree import CHUNK, MANY, READERS, Entry, Tree, TreeDamaged, file_digest, plain_modes, read_tree
+from yarrik.cache.tree import CHUNK, MANY, READERS, Entry, Tree, TreeDamaged, file_digest, is_digest, plain_modes, read_tree
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.moving import copy_sparse
 
@@ -523,8 +523,11 @@ def read_result(path: Path, fingerprint: str) -> Result:
     try:
         if seal != _seal(data, fingerprint):
             raise ResultDamaged("it has another digest")
-        return msgspec.json.decode(data, type=Result)
-    except msgspec.DecodeError as error:
+        result = msgspec.json.decode(data, type=Result)
+        if not all(map(is_digest, result.outputs.values())) or (result.log and not is_digest(result.log)):
+            raise ResultDamaged("it names what is no digest")
+        return result
+    except (msgspec.DecodeError, UnicodeDecodeError) as error:
         raise ResultDamaged(str(error)) from error
 
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import re
 import stat
 from collections.abc import Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
@@ -23,7 +24,7 @@ Kind = Literal["folder", "file", "link"]
 HEADER = b"yarrik tree 1\0"
 _LETTERS: dict[Kind, bytes] = {"folder": b"d", "file": b"f", "link": b"l"}
 _KINDS: dict[bytes, Kind] = {letter: kind for kind, letter in _LETTERS.items()}
-_DIGEST_LENGTH = 64
+_DIGEST = re.compile(r"[0-9a-f]{64}")
 CHUNK = 1 << 20
 #: From so many files on, several threads read, or write, at a time.
 MANY = 200
@@ -112,7 +113,7 @@ class Tree:
             if not safe_relative(name):
                 raise TreeDamaged(f"the path {name!r} leads out of the tree")
             kind = _KINDS[letter]
-            if kind == "file" and len(content) != _DIGEST_LENGTH:
+            if kind == "file" and not is_digest(content.decode("ascii", "replace")):
                 raise TreeDamaged(f"{name!r} has no digest")
             entries.append(Entry(name, kind, int(mode, 8) & 0o7777, int(size), os.fsdecode(content)))
         tree = Tree(tuple(entries))
@@ -132,6 +133,11 @@ def parents(path: str) -> list[str]:
 def safe_relative(path: str) -> bool:
     """Whether `path` stays below the folder that it is relative to."""
     return bool(path) and not path.startswith("/") and all(word not in ("", ".", "..") for word in path.split("/"))
+
+
+def is_digest(text: object) -> bool:
+    """Whether a text is a SHA-256 in hex, and so may become part of a path."""
+    return isinstance(text, str) and _DIGEST.fullmatch(text) is not None
 
 
 def file_digest(path: str | Path) -> str:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import gc
 import importlib
-import io
 import os
 import signal
 import sys
@@ -15,6 +14,7 @@ from typing import NoReturn
 
 import typer
 
+from yarrik.cli.terminal import show_safely
 from yarrik.errors import Place, Trouble, YarrikError
 
 app = typer.Typer(
@@ -98,10 +98,7 @@ def main() -> NoReturn:
     ):
         importlib.import_module(f"yarrik.cli.{name}")
 
-    for stream in (sys.stdout, sys.stderr):
-        # A terminal that cannot show a sign gets a question mark, not a failure.
-        if isinstance(stream, io.TextIOWrapper):
-            stream.reconfigure(errors="replace")
+    show_safely()
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         if signal.getsignal(number) is not signal.SIG_IGN:
             signal.signal(number, _interrupted)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -127,10 +128,13 @@ def boot_product(
     for sign, place in disks.items():
         words = [word.replace(sign, str(place)) for word in words]
 
+    decoder = codecs.getincrementaldecoder("utf-8")("surrogateescape")
+
     def listener(data: bytes) -> None:
         if show:
-            sys.stdout.buffer.write(data.replace(b"\r\n", b"\n").replace(b"\x1b[2J", b"").replace(b"\x1b[H", b""))
-            sys.stdout.buffer.flush()
+            text = data.replace(b"\r", b"").replace(b"\x1b[2J", b"").replace(b"\x1b[H", b"")
+            sys.stdout.write(decoder.decode(text))
+            sys.stdout.flush()
 
     log = root / "out" / composition.name / "boot.log"
     with log.open("wb") as sink:

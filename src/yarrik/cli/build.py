@@ -96,12 +96,19 @@ def fetch(
     from pathlib import Path
 
     from yarrik.cli.view import BuildView, EventLines, print_json, print_line
+    from yarrik.errors import Trouble, YarrikError
+    from yarrik.model.rules import check_url
+    from yarrik.model.site import load_site
     from yarrik.sources import digest_of_url
     from yarrik.units import shown_size
 
     if digest is not None:
+        try:
+            check_url(digest)
+        except ValueError as error:
+            raise YarrikError(Trouble("USAGE", str(error), remedy="yarrik fetch --digest https://HOST/FILE")) from error
         with tempfile.TemporaryDirectory(prefix="yarrik-") as folder:
-            value, size = digest_of_url(digest, Path(folder))
+            value, size = digest_of_url(digest, Path(folder), load_site(None)[0].redirect_hosts)
         if json:
             print_json({"ok": True, "url": digest, "sha256": value, "bytes": size})
         else:

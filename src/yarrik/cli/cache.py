@@ -115,6 +115,7 @@ def push(
     product: ProductArgument = None,
     variants: WithOption = None,
     settings: SetOption = None,
+    replace: Annotated[bool, typer.Option("--replace", help="Sends what is there too, in place of damaged files.")] = False,
     workspace: WorkspaceOption = None,
     json: JsonOption = False,
 ) -> None:
@@ -124,7 +125,7 @@ def push(
     view = ResolveView(quiet=json, words="sent {} of {} results")
     with opened(workspace) as session:
         try:
-            sent, known, troubles = session.push(composed(session, product, variants, settings), view)
+            sent, known, troubles = session.push(composed(session, product, variants, settings), view, replace)
         finally:
             view.close()
     if json:

@@ -11,8 +11,9 @@ import threading
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TextIO, cast
 
+from yarrik.cli.terminal import SafeStream, erase_line, for_terminal, in_style, one_line
 from yarrik.errors import Trouble, YarrikError
 from yarrik.units import shown_seconds, shown_size
 
@@ -38,11 +39,20 @@ def styled(text: str, style: str, stream: object = None) -> str:
     if not coloured(stream):
         return text
     codes = ";".join(_STYLES[word] for word in style.split())
-    return f"\033[{codes}m{text}\033[0m"
+    return in_style(text, codes)
 
 
 def print_json(value: object) -> None:
-    sys.stdout.write(json.dumps(value, indent=1, ensure_ascii=False, default=str) + "\n")
+    sys.stdout.write(_as_json(value, indent=1) + "\n")
+
+
+def _as_json(value: object, indent: int | None = None) -> str:
+    text = json.dumps(value, indent=indent, ensure_ascii=False, default=str)
+    try:
+        text.encode()
+    except UnicodeEncodeError:  # a name that is no UTF-8: its bytes as escapes, so that it stays JSON (RFC 8259, 8.2)
+        return json.dumps(value, indent=indent, default=str)
+    return text
 
 
 def show_error(error: YarrikError, as_json: bool) -> None:
@@ -65,7 +75,7 @@ def show_warnings(troubles: Sequence[Trouble]) -> None:
 def _show_troubles(troubles: Iterable[Trouble], word: str, style: str) -> None:
     for trouble in troubles:
         head = styled(f"{word} {trouble.code}:", style, sys.stderr)
-        lines = [f"{head} {trouble.what}"]
+        lines = [f"{head} {one_line(trouble.what) if sys.stderr.isatty() else trouble.what}"]
         for name, text in (("where", str(trouble.place)), ("why", trouble.why), ("next", trouble.remedy)):
             if text:
                 first, *more = [line for one in text.split("\n") for line in _wrapped(one, 9)]
@@ -96,6 +106,8 @@ def show_table(rows: Sequence[Sequence[str]], indent: str = "  ", right: Sequenc
     """Columns with two blanks between them; `right` names those with figures."""
     if not rows:
         return
+    if sys.stdout.isatty():
+        rows = [[one_line(cell) for cell in row] for row in rows]
     widths = [max(len(row[column]) for row in rows) for column in range(len(rows[0]))]
     for row in rows:
         cells = [
@@ -168,7 +180,7 @@ class BuildView:
             return
         from rich.text import Text
 
-        self._live.console.print(Text.from_ansi(text), soft_wrap=True)
+        self._live.console.print(Text.from_ansi(for_terminal(text)), soft_wrap=True)
 
     def _draw(self) -> None:
         if self._live is None:
@@ -179,9 +191,11 @@ class BuildView:
 
             self._live = Live(console=Console(file=sys.stdout, highlight=False), auto_refresh=False, transient=True)
             self._live.start()
+            # While it moves, what is written goes through it, and is made safe before.
+            sys.stdout, sys.stderr = cast(TextIO, SafeStream(sys.stdout)), cast(TextIO, SafeStream(sys.stderr))
         from rich.text import Text
 
-        self._live.update(Text.from_ansi("\n".join(self._now())), refresh=True)
+        self._live.update(Text.from_ansi(for_terminal("\n".join(self._now()))), refresh=True)
 
     def _now(self) -> list[str]:
         """What is going on at the moment, in lines: the whole first, then what runs."""
@@ -245,7 +259,7 @@ class EventLines:
 
 def print_line(value: object) -> None:
     """One line of JSON, told at once."""
-    sys.stdout.write(json.dumps(value, ensure_ascii=False, default=str) + "\n")
+    sys.stdout.write(_as_json(value) + "\n")
     sys.stdout.flush()
 
 
@@ -260,12 +274,13 @@ class ResolveView:
     def __call__(self, decided: int, conflicts: int) -> None:
         if self._moving:
             self._said = True
-            sys.stderr.write(f"\r\033[K  {self._words.format(decided, conflicts)}")
+            erase_line(sys.stderr)
+            sys.stderr.write(f"  {self._words.format(decided, conflicts)}")
             sys.stderr.flush()
 
     def close(self) -> None:
         if self._said:
-            sys.stderr.write("\r\033[K")
+            erase_line(sys.stderr)
             sys.stderr.flush()
 
 

@@ -479,13 +479,15 @@ class SharedCache(Definable, frozen=True, kw_only=True):
 
 class Site(Definable, frozen=True, kw_only=True):
     """What holds for a site or person. Results from shared caches count when one of `trusted_keys` has signed them. `mirrors`
-    tell for the beginning of a URL where else to look first."""
+    tell for the beginning of a URL where else to look first. `redirect_hosts` are those that other servers may send a download
+    on to."""
 
     jobs: int = 0
     cache: OneLine = ""
     trusted_keys: tuple[PublicKey, ...] = ()
     shared_cache: tuple[SharedCache, ...] = ()
     mirrors: dict[str, tuple[OneLine, ...]] = {}
+    redirect_hosts: tuple[OneLine, ...] = ()
 
 
 class Local(Variant, frozen=True, kw_only=True):

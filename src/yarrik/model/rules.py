@@ -57,7 +57,7 @@ def check_option_need(text: str) -> None:
 
 def check_url(text: str) -> None:
     if re.fullmatch(r"https?://[^\s/@]+(/[^\s]*)?", text) is None:
-        raise ValueError(f"`{text}` is no address to download from: it begins with https:// or http://, without a password")
+        raise ValueError("that is no address to download from: it begins with https:// or http://, without a password")
 
 
 def check_git_url(text: str) -> None:

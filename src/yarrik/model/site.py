@@ -40,4 +40,5 @@ def load_site(workspace: Workspace | None) -> tuple[Site, Place]:
         trusted_keys=tuple(dict.fromkeys((*general.trusted_keys, *own.trusted_keys))),
         shared_cache=tuple(caches.values()),
         mirrors={**general.mirrors, **own.mirrors},
+        redirect_hosts=tuple(dict.fromkeys((*general.redirect_hosts, *own.redirect_hosts))),
     ), Place(workspace.local.file, key="site")

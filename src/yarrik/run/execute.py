@@ -11,7 +11,7 @@ import stat
 import tempfile
 import threading
 import time
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -95,6 +95,7 @@ class Execution:
     shared: Shared | None = None
     run_nothing: bool = False
     run_all: bool = False
+    redirect_hosts: Collection[str] = ()
     reports: dict[str, StepReport] = field(default_factory=dict)
     #: What steps say they are at, by name.
     doing: dict[str, str] = field(default_factory=dict)
@@ -243,7 +244,7 @@ class Execution:
             log.truncate(0)
             context = Context(
                 step, inputs, self.store, self.sandbox, folder, below, log, jobs, offline=self.offline,
-                tell=lambda text: self.doing.update({step.name: text}),
+                redirect_hosts=self.redirect_hosts, tell=lambda text: self.doing.update({step.name: text}),
             )  # fmt: skip
             try:
                 outputs = perform(step.action, context)

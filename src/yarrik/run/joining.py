@@ -30,6 +30,6 @@ def join(site: Site, place: Place, store: Store, offline: bool) -> Shared:
                 )  # fmt: skip
             key = SigningKey.read(Path(one.signing_key).expanduser(), here)
         trusted = frozenset((*site.trusted_keys, *([key.public] if key is not None else [])))
-        storage = storage_at(one.at, one.endpoint, parse_span(one.time_out), here)
+        storage = storage_at(one.at, one.endpoint, parse_span(one.time_out), here, site.redirect_hosts)
         found.append(SharedCache(one.name, storage, one.push, key, trusted, here))
     return Shared(found, store)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import fnmatch
 import shutil
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
 from functools import singledispatch
 from pathlib import Path
@@ -66,6 +66,7 @@ class Context:
     jobs: int
     notes: list[str] = field(default_factory=list)
     offline: bool = False
+    redirect_hosts: Collection[str] = ()
     began: float = field(default_factory=time.monotonic)
     #: Tells whoever watches what the step is at; nothing of it is kept.
     tell: Callable[[str], None] = lambda text: None
@@ -135,7 +136,8 @@ def _(action: Download, context: Context) -> dict[str, str]:
                         why="with --offline nothing is downloaded", remedy="yarrik fetch, where there is a network"),
                 "work",
             )  # fmt: skip
-        download(context.step.urls, action.sha256, context.store, context.say, place, _received(context))
+        download(context.step.urls, action.sha256, context.store, context.say, place, _received(context),
+                 context.redirect_hosts)  # fmt: skip
     return {"file": action.sha256}
 
 

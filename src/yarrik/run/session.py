@@ -413,10 +413,13 @@ class Session:
         )
 
     def push(
-        self, composition: Composition, tell: Callable[[int, int], None] = lambda done, total: None
+        self,
+        composition: Composition,
+        tell: Callable[[int, int], None] = lambda done, total: None,
+        replace: bool = False,
     ) -> tuple[int, int, tuple[Trouble, ...]]:
-        """Sends all kept results of a product to the shared caches that take them: how many were sent, how many there are, and
-        what went wrong. Raises YarrikError when no shared cache takes any."""
+        """Sends all kept results of a product to the shared caches that take them, with `replace` those that are there too:
+        how many were sent, how many there are, and what went wrong. Raises YarrikError when no shared cache takes any."""
         shared = self.shared
         takers = [cache for cache in shared.caches if cache.push] if shared is not None else []
         if shared is None or not takers:
@@ -435,7 +438,7 @@ class Session:
             result = self.store.result(fingerprint)
             for cache in takers if result is not None else []:
                 assert result is not None
-                sent += shared.send_or_tell(cache, fingerprint, result)
+                sent += shared.send_or_tell(cache, fingerprint, result, replace)
         return sent, len(fingerprints), shared.troubles
 
     def pull(self, composition: Composition, listener: Listener = silent) -> tuple[int, int, int, tuple[Trouble, ...]]:
@@ -502,6 +505,7 @@ class Session:
             self.shared,
             run_nothing,
             self.clean_room,
+            self.site.redirect_hosts,
         )
         with in_use(self.store):
             try:

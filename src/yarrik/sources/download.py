@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+import contextlib
+from collections.abc import Callable, Collection, Sequence
 from pathlib import Path
 from urllib.parse import urlsplit
 
 from yarrik.cache import Store, file_digest
+from yarrik.cache.pace import TooSlow, paced, within
+from yarrik.cache.redirects import client as client_for
 from yarrik.errors import NOWHERE, Place, Trouble, YarrikError
+from yarrik.sources.git import without_password
 
 #: Seconds to wait for a connection, and for the next bytes of one.
 CONNECT, READ = 20.0, 60.0
 TRIES = 3
+#: No source is larger than this (bytes).
+LARGEST = 64 << 30
 
 
 #: Told how many bytes have come, and how many there are as far as the server tells.
@@ -25,8 +31,10 @@ def download(
     say: Callable[[str], None],
     place: Place = NOWHERE,
     tell: Tell = lambda have, total: None,
+    redirect_hosts: Collection[str] = (),
 ) -> None:
-    """Takes a file into the store: from the first of the URLs that has it with this digest. TLS certificates are checked.
+    """Takes a file into the store: from the first of the URLs that has it with this digest. TLS certificates are checked, and
+    redirects stay on their host, or go to `redirect_hosts`.
 
     Raises YarrikError with what each place answered."""
     import httpx
@@ -35,7 +43,7 @@ def download(
     store.make_folder(part.parent)
     answers: list[str] = []
     wrong = ""
-    with httpx.Client(timeout=httpx.Timeout(READ, connect=CONNECT), follow_redirects=True) as client:
+    with client_for(httpx.Timeout(READ, connect=CONNECT), redirect_hosts) as client:
         for url in urls:
             for attempt in range(TRIES):
                 try:
@@ -43,7 +51,10 @@ def download(
                 except _Refused as error:
                     answers.append(f"{_host(url)}: {error}")
                     break
-                except (httpx.HTTPError, OSError) as error:
+                except httpx.TooManyRedirects as error:
+                    answers.append(f"{_host(url)}: {error}")
+                    break
+                except (httpx.HTTPError, OSError, TooSlow) as error:
                     if attempt == TRIES - 1:
                         answers.append(f"{_host(url)}: {str(error) or type(error).__name__}")
                     continue
@@ -78,36 +89,39 @@ def _receive(client, url: str, part: Path, say: Callable[[str], None], tell: Tel
     """Appends what is missing to the part (RFC 9110, section 14: range requests), or begins anew where a server cannot."""
     have = part.stat().st_size if part.exists() else 0
     headers = {"Accept-Encoding": "identity", **({"Range": f"bytes={have}-"} if have else {})}
-    with client.stream("GET", url, headers=headers) as answer:
+    request = client.build_request("GET", url, headers=headers)
+    with contextlib.closing(within(2 * READ, lambda: client.send(request, stream=True))) as answer:
         if answer.status_code == 416:  # nothing is left to send: the part is whole, or of another file
             part.unlink(missing_ok=True)
             raise _Again
         if answer.status_code not in (200, 206):
             raise _Refused(f"answered {answer.status_code} {answer.reason_phrase}")
         goes_on = answer.status_code == 206
-        say(f"{url}: {'going on at byte ' + str(have) if goes_on else 'from the beginning'}")
+        say(f"{without_password(url)}: {'going on at byte ' + str(have) if goes_on else 'from the beginning'}")
         length = answer.headers.get("content-length", "")
         total = int(length) + (have if goes_on else 0) if length.isdecimal() else None
         with part.open("ab" if goes_on else "wb") as sink:
-            for chunk in answer.iter_raw():  # as it comes: what was received counts even if the rest does not come
+            for chunk in paced(answer.iter_raw):  # as it comes: what was received counts even if the rest does not come
                 sink.write(chunk)
                 tell(sink.tell(), total)
+                if sink.tell() > LARGEST:
+                    raise _Refused(f"it sends more than {LARGEST >> 30} GiB")
 
 
 class _Again(OSError):
     """The next try may work."""
 
 
-def digest_of_url(url: str, folder: Path) -> tuple[str, int]:
+def digest_of_url(url: str, folder: Path, redirect_hosts: Collection[str] = ()) -> tuple[str, int]:
     """SHA-256 and size of what a URL gives, for the line in a recipe. Raises YarrikError."""
     import httpx
 
     part = folder / "part"
     try:
-        with httpx.Client(timeout=httpx.Timeout(READ, connect=CONNECT), follow_redirects=True) as client:
+        with client_for(httpx.Timeout(READ, connect=CONNECT), redirect_hosts) as client:
             _receive(client, url, part, lambda text: None, lambda have, total: None)
-    except (httpx.HTTPError, OSError, _Refused) as error:
-        raise YarrikError(Trouble("SOURCE-UNREACHABLE", f"{url} cannot be downloaded: {error}",
+    except (httpx.HTTPError, httpx.InvalidURL, OSError, _Refused, TooSlow) as error:
+        raise YarrikError(Trouble("SOURCE-UNREACHABLE", f"{without_password(url)} cannot be downloaded: {error}",
                                   remedy="check the address and the network"), "work") from error  # fmt: skip
     return file_digest(part), part.stat().st_size
 
