@@ -2,7 +2,7 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux boards boards-arm64 test test-linux mutations mutations-long kills devicetree-corpus devicetree-tenth lint setup benchmark benchmark-disks benchmark-devicetree clean
+.PHONY: demo demo-linux boards boards-arm64 test test-linux mutations mutations-long intruder kills devicetree-corpus devicetree-tenth lint setup benchmark benchmark-disks benchmark-devicetree clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
@@ -30,11 +30,18 @@ test-linux: packages-test demo-linux
 	$(VENV)/bin/python -m unittest -v tests.kernel_mounts
 
 # Damaged images for every reader. The long run takes about half an hour.
-mutations: packages-test setup
-	$(VENV)/bin/python -m tests.mutations 2000
+mutations: packages-demo packages-test setup
+	$(VENV)/bin/python -m tests.mutations 3000
+	$(VENV)/bin/python -m tests.mutated_inputs 3000
 
-mutations-long: packages-test setup
+mutations-long: packages-demo packages-test setup
 	$(VENV)/bin/python -m tests.mutations 10000
+	$(VENV)/bin/python -m tests.mutated_inputs 20000
+
+# Every escape that was ever found, tried on the built program: out of steps, archives and repositories, onto the terminal, and
+# the host into builds.
+intruder: packages-demo packages-test setup
+	$(VENV)/bin/python -m unittest -v tests.test_intruder
 
 # Random kills of the real program over the demo's build, about a quarter of an hour; thirty of them are among the tests.
 kills: packages-demo packages-test setup

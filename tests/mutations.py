@@ -237,13 +237,13 @@ def run(form: str, count: int) -> str:
     return f"{form}: {count} images, {refused} refused, the others read; {slowest:.2f} s and {peak:.0f} MiB at the most"
 
 
-def _start(form: str, count: int) -> int:
+def _start(work: Callable[[str, int], str], form: str, count: int) -> int:
     """Runs a form in a process of its own, so that its memory is its own too; the process's number."""
     child = os.fork()
     if child == 0:
         code = 1
         try:
-            print(run(form, count), flush=True)
+            print(work(form, count), flush=True)
             code = 0
         except AssertionError as error:
             print(error, file=sys.stderr, flush=True)
@@ -253,18 +253,21 @@ def _start(form: str, count: int) -> int:
     return child
 
 
-def main() -> None:
-    os.environ["PATH"] += ":/usr/sbin:/sbin"
-    waiting = list(sys.argv[2:] or FORMS)
-    running = 0
-    failed = 0
+def run_all(work: Callable[[str, int], str], waiting: list[str], count: int) -> int:
+    """Runs `count` of each form, as many at a time as there are processors; the number of forms that failed, as exit code."""
+    running = failed = 0
     while waiting or running:
         while waiting and running < (os.cpu_count() or 1):
-            _start(waiting.pop(0), int(sys.argv[1]))
+            _start(work, waiting.pop(0), count)
             running += 1
         failed += os.wait()[1] != 0
         running -= 1
-    sys.exit(1 if failed else 0)
+    return min(failed, 1)
+
+
+def main() -> None:
+    os.environ["PATH"] += ":/usr/sbin:/sbin"
+    sys.exit(run_all(run, list(sys.argv[2:] or FORMS), int(sys.argv[1])))
 
 
 if __name__ == "__main__":

@@ -4,14 +4,17 @@
 
 import fcntl
 import functools
+import hashlib
 import http.server
 import io
+import json
 import lzma
 import os
 import pty
 import re
 import select
 import shutil
+import struct
 import subprocess
 import sys
 import tarfile
@@ -23,6 +26,8 @@ from pathlib import Path
 
 from tests.support import FolderTest, WorkspaceTest
 from yarrik.beneath import Folder, NotPlain, _open_by_words, remove_folder
+from yarrik.boot.fit import Fit, FitConfiguration, FitDamaged, FitImage, encode_fit, verify_fit
+from yarrik.devicetree import decode_blob, encode_blob
 
 SECRET = "the harbour's own key\n"
 
@@ -413,6 +418,131 @@ class SourcesOfOthersRunNothingAndReadNothing(IntruderTest):
         process.communicate(timeout=30)
         self.assertLess(time.monotonic() - began, 4)
         self.assertIn(process.returncode, (130, 143))
+
+
+class NothingEndsInATracebackOrNever(IntruderTest):
+    def quick(self, *words: object, code: int = 1, seconds: float = 20) -> str:
+        began = time.monotonic()
+        said = self.yarrik(*words, code=code, at=self.folder)
+        self.assertLess(time.monotonic() - began, seconds)
+        return said
+
+    def test_names_that_are_no_utf8_in_sources_packages_and_reasons(self) -> None:
+        self.recipe(
+            "app", "mkdir -p $DESTDIR/usr; cp -r /step/source/. $DESTDIR/usr/", package='[package.app]\nfiles = ["/usr/x*"]\n'
+        )
+        bad = os.fsencode(self.root / "s/recipes/app/src") + b"/x\xff"
+        for text, words in (("1", ("build",)), ("2", ("plan",)), ("2", ("build",)), ("3", ("build", "--json"))):
+            Path(os.fsdecode(bad)).write_text(text)
+            said = self.yarrik(*words, at=self.root)
+        self.assertIn("x\\\\xff", said)
+        self.assertEqual(json.loads((self.root / "out/p/build.json").read_text())["steps"][0]["how"][:1] != "", True)
+        for words in (("inspect", "out/p/p.img", "/"), ("find", "x"), ("why", "app"), ("timeline",), ("log", "build", "app")):
+            self.yarrik(*words, at=self.root)
+
+    def test_device_tree_sources(self) -> None:
+        for name, text in {
+            "parentheses": f"/dts-v1/;\n/ {{ x = <{'(' * 5000}1{')' * 5000}>; }};\n",
+            "signs": f"/dts-v1/;\n/ {{ x = <({'-' * 5000}1)>; y; ; }};\n",
+            "endless": '/dts-v1/;\n/include/ "/dev/zero"\n/ { };\n',
+            "endless blob": '/dts-v1/;\n/ { x = /incbin/("/dev/zero"); };\n',
+            "pipe": '/dts-v1/;\n/include/ "pipe"\n/ { };\n',
+            "doubling": '/dts-v1/;\n/include/ "double"\n/ { };\n',
+            "nodes": "/dts-v1/;\n/ " + "{ a " * 5000 + "};" * 5000,
+        }.items():
+            with self.subTest(name):
+                self.write("x.dts", text)
+                self.write("double", '/include/ "double"\n/include/ "double"\n')
+                if not (self.folder / "pipe").exists():
+                    os.mkfifo(self.folder / "pipe")
+                self.assertIn("DTS-", self.quick("devicetree", "compile", "x.dts", "--out", "x.dtb", code=2))
+
+    def test_a_blob_whose_names_are_long_and_shared(self) -> None:
+        names = b"n" * 60_000 + b"\0"
+        structure = b"\0\0\0\1\0\0\0\0" + b"".join(struct.pack(">III", 3, 0, at) for at in range(4000)) + b"\0\0\0\2\0\0\0\x09"
+        head = struct.pack(
+            ">10I",
+            0xD00DFEED,
+            56 + len(structure) + len(names),
+            56,
+            56 + len(structure),
+            40,
+            17,
+            16,
+            0,
+            len(names),
+            len(structure),
+        )
+        self.write("x.dtb", head + bytes(16) + structure + names)
+        self.assertIn("reaches beyond", self.quick("devicetree", "show", "x.dtb", code=2, seconds=10))
+
+    def test_files_beside_an_image_that_are_no_text(self) -> None:
+        self.recipe("app", "echo x > $DESTDIR/x")
+        board = self.root / "s/boards/b.toml"
+        self.write("w/s/boards/settings.txt", "x=y\n")
+        board.write_text(
+            board.read_text().replace(
+                'name = "root"', 'name = "boot"\nfilesystem = "fat"\nholds = "boot"\n[[disk.partition]]\nname = "root"'
+            )
+            + '[boot.settings]\nfile = "settings.txt"\npath = "/settings.txt"\n'
+        )
+        self.yarrik("build", at=self.root)
+        out = self.root / "out/p"
+        image = (out / "p.img").read_bytes()
+        for junk in (b"\xff\xfe\0junk", b'{"boot": "\xff"}', b'{"boot": []}'):
+            (out / "packages.json").write_bytes(junk)
+            self.yarrik("boot", "--bench", out / "p.img", at=self.root)
+            (out / "SHA256SUMS").write_bytes(junk + b"\n" + b"0" * 64 + b"  p.img\n")
+            (out / "p.img.map.json").write_bytes(junk)
+            self.yarrik("boot", "set", out / "p.img", "x=z", at=self.root)
+            sums = (out / "SHA256SUMS").read_bytes()
+            self.assertTrue(sums.startswith(junk + b"\n"))
+            self.assertIn(hashlib.sha256((out / "p.img").read_bytes()).hexdigest().encode(), sums)
+        (out / "p.img").write_bytes(image)
+        (out / "p.img.map.json").write_text(json.dumps({"image": "p.img", "size": 1, "sha256": "0" * 64,
+                                                        "ranges": [{"start": 0, "end": 1 << 50, "sha256": "0" * 64}]}))  # fmt: skip
+        began = time.monotonic()
+        self.yarrik("boot", "set", out / "p.img", "x=z", at=self.root)
+        self.assertLess(time.monotonic() - began, 20)
+        said = self.yarrik("boot", "set", out / "p.img", "x=on", "--file", "/extlinux/extlinux.conf", code=2, at=self.root)
+        self.assertIn("boot menu", said)
+
+    def test_a_lock_a_settings_file_and_times_that_cannot_be(self) -> None:
+        self.recipe("app", "echo x > $DESTDIR/x")
+        self.yarrik("resolve", at=self.root)
+        lock = self.root / "yarrik.lock"
+        text = lock.read_text()
+        lock.write_text(text.replace('init = "1"', 'init = "1.4="'))
+        said = self.yarrik("build", code=2, at=self.root)
+        self.assertIn("LOCK-DAMAGED", said)
+        lock.write_text(text)
+        archive = self.folder / "times.tar"
+        with tarfile.open(archive, "w", format=tarfile.PAX_FORMAT) as tar:
+            for number, when in enumerate((-(10**15), 10**18, 2**60, 0.5)):
+                info = tarfile.TarInfo(f"f{number}")
+                info.pax_headers = {"mtime": str(when)}
+                tar.addfile(info)
+        for words in (("/",), ("/f0",), ("/f2",), ("--extract", "/", "--to", self.folder / "to"), ("/", "--json")):
+            self.yarrik("inspect", archive, *words)
+
+    def test_a_signature_of_one_configuration_does_not_stand_for_another(self) -> None:
+        from cryptography.hazmat.primitives.asymmetric import rsa
+
+        key = rsa.generate_private_key(public_exponent=65537, key_size=2048)
+        images = tuple(FitImage(name, "kernel", name.encode() * 100, "arm64") for name in ("good", "evil"))
+        signed = encode_fit(Fit("x", images, (FitConfiguration("one", "good", signed_by="k"),), "one"), key, "k")
+        self.assertEqual(verify_fit(signed, key.public_key()), ["one"])
+        tree = decode_blob(signed)
+        configurations = tree.root.children["configurations"].children
+        # Beside the signed one a copy that names another kernel, with the same signature of the same nodes.
+        grafted = decode_blob(signed).root.children["configurations"].children["one"]
+        grafted.name = "two"
+        grafted.properties["kernel"].value = b"evil\0"
+        configurations["two"] = grafted
+        for attempt in (tree,):
+            with self.assertRaises(FitDamaged) as caught:
+                verify_fit(encode_blob(attempt), key.public_key())
+            self.assertNotIn("None", str(caught.exception))
 
 
 #: A title for the window, the bell, a cursor movement, C1, and text turned around.

@@ -185,6 +185,8 @@ class Folder:
     # How paths are resolved
 
     def _opened(self, path: str, flags: int, mode: int = 0) -> int:
+        if "\0" in path:
+            raise NotPlain(errno.EINVAL, "is no path", path)
         try:
             return _open_beneath(self.handle, path, flags, mode)
         except OSError as error:

@@ -82,6 +82,15 @@ class Trouble:
         }
 
 
+def printable(text: str) -> str:
+    """A text that may hold file names, as text that any encoding of it can hold: bytes that are no UTF-8 as `\\xff`."""
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        return text.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
+    return text
+
+
 class YarrikError(Exception):
     """One or more troubles. `fault` tells whose they are: the request was wrong (exit 2) or the work failed (exit 1)."""
 

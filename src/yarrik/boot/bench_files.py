@@ -10,9 +10,11 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, NoReturn
 
+import msgspec
 import zstandard
 
 from yarrik.arch import ARCHES
+from yarrik.beneath import regular_file
 from yarrik.boot.entries import EntryDamaged, read_entry, read_loader
 from yarrik.boot.fit import FitDamaged, decode_fit
 from yarrik.boot.legacy import LegacyDamaged, LegacyImage, decode_legacy
@@ -46,6 +48,30 @@ class BenchBoard:
     blobs: tuple[KnownBlob, ...] = ()
     more: tuple[FoundPartition, ...] = ()
     places: dict[str, Place] = field(default_factory=dict)
+
+
+class _Kernel(msgspec.Struct):
+    arch: str
+
+
+class _Boot(msgspec.Struct):
+    kernel: _Kernel
+    method: str
+
+
+class _About(msgspec.Struct):
+    """What of the manifest beside an image tells of its board."""
+
+    boot: _Boot
+
+
+def board_beside(image: Path) -> BenchBoard:
+    """The board of an image, as far as the manifest beside it tells; what is no manifest of ours tells nothing."""
+    try:
+        about = msgspec.json.decode(regular_file(image.parent / "packages.json"), type=_About).boot
+    except (msgspec.DecodeError, UnicodeDecodeError, OSError):
+        return BenchBoard()
+    return BenchBoard(arch=about.kernel.arch, method=about.method)
 
 
 @dataclass(frozen=True)

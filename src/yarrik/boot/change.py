@@ -9,11 +9,10 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-import msgspec
-
+from yarrik.beneath import regular_file
 from yarrik.boot.environment import EnvironmentDamaged, decode_environment, encode_environment, newest_of
 from yarrik.boot.settings import change_settings, read_settings
-from yarrik.disk.block_map import BlockMap
+from yarrik.disk.block_map import MapDamaged, read_map
 from yarrik.disk.fat_edit import FatEditor
 from yarrik.disk.opening import FoundPartition, open_image
 from yarrik.disk.sidecars import BESIDE, write_beside
@@ -135,9 +134,9 @@ def _write_beside(file: Path, fresh: Path, written: list[tuple[int, int]]) -> li
     ranges = [(0, file.stat().st_size)]
     if known.is_file():
         try:
-            kept = msgspec.json.decode(known.read_bytes(), type=BlockMap).ranges
+            kept = read_map(regular_file(known), file.stat().st_size).ranges
             ranges = sorted([*((one.start, one.end) for one in kept), *written])
-        except msgspec.DecodeError:
+        except (MapDamaged, OSError):
             pass  # somebody else's file: then all of the image counts
     names = []
     for kind, ending in BESIDE.items():
@@ -157,13 +156,14 @@ def _checksums(file: Path, beside: list[str]) -> list[str]:
     if not sums.is_file():
         return []
     lines = []
-    for line in sums.read_text().splitlines():
+    # What is in it beside our lines stays as it is, whatever it is.
+    for line in regular_file(sums).decode("utf-8", "surrogateescape").splitlines():
         name = line.partition("  ")[2]
         if name in (file.name, *beside):
             with file.with_name(name).open("rb") as source:
                 line = f"{hashlib.file_digest(source, 'sha256').hexdigest()}  {name}"
         lines.append(line)
     fresh = sums.with_name(".SHA256SUMS.changed")
-    fresh.write_text("".join(line + "\n" for line in lines))
+    fresh.write_bytes("".join(line + "\n" for line in lines).encode("utf-8", "surrogateescape"))
     fresh.replace(sums)
     return [sums.name]

@@ -27,6 +27,9 @@ _ALGORITHM = "sha256,rsa2048"
 _NOT_COVERED = ("data", "data-size", "data-position")
 
 
+_LONGEST_NAME = 1024
+
+
 class FitDamaged(ValueError):
     """The bytes are no sound image tree, or a hash or signature does not fit; the message says why."""
 
@@ -177,6 +180,30 @@ def _sign(tree: DeviceTree, key: RSAPrivateKey) -> bytes:
     return encode_blob(tree)
 
 
+def _nodes_to_sign(tree: DeviceTree, configuration: FitConfiguration) -> set[str]:
+    """The nodes that a configuration's signature has to cover: the root, itself, its images, and their hashes, which stand for
+    their data. Raises FitDamaged for an image whose data no digest stands for."""
+    images = tree.root.children["images"]
+    nodes = {"/", f"/configurations/{configuration.name}"}
+    node = tree.root.children["configurations"].children[configuration.name]
+    names = [
+        configuration.kernel,
+        *configuration.device_trees,
+        configuration.initramfs,
+        *_texts(node, "loadables"),
+        *_texts(node, "firmware"),
+    ]
+    for name in filter(None, names):
+        image = images.children.get(name)
+        if image is None:
+            raise FitDamaged(f"{configuration.name} names the image {name}, which is not there")
+        hashes = [child for child in image.children.values() if child.name.startswith("hash")]
+        if not any(_text(one, "algo") in ("sha256", "sha384", "sha512") for one in hashes):
+            raise FitDamaged(f"no digest stands for the data of {name}, so a signature says nothing of it")
+        nodes |= {f"/images/{name}", *(f"/images/{name}/{one.name}" for one in hashes)}
+    return nodes
+
+
 def _signatures(tree: DeviceTree) -> Iterator[tuple[str, TreeNode, TreeNode]]:
     configurations = tree.root.children.get("configurations")
     for name, node in (configurations.children if configurations is not None else {}).items():
@@ -216,7 +243,7 @@ def _ranges(blob: bytes, wanted: Sequence[str]) -> Iterator[tuple[int, int]]:
         (token,) = struct.unpack_from(">I", structure, at)
         begin, stop = at, at
         if token == 1:
-            end = structure.index(b"\0", at + 4)
+            end = structure.index(b"\0", at + 4, at + 4 + _LONGEST_NAME)
             path.append(structure[at + 4 : end].decode("ascii", "replace"))
             at = round_up(end + 1, 4)
             above.append(want)
@@ -233,7 +260,9 @@ def _ranges(blob: bytes, wanted: Sequence[str]) -> Iterator[tuple[int, int]]:
         elif token == 3:
             size, name_at = struct.unpack_from(">II", structure, at + 4)
             at = round_up(at + 12 + size, 4)
-            name = blob[at_names + name_at : blob.index(b"\0", at_names + name_at)].decode("ascii", "replace")
+            name = blob[at_names + name_at : blob.index(b"\0", at_names + name_at, at_names + name_at + _LONGEST_NAME)].decode(
+                "ascii", "replace"
+            )
             include = want >= 2 and name not in _NOT_COVERED
         elif token == 4:
             at += 4
@@ -325,8 +354,14 @@ def verify_fit(data: bytes, key: RSAPublicKey) -> list[str]:
     from cryptography.hazmat.primitives.asymmetric import padding
 
     tree, fit = decode_fit(data)
+    by_name = {configuration.name: configuration for configuration in fit.configurations}
     signed = []
     for name, _, signature in _signatures(tree):
+        wanted = _nodes_to_sign(tree, by_name[name])
+        covers = set(_texts(signature, "hashed-nodes"))
+        if covers != wanted:
+            odd = sorted(covers ^ wanted)
+            raise FitDamaged(f"the signature of {name} does not cover just this configuration and its images: {odd[0]}")
         item = signature.properties.get("value")
         try:
             covered = b"".join(_covered(data, signature))

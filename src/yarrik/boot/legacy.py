@@ -131,6 +131,8 @@ def _listed(body: bytes) -> tuple[bytes, ...]:
         if size == 0:
             break
         sizes.append(size)
+    if not sizes:
+        raise LegacyDamaged("its list of parts is empty")
     parts = []
     for size in sizes:
         if at + size > len(body):

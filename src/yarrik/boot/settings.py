@@ -9,6 +9,8 @@ import re
 from collections.abc import Mapping
 
 _LINE = re.compile(r"(?P<before>\s*)(?P<key>[^\s=#\[][^=#]*?)(?P<equals>\s*=\s*)(?P<value>.*?)(?P<after>\s*)\Z")
+#: What only boot menus and boot entries have.
+_MENU = re.compile(r"(?im)^[ \t]*(?:label|title|menu title|default)[ \t]+\S.*$")
 _KEY = re.compile(r"[A-Za-z0-9_.,:-]+\Z")
 
 
@@ -32,6 +34,10 @@ def change_settings(text: str, changes: Mapping[str, str | None]) -> str:
             raise SettingUnfit(f"`{key}` is no key: letters, digits and _ . , : -")
         if value is not None and any(ord(sign) < 32 for sign in value):
             raise SettingUnfit(f"the value of `{key}` has a sign that no line can hold")
+    if (menu := _MENU.search(text)) is not None:
+        raise SettingUnfit(
+            f"the file is a boot menu (`{menu[0].strip()}`), and its lines are no KEY=VALUE; edit the board's `boot`"
+        )
     left = dict(changes)
     lines: list[str] = []
     for line in text.splitlines():

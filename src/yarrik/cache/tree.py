@@ -24,6 +24,7 @@ Kind = Literal["folder", "file", "link"]
 HEADER = b"yarrik tree 1\0"
 _LETTERS: dict[Kind, bytes] = {"folder": b"d", "file": b"f", "link": b"l"}
 _KINDS: dict[bytes, Kind] = {letter: kind for kind, letter in _LETTERS.items()}
+_SIZE, _MODE = re.compile(rb"[0-9]{1,19}"), re.compile(rb"[0-7]{1,5}")
 _DIGEST = re.compile(r"[0-9a-f]{64}")
 CHUNK = 1 << 20
 #: From so many files on, several threads read, or write, at a time.
@@ -107,7 +108,7 @@ class Tree:
         entries = []
         for index in range(0, len(fields), 5):
             letter, mode, size, content, path = fields[index : index + 5]
-            if letter not in _KINDS or not size.isdigit() or not mode.isdigit():
+            if letter not in _KINDS or _SIZE.fullmatch(size) is None or _MODE.fullmatch(mode) is None:
                 raise TreeDamaged(f"entry {index // 5} has an unknown form")
             name = os.fsdecode(path)
             if not safe_relative(name):

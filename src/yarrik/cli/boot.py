@@ -143,22 +143,13 @@ def boot_product(
 
 def on_the_bench(path: Path, as_json: bool) -> bool:
     """Shows the boot story of an image file; True when it reaches init. Raises YarrikError for what cannot be read."""
-    import msgspec
-
     from yarrik.boot.bench import try_image
-    from yarrik.boot.bench_files import BenchBoard
+    from yarrik.boot.bench_files import board_beside
     from yarrik.cli.view import fitted, print_json, show_error, show_warnings, styled
     from yarrik.disk.opening import opened_bytes
     from yarrik.errors import Place, Trouble, YarrikError
 
-    board = BenchBoard()
-    manifest = path.parent / "packages.json"
-    if manifest.is_file():
-        try:
-            about = msgspec.json.decode(manifest.read_bytes())["boot"]
-            board = BenchBoard(arch=about["kernel"]["arch"], method=about["method"])
-        except (msgspec.DecodeError, KeyError, TypeError):
-            pass  # some other packages.json: the image alone has to tell
+    board = board_beside(path)
     try:
         with opened_bytes(path) as (file, image):
             result = try_image(file, image, str(path), board)

@@ -225,7 +225,7 @@ def _facts(part: FoundPartition, one: Found) -> list[tuple[str, str]]:
     """All that is known of one path."""
     row = _row(part, one, True)
     rows = [(name, str(value)) for name, value in row.items() if name not in ("partition", "modified", "attributes", "sha256")]
-    moment = datetime.datetime(1970, 1, 1) + datetime.timedelta(seconds=min(one.modified, 1 << 36))
+    moment = datetime.datetime(1970, 1, 1) + datetime.timedelta(seconds=max(-(1 << 35), min(one.modified, 1 << 36)))
     rows.append(("modified", f"{moment:%Y-%m-%d %H:%M:%S} UTC"))
     rows += _attributes(part, one).items()
     return [*rows, ("sha256", str(row["sha256"]))] if one.kind == "file" else rows

@@ -15,6 +15,11 @@ _BEGIN_NODE, _END_NODE, _PROPERTY, _NOTHING, _END = 1, 2, 3, 4, 9
 _MAX_DEPTH = 64
 
 
+#: Names of nodes and properties have at most 31 characters (Devicetree Specification 0.4, 2.2.1 and 2.2.4); sources in use have
+#: longer ones, and none near this.
+_LONGEST_NAME = 1024
+
+
 class BlobDamaged(ValueError):
     """The bytes are no sound device tree blob; the message says why."""
 
@@ -121,7 +126,7 @@ def _structure(data: bytes, strings: bytes) -> TreeNode:
 
     while (token := word()) != _END:
         if token == _BEGIN_NODE:
-            end = data.find(b"\0", at)
+            end = data.find(b"\0", at, at + _LONGEST_NAME)
             if end < 0 or len(trail) >= _MAX_DEPTH or (root is not None and not trail):
                 raise BlobDamaged("a node has no name, or nodes are nested too deep")
             node = TreeNode(_name(data[at:end]))
@@ -135,7 +140,7 @@ def _structure(data: bytes, strings: bytes) -> TreeNode:
             trail.pop()
         elif token == _PROPERTY and trail:
             length, name_at = word(), word()
-            name_end = strings.find(b"\0", name_at)
+            name_end = strings.find(b"\0", name_at, name_at + _LONGEST_NAME)
             if at + length > len(data) or name_end < 0:
                 raise BlobDamaged("a property reaches beyond the blob")
             name = _name(strings[name_at:name_end])

@@ -41,6 +41,10 @@ _MANY = 20
 _MASK = (1 << 64) - 1
 
 
+#: Parentheses in each other, and files that a source may include in all.
+_DEEPEST_EXPRESSION, _MOST_FILES = 30, 2000
+
+
 class SourceError(YarrikError):
     """The source cannot be compiled."""
 
@@ -113,6 +117,8 @@ class _Parser:
     troubles: list[Trouble] = field(default_factory=list)
     labels_before: bool = False
     labels_skipped: bool = False
+    depth: int = 0
+    opened: int = 0
 
     # Tokens
 
@@ -148,7 +154,7 @@ class _Parser:
 
     def skip(self) -> None:
         """Goes on behind the statement that has an error: after its `;`, or before the brace that ends the node."""
-        depth = 0
+        depth = self.depth = 0
         while self.token.kind != "end":
             text = self.token.text
             self.labels_skipped = self.labels_skipped or self.token.kind == "label"
@@ -164,8 +170,9 @@ class _Parser:
                 return
 
     def open(self, path: Path, named_by: _Token | None = None, text: str | None = None) -> None:
-        if len(self.files) > 30:
-            raise self.fail("files include each other too deep", named_by)
+        self.opened += 1
+        if len(self.files) > 30 or self.opened > _MOST_FILES:
+            raise self.fail(f"files include each other too deep, or more than {_MOST_FILES} times", named_by)
         try:
             text = self.reader(path).decode("utf-8") if text is None else text
         except (OSError, UnicodeDecodeError) as error:
@@ -515,7 +522,11 @@ class _Parser:
 
     def ternary(self) -> int:
         """expression := or [ "?" expression ":" expression ]"""
+        self.depth += 1
+        if self.depth > _DEEPEST_EXPRESSION:
+            raise self.fail("the expression is nested too deep")
         condition = self.binary(0)
+        self.depth -= 1
         if not self.accept("?"):
             return condition
         yes = self.ternary()
@@ -547,11 +558,15 @@ class _Parser:
     def unary(self) -> int:
         """unary := ( "-" | "~" | "!" ) unary | primary"""
         sign = self.operator()
-        if sign in ("-", "~", "!"):
+        signs: list[str] = []
+        while sign in ("-", "~", "!"):
+            signs.append(sign)
             self.advance()
-            value = self.unary()
-            return (-value if sign == "-" else ~value if sign == "~" else int(not value)) & _MASK
-        return self.primary(64)
+            sign = self.operator()
+        value = self.primary(64)
+        for sign in reversed(signs):
+            value = (-value if sign == "-" else ~value if sign == "~" else int(not value)) & _MASK
+        return value
 
     def unescaped(self, token: _Token) -> bytes:
         out = bytearray()

@@ -34,6 +34,25 @@ class BlockMap(msgspec.Struct, frozen=True):
         return msgspec.json.format(msgspec.json.encode(self), indent=1) + b"\n"
 
 
+class MapDamaged(ValueError):
+    """A block map that cannot be one of its image."""
+
+
+def read_map(data: bytes, size: int) -> BlockMap:
+    """A block map that lies beside an image of `size` bytes. Raises MapDamaged when it does not read as one, or names ranges
+    that are not in order or not in the image."""
+    try:
+        found = msgspec.json.decode(data, type=BlockMap)
+    except (msgspec.DecodeError, UnicodeDecodeError) as error:
+        raise MapDamaged(f"it does not read as a block map: {error}") from error
+    at = 0
+    for one in found.ranges:
+        if not at <= one.start < one.end <= size:
+            raise MapDamaged(f"the range from {one.start} to {one.end} is not in an image of {size} bytes, or not in its order")
+        at = one.end
+    return found
+
+
 def map_blocks(image: BinaryIO, name: str, size: int, written: Sequence[tuple[int, int]]) -> BlockMap:
     """The map of an image of which the ranges `written` (start, end) have to be stored; they are widened to whole blocks."""
     whole = hashlib.sha256()

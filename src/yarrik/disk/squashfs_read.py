@@ -189,21 +189,25 @@ class SquashfsReader:
         )
 
     def walk(self) -> Iterator[Found]:
-        waiting = [("/", number(self._super, "root_inode"), frozenset[int]())]
+        waiting = [("/", number(self._super, "root_inode"), 0)]
+        folders: set[int] = set()
+        # Listings may be shared, so a few bytes could show any number of names; real ones take more than half a byte.
+        most = min(self.MOST_ENTRIES, max(10_000, 2 * number(self._super, "bytes_used")))
         count = 0
         while waiting:
-            path, reference, above = waiting.pop()
+            path, reference, depth = waiting.pop()
             found = self._found(path, reference)
             yield found
             count += 1
-            if count > self.MOST_ENTRIES:
-                raise SquashfsDamaged("it has more entries than can be")
             if found.kind == "folder":
-                if reference in above or len(above) > self.MOST_DEPTH:
-                    raise SquashfsDamaged(f"the folder {path!r} lies in itself, or too deep")
-                inside = [
-                    (f"{path.rstrip('/')}/{name}", inner, above | {reference}) for name, inner in self._entries(reference)
-                ]
+                if reference in folders or depth > self.MOST_DEPTH:
+                    raise SquashfsDamaged(f"the folder {path!r} is another one too, or lies too deep")
+                folders.add(reference)
+                inside = []
+                for name, inner in self._entries(reference):
+                    inside.append((f"{path.rstrip('/')}/{name}", inner, depth + 1))
+                    if count + len(waiting) + len(inside) > most:
+                        raise SquashfsDamaged("it has more entries than can be")
                 waiting += reversed(inside)
 
     def _entries(self, reference: int) -> Iterator[tuple[str, int]]:

@@ -9,6 +9,7 @@ from typing import Literal
 import msgspec
 
 from yarrik.cache import LastRun
+from yarrik.errors import printable
 from yarrik.plan.steps import Step
 
 ReasonCode = Literal["new", "source", "toolchain", "settings", "input", "lost"]
@@ -19,8 +20,13 @@ Difference = Callable[[str, str], list[str]]
 
 @dataclass(frozen=True)
 class Reason:
+    """Why a step runs. The text can be stored and shown anywhere, whatever file names are in it."""
+
     code: ReasonCode
     text: str
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "text", printable(self.text))
 
 
 def reason_for(

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import msgspec
 
-from yarrik.errors import Place, Trouble
+from yarrik.errors import Collector, Place, Trouble
 from yarrik.model.checking import convert
 from yarrik.model.definitions import Definable
 from yarrik.model.reading import read_document
@@ -181,4 +181,18 @@ def read_lock(root: Path) -> Lock:
     if not file.exists():
         return Lock(file)
     locked = convert(read_document(file), LockFile)
+    collector = Collector()
+    for product, one in locked.product.items():
+        for key, versions in (("versions", one.versions), ("tools", one.tools)):
+            for name, text in versions.items():
+                try:
+                    Version(text)
+                except ValueError as error:
+                    place = Place(file, key=f"product.{product}.{key}.{name}")
+                    collector.add(
+                        Trouble("LOCK-DAMAGED", f"yarrik.lock does not read: {error}", place,
+                                why="it keeps versions as they were resolved",
+                                remedy="take it from version control, or remove it and run yarrik resolve")
+                    )  # fmt: skip
+    collector.raise_if_any()
     return Lock(file, dict(locked.sources), dict(locked.product), dict(locked.shelves))

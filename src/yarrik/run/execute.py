@@ -21,7 +21,7 @@ import filelock
 
 from yarrik.beneath import Folder, NotPlain, remove_folder
 from yarrik.cache import Cost, LastRun, Memory, MissingObject, Result, Store
-from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.errors import Place, Trouble, YarrikError, printable
 from yarrik.host import debian_package, find_program
 from yarrik.plan import (
     FetchFile,
@@ -255,7 +255,9 @@ class Execution:
             finally:
                 self.doing.pop(step.name, None)
             taken = _bytes_below(below)
-        result = Result(outputs, tuple(context.notes), self.store.put_file(log_file), time.monotonic() - started)
+        result = Result(
+            outputs, tuple(map(printable, context.notes)), self.store.put_file(log_file), time.monotonic() - started
+        )
         self.store.put_result(fingerprint, result)
         return result, taken
 
