@@ -331,6 +331,7 @@ class FailuresSayWhatWhereAndWhatNext(WorkspaceTest):
             "other",
             "mkdir -p $DESTDIR/bin && aarch64-linux-gnu-gcc -o $DESTDIR/bin/x x.c",
             {"x.c": "int main(void){return 0;}\n"},
+            'programs = ["aarch64-linux-gnu-gcc"]',
         )
         self.write("w/s/images/i.toml", 'packages = ["init", "other"]\n')
         said = self.build(1)

@@ -288,6 +288,7 @@ class ProgramsThatEnd(WorkspaceTest):
 class TwoUsersWithOneCache(WorkspaceTest):
     def test_each_takes_what_the_other_has_built(self) -> None:
         cache = self.folder / "cache"
+        shutil.rmtree(cache)
         cache.mkdir()
         cache.chmod(0o2777)
         self.folder.chmod(0o755)

@@ -93,6 +93,63 @@ class SourcesAreEdited(WorkspaceTest):
         self.assertEqual(self.code("--close"), "EDIT-CLOSED")
         self.assertEqual(self.note(), "one\ntwo\nthree\n")
 
+    def test_22_work_that_lies_elsewhere_in_the_repository_is_not_thrown_away_either(self) -> None:
+        def begin() -> None:
+            self.yarrik("edit", "note", at=self.root)
+
+        ways = {
+            "another branch": lambda: (self.git("checkout", "-q", "-b", "idea"), self.changed("idea\n", "An idea"), self.git("checkout", "-q", "edit")),
+            "a stash": lambda: ((self.edit / "note").write_text("stashed\n"), self.git("stash", "-q")),
+            "a tag": lambda: (self.changed("x\n", "Tagged"), self.git("tag", "keep"), self.git("reset", "-q", "--hard", "yarrik-saved")),
+            "a change that git is told to overlook": lambda: (
+                self.git("update-index", "--assume-unchanged", "note"), (self.edit / "note").write_text("hidden\n")),
+        }  # fmt: skip
+        for name, work in ways.items():
+            with self.subTest(name):
+                begin()
+                work()
+                self.assertEqual(self.code("--close"), "EDIT-UNSAVED")
+                self.assertTrue(self.edit.exists())
+                self.yarrik("edit", "note", "--drop", "--yes", at=self.root)
+
+    def test_22_what_is_in_doubt_is_kept_aside(self) -> None:
+        def ignored() -> None:
+            (self.edit / ".git/info/exclude").write_text("*.new\n")
+            (self.edit / "mine.new").write_text("mine\n")
+
+        def replaced() -> None:
+            self.changed("better\n", "Better")
+            self.git("commit", "-q", "--amend", "-m", "Better words")
+            self.yarrik("edit", "note", "--save", "s", at=self.root)
+
+        def inside() -> None:
+            (self.edit / ".git/info/exclude").write_text("other/\n")
+            self.git("init", "-q", "other")
+
+        for work, telling in ((ignored, "mine.new"), (inside, "other/.git"), (replaced, ".git/logs")):
+            self.yarrik("edit", "note", at=self.root)
+            work()
+            said = self.yarrik("edit", "note", "--close", at=self.root)
+            self.assertFalse(self.edit.exists())
+            kept = max((self.root / ".yarrik/kept-edits").iterdir(), key=lambda path: path.stat().st_ctime)
+            self.assertIn(f".yarrik/kept-edits/{kept.name}", said)
+            self.assertTrue((kept / telling).exists(), telling)
+        self.yarrik("edit", "note", at=self.root)
+        self.assertNotIn("kept", self.yarrik("edit", "note", "--close", at=self.root))  # nothing was done in it
+
+    def test_files_stay_as_they_are_whatever_the_sources_attributes_say(self) -> None:
+        (self.root / "s/recipes/note/src/.gitattributes").write_text("* text eol=crlf ident\n")
+        (self.root / "s/recipes/note/src/dos").write_bytes(b"one\r\ntwo\n$Id$\n")
+        self.yarrik("edit", "note", at=self.root)
+        self.assertEqual((self.edit / "dos").read_bytes(), b"one\r\ntwo\n$Id$\n")
+        self.assertNotIn("kept", self.yarrik("edit", "note", "--close", at=self.root))
+
+    def test_names_that_lead_elsewhere_are_no_recipes(self) -> None:
+        self.write("w/precious/.git/x", "x")
+        for name in ("../precious", "/tmp", "."):
+            self.yarrik("edit", name, "--drop", "--yes", code=2, at=self.root)
+        self.assertTrue((self.root / "precious/.git/x").exists())
+
     def test_shelves_and_recipes_that_are_nowhere(self) -> None:
         self.yarrik("edit", "note", at=self.root)
         self.changed("x\n", "X")

@@ -29,7 +29,7 @@ def edit(
     """Gives a git working tree of a recipe's prepared sources, in edits/RECIPE. Builds use it until it is closed.
 
     Change and commit there as you like; each commit becomes a patch with its message."""
-    from yarrik.cli.view import BuildView
+    from yarrik.cli.view import BuildView, show_notes
     from yarrik.errors import Place, Trouble, YarrikError, shown_path
     from yarrik.run.editing import Edit
 
@@ -43,16 +43,20 @@ def edit(
             for path in work.save(save):
                 sys.stdout.write(f"written  {shown_path(path)}\n")
         if drop:
-            changed, commits = work.unsaved()
-            if (changed or commits) and not yes:
-                for line in [*(f"changed  {name}" for name in changed), *(f"commit   {subject}" for subject in commits)]:
+            unsaved = work.unsaved()
+            if unsaved.lines() and not yes:
+                for line in unsaved.lines():
                     sys.stdout.write(line + "\n")
                 if not sys.stdin.isatty() or not typer.confirm("these are lost then; drop them?"):
-                    raise YarrikError(Trouble("EDIT-UNSAVED", f"{where} was kept", Place(work.folder), why="nobody said yes",
-                                              remedy="--yes says it"))  # fmt: skip
+                    raise YarrikError(Trouble("EDIT-UNSAVED", f"{where} was kept", Place(work.folder), why="not confirmed",
+                                              remedy="use --yes"))  # fmt: skip
         if close or drop:
-            work.close(drop)
+            aside = work.close(drop)
             sys.stdout.write(f"{where} is closed; builds use the recipe's own sources again\n")
+            if aside is not None:
+                show_notes(
+                    [f"it held what no shelf has, so it is kept in {shown_path(aside)}; remove that if nothing is missing"]
+                )
             return
         if save is not None:
             sys.stdout.write(f"next: yarrik edit {recipe} --close\n")

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import hashlib
+import itertools
 import json
+import os
+import stat
 import tempfile
 from dataclasses import dataclass
 from pathlib import Path
@@ -10,9 +14,10 @@ from pathlib import Path
 import tomlkit
 import tomlkit.exceptions
 
-from yarrik.beneath import remove_folder
+from yarrik.beneath import Folder, remove_folder
 from yarrik.errors import Place, Trouble, YarrikError, shown_path, suggestion
 from yarrik.model import Composition
+from yarrik.model.rules import check_name
 from yarrik.resolve import Node
 from yarrik.run.events import Listener, silent
 from yarrik.run.session import EDITS, Session
@@ -24,11 +29,47 @@ _OURS = {"NAME": "Yarrik", "EMAIL": "yarrik@localhost", "DATE": "2026-01-01T00:0
 
 
 @dataclass(frozen=True)
+class Unsaved:
+    """What of a working tree is on no shelf: files that differ from the last commit, subjects of commits, commits on other
+    branches and in stashes, and things that may be of no worth: ignored files, replaced commits, repositories inside."""
+
+    changed: tuple[str, ...] = ()
+    commits: tuple[str, ...] = ()
+    elsewhere: tuple[str, ...] = ()
+    in_doubt: tuple[str, ...] = ()
+
+    @property
+    def is_work(self) -> bool:
+        return bool(self.changed or self.commits or self.elsewhere)
+
+    def lines(self) -> list[str]:
+        """A line for each thing."""
+        return [
+            *(f"changed  {name}" for name in self.changed),
+            *(f"commit   {subject}" for subject in self.commits),
+            *(f"elsewhere  {commit}" for commit in self.elsewhere),
+            *(f"in doubt   {thing}" for thing in self.in_doubt),
+        ]
+
+
+#: Where working trees go that are closed with something in them that is in doubt.
+KEPT = "kept-edits"
+#: In the working tree's own repository: files are taken as they are, whatever the sources' attributes say.
+_AS_THEY_ARE = "* -text -eol -ident -filter -working-tree-encoding\n"
+
+
+@dataclass(frozen=True)
 class Edit:
     """The working tree of a recipe's sources."""
 
     session: Session
     recipe: str
+
+    def __post_init__(self) -> None:
+        try:
+            check_name(self.recipe)
+        except ValueError as error:
+            raise YarrikError(Trouble("RECIPE-UNKNOWN", str(error), remedy="name a recipe: yarrik find WORD")) from error
 
     @property
     def folder(self) -> Path:
@@ -61,6 +102,8 @@ class Edit:
             self.session.store.lay_out(tree, fresh, writable=True)
             ours = {f"GIT_{who}_{what}": value for who in ("AUTHOR", "COMMITTER") for what, value in _OURS.items()}
             _git(fresh, "init", "--quiet", "--initial-branch=edit")
+            (fresh / ".git/info").mkdir(exist_ok=True)
+            (fresh / ".git/info/attributes").write_text(_AS_THEY_ARE)
             _git(fresh, "add", "--all", "--force")
             message = f"{self.recipe} {answer.versions[nodes[0]]}, as prepared"
             _git(fresh, "commit", "--quiet", "--allow-empty", "--no-gpg-sign", "-m", message, environment=ours)
@@ -72,10 +115,26 @@ class Edit:
             raise
         return True
 
-    def unsaved(self) -> tuple[list[str], list[str]]:
-        """Files that were changed and not committed, and the subjects of commits that are not on a shelf yet."""
-        changed = [line[3:] for line in _git(self.folder, "status", "--porcelain").splitlines()]
-        return changed, _git(self.folder, "log", "--reverse", "--format=%s", f"{SAVED}..HEAD").splitlines()
+    def unsaved(self) -> Unsaved:
+        """Everything that is there, compared with what is saved: the files themselves, and all commits that git still has."""
+        status = ("status", "--porcelain", "-z", "--no-renames", "--untracked-files=all", "--ignored")
+        rows = _git(self.folder, *status).split("\0")
+        changed = {row[3:] for row in rows if row and not row.startswith("!!")}
+        ignored = {row[3:] for row in rows if row.startswith("!!")}
+        # git can be told to overlook changes, so the files are compared too.
+        committed = _committed(self.folder)
+        here = _here(self.folder)
+        hidden = {path for path in committed.keys() | here.keys() if committed.get(path) != here.get(path)}
+        hidden = {path for path in hidden if not any(path == one or path.startswith(one.rstrip("/") + "/") for one in ignored)}
+        commits = _git(self.folder, "log", "--reverse", "--format=%s", f"{SAVED}..HEAD").splitlines()
+        known = ("--not", SAVED, "HEAD")
+        elsewhere = _git(self.folder, "log", "--format=%h %s (%S)", "--all", *known).splitlines()
+        elsewhere += _git(self.folder, "stash", "list").splitlines()[1:]  # the first is among the others
+        replaced = _git(self.folder, "rev-list", "--reflog", *known, "--all").splitlines()
+        doubt = [f"{path} (ignored by git)" for path in sorted(ignored)]
+        doubt += [f"{len(replaced)} commits that others have replaced"] if replaced else []
+        doubt += [f"the repository in {path}" for path in _repositories_inside(self.folder)]
+        return Unsaved(tuple(sorted(changed | hidden)), tuple(commits), tuple(elsewhere), tuple(doubt))
 
     def save(self, shelf: str) -> list[Path]:
         """Writes the commits as patches onto a shelf: into the recipe if it lies there, else into an amendment to it.
@@ -86,8 +145,15 @@ class Edit:
         if shelf not in folders:
             raise YarrikError(Trouble("SHELF-UNKNOWN", f"the workspace has no shelf `{shelf}`", Place(workspace.file),
                                       remedy=suggestion(shelf, folders)))  # fmt: skip
-        changed, commits = self.unsaved()
+        unsaved = self.unsaved()
+        changed, commits = unsaved.changed, unsaved.commits
         where = shown_path(self.folder)
+        if _git(self.folder, "rev-list", "--merges", f"{SAVED}..HEAD").strip():
+            raise YarrikError(
+                Trouble("EDIT-MERGES", "there are merges among the commits that are not saved", Place(self.folder),
+                        why="a patch is the change from one commit to the next, which a merge is not",
+                        remedy=f"make them a line: git -C {where} rebase {SAVED}")
+            )  # fmt: skip
         if changed:
             raise YarrikError(
                 Trouble("EDIT-UNCOMMITTED", f"{len(changed)} changed files are not committed: {', '.join(changed[:5])}",
@@ -145,17 +211,64 @@ class Edit:
 
         return text
 
-    def close(self, drop: bool = False) -> None:
-        """Removes the working tree. Without `drop`, raises YarrikError when something in it is not on a shelf."""
-        changed, commits = self.unsaved()
-        if not drop and (changed or commits):
-            what = [f"{len(changed)} files that are not committed"] if changed else []
-            what += [f"{len(commits)} commits that are on no shelf: {', '.join(commits[:3])}"] if commits else []
+    def close(self, drop: bool = False) -> Path | None:
+        """Removes the working tree. Without `drop`, raises YarrikError when something in it is not on a shelf; what may be of
+        no worth is kept aside then, in the folder that is returned."""
+        unsaved = self.unsaved()
+        if not drop and unsaved.is_work:
+            counted = (
+                (unsaved.changed, "files that are not committed", 0),
+                (unsaved.commits, "commits that are on no shelf", 3),
+                (unsaved.elsewhere, "commits on other branches or in stashes", 3),
+            )
+            what = [f"{len(found)} {words}" + (f": {', '.join(found[:most])}" if most else "")
+                    for found, words, most in counted if found]  # fmt: skip
             raise YarrikError(
                 Trouble("EDIT-UNSAVED", f"the edit of `{self.recipe}` holds {' and '.join(what)}", Place(self.folder),
                         why="they would be lost", remedy=f"yarrik edit {self.recipe} --save SHELF; or --drop to lose them")
             )  # fmt: skip
+        if unsaved.in_doubt and not drop:
+            top = self.session.folder / KEPT
+            top.mkdir(parents=True, exist_ok=True)
+            aside = next(place for number in itertools.count(1) if not (place := top / f"{self.recipe}-{number}").exists())
+            self.folder.rename(aside)
+            return aside
         remove_folder(self.folder)
+        return None
+
+
+def _committed(folder: Path) -> dict[str, tuple[str, str]]:
+    """Mode and blob of each file of the last commit."""
+    found = {}
+    for row in _git(folder, "ls-tree", "-r", "-z", "--full-tree", "HEAD").split("\0"):
+        about, _, path = row.partition("\t")
+        if path:
+            mode, _, blob = about.split(" ")
+            found[path] = (mode, blob)
+    return found
+
+
+def _here(folder: Path) -> dict[str, tuple[str, str]]:
+    """The same of the files that are there, as git counts them: SHA-1 of a head and the content (gitformat-pack(5))."""
+    found = {}
+    with Folder.at(folder) as top:
+        for path, status, target in top.walk():
+            if stat.S_ISLNK(status.st_mode):
+                mode, data = "120000", os.fsencode(target)
+            elif stat.S_ISREG(status.st_mode):
+                mode, data = ("100755" if status.st_mode & 0o100 else "100644"), top.read(path)
+            else:
+                continue
+            name = path.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
+            found[name] = (mode, hashlib.sha1(b"blob %d\0" % len(data) + data, usedforsecurity=False).hexdigest())
+    return found
+
+
+def _repositories_inside(folder: Path) -> list[str]:
+    return sorted(
+        os.path.relpath(place, folder) for place, folders, files in os.walk(folder)
+        if (".git" in folders or ".git" in files) and Path(place) != folder
+    )  # fmt: skip
 
 
 def _git(folder: Path, *words: str, environment: dict[str, str] | None = None) -> str:

@@ -32,7 +32,7 @@ from yarrik.units import shown_seconds, shown_size
 
 INSIDE = "/step"
 #: Seconds that a step has to end by itself when it is asked to.
-GRACE = 2.5
+GRACE = 2.0
 #: Seconds between two looks at what a running command has taken.
 _EVERY = 0.1
 #: Folders of the root that a sandbox has of its own.
