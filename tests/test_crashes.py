@@ -345,7 +345,7 @@ class TwoUsersWithOneCache(WorkspaceTest):
         self.assertEqual(self.ran(reports[2]), [], "what the second user built is taken by the first")
         self.assertEqual((self.root / "out/p/p.img").read_bytes(), (self.folder / "second/out/p/p.img").read_bytes())
         for path in cache.rglob("*"):
-            if path.is_dir():
+            if path.is_dir() and "host/" not in str(path):  # each user has views of the machine of their own
                 self.assertEqual(path.stat().st_mode & 0o777, 0o777, path)
 
 

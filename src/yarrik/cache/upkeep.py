@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from yarrik.beneath import remove_folder
 from yarrik.cache.store import STILL_TIME, Damage, MissingObject, Result, ResultDamaged, Store, read_result
 from yarrik.cache.tree import file_digest
 from yarrik.errors import Place, Trouble, YarrikError
@@ -17,6 +18,8 @@ from yarrik.errors import Place, Trouble, YarrikError
 KINDS = ("objects", "trees", "results", "toolchains", "tmp")
 #: What was written so many seconds ago may belong to a build that has not told of it yet.
 _YOUNG = 3600
+#: The folder of views of the machine that steps see, and seconds after which an unused one goes.
+VIEWS, _VIEWS_LAST = "host", 30 * 86400.0
 
 
 @dataclass(frozen=True)
@@ -69,6 +72,15 @@ def in_use(store: Store) -> Iterator[None]:
         yield
 
 
+def _clear_views(store: Store, before: float) -> None:
+    """Removes this user's views of the machine that were not used since a time; the next build that needs one makes it."""
+    top = store.root / VIEWS / str(os.getuid())
+    with contextlib.suppress(OSError):
+        for view in sorted(top.iterdir()):
+            if view.lstat().st_mtime < before:
+                remove_folder(view)
+
+
 def prune(store: Store, keep: int | None = None, unused_for: float | None = None) -> Pruned:
     """Removes the results that were not used for longest, until the store takes `keep` bytes, or all that were not used for so
     many seconds; then every file that no result leads to. Raises YarrikError while a build runs."""
@@ -111,6 +123,7 @@ def prune(store: Store, keep: int | None = None, unused_for: float | None = None
                         continue
                     files += 1
                     freed += _bytes(status)
+        _clear_views(store, now - (unused_for if unused_for is not None else _VIEWS_LAST))
         return Pruned(gone, files, freed, sum(one.bytes for one in amounts(store).values()))
 
 

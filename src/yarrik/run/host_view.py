@@ -6,6 +6,8 @@ are mounted from where they are. A view is kept beside the cache and made anew w
 
 from __future__ import annotations
 
+import contextlib
+import errno
 import hashlib
 import os
 import shutil
@@ -17,7 +19,8 @@ from pathlib import Path
 import msgspec
 
 from yarrik.beneath import remove_folder
-from yarrik.cache import Memory
+from yarrik.cache import Memory, Store
+from yarrik.cache.upkeep import VIEWS
 from yarrik.host import Sight, sight_of
 from yarrik.host.closure import is_header
 from yarrik.host.programs import NATIVE_COMPILERS
@@ -86,12 +89,21 @@ def _marks(sight: Sight) -> list[str]:
     return marks
 
 
+def views_in(store: Store) -> Path:
+    """Where this user's views are: what somebody else has put together is not looked at."""
+    store.make_folder(store.root / VIEWS)
+    return store.root / VIEWS / str(os.getuid())
+
+
 def view_of(sight: Sight, top: Path, identity: str = "") -> View:
-    """The view of a sight, below `top`; made when it is not there. `identity` is that of the toolchains. Raises OSError."""
+    """The view of a sight, below `top`, a folder of this user's own; made when it is not there. `identity` is that of the
+    toolchains. Raises OSError."""
     mark = hashlib.sha256("\n".join([identity, names_of(sight), *_marks(sight)]).encode()).hexdigest()[:32]
     root = top / mark
     if not root.is_dir():
-        top.mkdir(parents=True, exist_ok=True)
+        top.mkdir(mode=0o755, exist_ok=True)
+        if top.lstat().st_uid != os.getuid() or top.is_symlink():
+            raise OSError(errno.EPERM, "it belongs to somebody else", str(top))
         fresh = Path(tempfile.mkdtemp(dir=top, prefix=".new-"))
         try:
             _fill(fresh, sight)
@@ -104,7 +116,8 @@ def view_of(sight: Sight, top: Path, identity: str = "") -> View:
             if not root.is_dir():  # else another build was quicker
                 raise
     else:
-        os.utime(root)  # it is in use: what is old may be cleared away
+        with contextlib.suppress(OSError):
+            os.utime(root)  # it is in use: what is old may be cleared away
     return View(root, sight.folders)
 
 

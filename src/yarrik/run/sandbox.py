@@ -22,11 +22,11 @@ from functools import cached_property
 from pathlib import Path
 from typing import BinaryIO
 
-from yarrik.cache import default_root
+from yarrik.cache import Store, default_root
 from yarrik.host import sight_of
 from yarrik.plan.steps import UNBOUND, Bounds
 from yarrik.run.budget import JobBudget
-from yarrik.run.host_view import View, view_of
+from yarrik.run.host_view import View, view_of, views_in
 from yarrik.run.terminal import run_at_terminal
 from yarrik.units import shown_seconds, shown_size
 
@@ -54,7 +54,7 @@ THE_BOARDS = "the board's"
 
 
 def _own_view(sees: Sees) -> View:
-    return view_of(sight_of(sees.programs), default_root() / "host")
+    return view_of(sight_of(sees.programs), views_in(Store(default_root())))
 
 
 @dataclass(eq=False)

@@ -44,7 +44,7 @@ from yarrik.resolve import Answer, Lock, LockedProduct, Moved, moved, read_lock,
 from yarrik.resolve.solver import Progress
 from yarrik.run.events import Listener, Sending, silent
 from yarrik.run.execute import Execution, StepReport, WorkFolders, kept_outputs, log_path, private_steps
-from yarrik.run.host_view import View, names_of, remembered_sight, view_of
+from yarrik.run.host_view import View, names_of, remembered_sight, view_of, views_in
 from yarrik.run.room import short_of_room
 from yarrik.run.sandbox import THE_BOARDS, Sandbox, Sees
 from yarrik.run.warnings import NO_WARNINGS, ToolWarnings, warnings_in
@@ -525,7 +525,7 @@ class Session:
             else next((side for side, toolchain in self.toolchains.items() if toolchain.shown == sees.toolchain), "")
         )
         identity = " ".join(one.identity for _, one in sorted(self.toolchains.items()))
-        return view_of(self._sight(side, sees.programs), self.store.root / "host", identity)
+        return view_of(self._sight(side, sees.programs), views_in(self.store), identity)
 
     def _sight(self, side: str, programs: tuple[str, ...]) -> Sight:
         key = (side, programs)
