@@ -24,6 +24,7 @@ from yarrik.model import Blob, Disk, Partition
 from yarrik.model.rules import ROLES
 from yarrik.moving import Target
 from yarrik.rootfs import Node, RootTree
+from yarrik.units import Spare
 
 MIB = 1 << 20
 
@@ -133,7 +134,7 @@ class Ext4IsAccepted(DiskTest):
     def test_sizes_fit_fit_with_spare_room_and_fixed(self) -> None:
         nodes = [self.file("/data", random.Random(1).randbytes(3 * MIB))]
         fit = self.ext4(nodes, "fit").stat().st_size
-        spare = self.ext4(nodes, "spare", spare_percent=50).stat().st_size
+        spare = self.ext4(nodes, "spare", spare=Spare(50)).stat().st_size
         self.assertLess(fit, 9 * MIB)
         self.assertAlmostEqual(spare / fit, 1.5, delta=0.01)
         self.assertEqual(self.ext4(nodes, "fixed", size=64 * MIB).stat().st_size, 64 * MIB)

@@ -14,6 +14,7 @@ from yarrik.disk.fat_names import short_label, short_names
 from yarrik.disk.fat_read import FatDamaged, FatReader
 from yarrik.moving import Target
 from yarrik.rootfs import Node, RootTree
+from yarrik.units import Spare
 
 CLOCK = 1767225600 + 3 * 86400 + 7 * 3600 + 30
 
@@ -119,7 +120,7 @@ class FilesystemsAreAccepted(FatTest):
         nodes = [self.file("/data", random.Random(1).randbytes(1 << 20))]
         fit = self.fat(nodes, "fit").stat().st_size
         self.assertLess(fit, (1 << 20) + (128 << 10))
-        self.assertAlmostEqual(self.fat(nodes, "spare", spare_percent=50).stat().st_size / fit, 1.5, delta=0.01)
+        self.assertAlmostEqual(self.fat(nodes, "spare", spare=Spare(50)).stat().st_size / fit, 1.5, delta=0.01)
         with self.assertRaisesRegex(ValueError, "the content needs"):
             plan_fat(RootTree.of(nodes), size=fit - (128 << 10), serial=1)
 

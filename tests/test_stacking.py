@@ -216,7 +216,7 @@ class ProductsAreComposed(WorkspaceTest):
             ('board = "bb"', "no board is called `bb`"),
             ('profile = "q"', "no profile is called `q`"),
             ('variant = ["q"]', "no variant is called `q`"),
-            ('arch = "arm65"', "no architecture `arm65`"),
+            ('arch = "arm65"', "no architecture is called `arm65`"),
             ('option = "init[web]"', "`init` has no option `web`"),
             ('version = "init >= 2"', "`init` has no version >= 2"),
             ('version = "inti >= 2"', "no recipe is called `inti`"),

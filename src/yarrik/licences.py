@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from functools import cache
 from typing import Any
 
-from yarrik.errors import nearest
+from yarrik.errors import listed, nearest
 
 
 @cache
@@ -26,6 +27,10 @@ def licence_fault(text: str) -> tuple[str, str] | None:
         return f"`{text}` is no licence expression", hint
     unknown = [key for key in keys if not key.startswith(("LicenseRef-", "DocumentRef-"))]
     if not text.strip() or unknown:
+        family = sorted(one for one in map(str, _spdx().known_symbols) if unknown and re.fullmatch(
+            rf"{re.escape(unknown[0])}-[\d.]+(?:-Clause|-only|-or-later)?", one, re.I))  # fmt: skip
+        if family:
+            return f"`{unknown[0]}` is a family of licences, not one that SPDX lists", "say which: " + listed(family[:6], "or")
         near = nearest(unknown[0], _spdx().known_symbols) if unknown else None
         return f"`{unknown[0] if unknown else text}` is no licence that SPDX lists", f"did you mean `{near}`?" if near else hint
     return None

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 
 UNITS = {"": 1, "B": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "TiB": 1 << 40}
 _SIZE = re.compile(r"\s*(\d+)\s*([A-Za-z]*)\s*\Z")
 
 SPANS = {"s": 1, "min": 60, "h": 3600, "d": 86400, "w": 604800}
 _SPAN = re.compile(r"\s*(\d+)\s*([a-z]+)\s*\Z")
-_FIT = re.compile(r"fit(\s*\+\s*(\d{1,3})\s*%)?\Z")
+_FIT = re.compile(r"fit(?:\s*\+\s*(?:(?P<percent>\d{1,3})\s*%|(?P<size>\d+\s*[A-Za-z]+)))?\Z")
 _REST = re.compile(r"rest of (.+)\Z")
 
 
@@ -67,20 +68,35 @@ def round_up(value: int, step: int) -> int:
 
 
 def check_partition_size(text: str) -> None:
-    rest = _REST.match(text)
-    if _FIT.match(text) is None:
+    rest, fit = _REST.match(text), _FIT.match(text)
+    if fit is None or fit["size"]:
         try:
-            parse_size(rest.group(1) if rest else text)
+            parse_size(fit["size"] if fit else rest.group(1) if rest else text)
         except ValueError:
             raise ValueError(
-                f"`{text}` is not a size; write for example `48 MiB`, `fit`, `fit + 20%` or `rest of 4 GiB`"
+                f"`{text}` is not a size; write for example `48 MiB`, `fit`, `fit + 20%`, `fit + 64 MiB` or `rest of 4 GiB`"
             ) from None
 
 
-def fit_percent(text: str) -> int | None:
-    """The spare room that `fit + 20%` asks for; None when the size is fixed."""
+@dataclass(frozen=True)
+class Spare:
+    """Room beside the content: so many percent of it, and so many bytes."""
+
+    percent: int = 0
+    size: int = 0
+
+    def of(self, content: int) -> int:
+        """The spare bytes for a content of so many bytes."""
+        return content * self.percent // 100 + self.size
+
+
+NO_SPARE = Spare()
+
+
+def fit_spare(text: str) -> Spare | None:
+    """The spare room that `fit + 20%` or `fit + 64 MiB` asks for; None when the size is fixed."""
     match = _FIT.match(text)
-    return None if match is None else int(match.group(2) or 0)
+    return None if match is None else Spare(int(match["percent"] or 0), parse_size(match["size"]) if match["size"] else 0)
 
 
 def rest_of(text: str) -> int | None:

@@ -89,6 +89,14 @@ class _Bench(BootFiles):
     def loader(self) -> None:
         for blob in self.board.blobs:
             wanted = blob.path.read_bytes()
+            if not wanted:
+                self.stop(
+                    "BOOT-LOADER",
+                    f"the loader {blob.name} is empty",
+                    "the processor's own boot code would find nothing at its offset",
+                    "provide the file, or take the blob out",
+                    "disk",
+                )
             self.file.seek(blob.offset)
             found = self.file.read(len(wanted))
             if found[440:512] != wanted[440:512] and blob.offset == 0 and self.image.table in ("mbr", "hybrid"):
@@ -153,6 +161,14 @@ class _Bench(BootFiles):
                 f"{started.kernel_name} cannot be loaded: {error}",
                 "the bootloader would refuse it or jump into nothing",
                 "build the form that has a header",
+                "kernel.form",
+            )
+        if facts.form.endswith(".gz") and not started.kernel_name.endswith((".gz", ".gzip")):
+            self.stop(
+                "BOOT-KERNEL-FORM",
+                f"{started.kernel_name} is gzip-compressed, and its name says that it is not",
+                "a bootloader that trusts the name jumps into compressed data",
+                f"place the plain kernel, or call it {started.kernel_name}.gz where the bootloader unpacks it",
                 "kernel.form",
             )
         if self.board.arch and facts.arch != self.board.arch:
@@ -273,7 +289,7 @@ class _Bench(BootFiles):
         """The kernel's configuration: out of the kernel itself, or from a file beside it; None when it is not known."""
         text = _configuration_in(started.kernel)
         if text is None:
-            beside = re.compile(r"(?:/boot)?/[^/]+\.config\Z")
+            beside = re.compile(r"(?:/boot)?/(?:[^/]+\.config|config-[^/]+)\Z")
             places = ((one, path) for one in self.filesystems.values() for path in one.paths if beside.match(path))
             text = next((one.text(path) for one, path in places), None)
         if text is None:
@@ -398,7 +414,8 @@ class _Bench(BootFiles):
                 )
             return found
         device = wanted.removeprefix("/dev/")
-        match = re.match(r"(?:(?:sd|vd|xvd|hd)[a-z]|(?:mmcblk\d+|nvme\d+n\d+|mtdblock\d+|nbd\d+|loop\d+)p)(\d+)\Z", device)
+        counted = r"(?:mmcblk#|nvme#n#|mtdblock#|nbd#|loop#)".replace("#", r"(?:0|[1-9]\d*)")
+        match = re.match(rf"(?:(?:sd|vd|xvd|hd)[a-z]|{counted}p)([1-9]\d*)\Z", device)
         if match is None:
             whole = re.match(r"(?:(?:sd|vd|xvd|hd)[a-z]+|mmcblk\d+|nvme\d+n\d+|mtdblock\d+)\Z", device)
             if whole and self.image.table == "none":

@@ -15,7 +15,8 @@ from yarrik.disk.layout import RootPlace, filesystem_guid, has_gpt, numbered, pa
 #: Where the kernel looks for an init when nothing names one (init/main.c, kernel_init).
 DEFAULT_INITS = ("/sbin/init", "/etc/init", "/bin/init", "/bin/sh")
 #: Disks whose partitions have a `p` before their number: those whose own name ends in a digit.
-_DISK = re.compile(r"(?P<bare>(?:sd|vd|xvd|hd)[a-z]+)\Z|(?P<counted>mmcblk\d+|nvme\d+n\d+|mtdblock\d+|nbd\d+|loop\d+)\Z")
+_COUNTED = "mmcblk#|nvme#n#|mtdblock#|nbd#|loop#".replace("#", r"(?:0|[1-9]\d*)")
+_DISK = re.compile(rf"(?P<bare>(?:sd|vd|xvd|hd)[a-z]+)\Z|(?P<counted>{_COUNTED})\Z")
 
 
 class RootUnfit(ValueError):

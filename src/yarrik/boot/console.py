@@ -24,6 +24,8 @@ def console_problem(tree: DeviceTree, console: str) -> str | None:
     Names that no device tree tells of are let be. So is a name whose driver is not known here while an enabled port is not
     known either: it may be that one."""
     name = console.partition(",")[0]
+    if name.startswith("/dev/"):
+        return f"the kernel takes a port's name without /dev/: {console.removeprefix('/dev/')}"
     match = _PORT.match(name)
     if _ELSEWHERE.match(name) or match is None:
         return None

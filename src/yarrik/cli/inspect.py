@@ -54,6 +54,8 @@ def inspect(
                 _list(image, chosen, paths, digest, json)
             else:
                 _overview(image, opened, json)
+    except BrokenPipeError:
+        raise
     except OSError as error:
         raise YarrikError(Trouble("IMAGE-UNREADABLE", f"cannot read {image}: {error.strerror or error}", Place(image),
                                   remedy="check the name, and that you may read it")) from error  # fmt: skip

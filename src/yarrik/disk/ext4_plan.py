@@ -34,7 +34,7 @@ from yarrik.disk.ext4_form import (
 )
 from yarrik.disk.tables import Flags, Numbers
 from yarrik.rootfs import Node, RootTree
-from yarrik.units import TooSmall, round_up, shown_size
+from yarrik.units import NO_SPARE, Spare, TooSmall, round_up, shown_size
 
 LOST = "/lost+found"
 #: Larger files are looked through for holes, smaller ones are kept as they are.
@@ -167,7 +167,7 @@ def plan_ext4(
     tree: RootTree,
     *,
     size: int | None,
-    spare_percent: int = 0,
+    spare: Spare = NO_SPARE,
     uuid: uuids.UUID,
     hash_seed: uuids.UUID,
     content: Callable[[str], str | Path],
@@ -196,8 +196,8 @@ def plan_ext4(
             raise TooSmall(f"the content needs {shown_size(least.blocks * BLOCK)}, and the size is {shown_size(size)}")
     else:
         geometry = _least(demand)
-        if spare_percent:
-            wanted = geometry.blocks + -(-geometry.blocks * spare_percent // 100)
+        if spare != NO_SPARE:
+            wanted = geometry.blocks + -(-spare.of(geometry.blocks * BLOCK) // BLOCK)
             while (larger := _geometry(wanted, demand)) is None or larger.free < demand.blocks(larger):
                 wanted += 256
             geometry = larger

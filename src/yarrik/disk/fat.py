@@ -31,7 +31,7 @@ from yarrik.disk.fat_form import (
 from yarrik.disk.fat_names import long_entries, name_problem, short_label, short_names, slots
 from yarrik.moving import Gathering, Target
 from yarrik.rootfs import Node, RootTree
-from yarrik.units import TooSmall, round_up, shown_size
+from yarrik.units import NO_SPARE, Spare, TooSmall, round_up, shown_size
 
 #: Files up to this size are gathered and written many at a time.
 SMALL = 128 << 10
@@ -80,7 +80,7 @@ def plan_fat(
     tree: RootTree,
     *,
     size: int | None,
-    spare_percent: int = 0,
+    spare: Spare = NO_SPARE,
     serial: int,
     label: str = "",
     clock: int = 0,
@@ -98,8 +98,8 @@ def plan_fat(
     shape = _Shape(tree, label, clock)
     if size is None:
         geometry = _fitting(shape, bits)
-        if spare_percent:
-            wanted = round_up(geometry.sectors + geometry.sectors * spare_percent // 100, 2)
+        if spare != NO_SPARE:
+            wanted = round_up(geometry.sectors + -(-spare.of(geometry.sectors * SECTOR) // SECTOR), 2)
             geometry = _sized(wanted, shape, bits) or geometry
     else:
         found = _sized(size // SECTOR, shape, bits)

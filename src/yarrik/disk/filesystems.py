@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, BinaryIO, Protocol
 from yarrik.identifiers import derived_guid
 from yarrik.moving import Target
 from yarrik.rootfs import RootTree
-from yarrik.units import TooSmall, shown_size
+from yarrik.units import NO_SPARE, Spare, TooSmall, shown_size
 
 if TYPE_CHECKING:
     from yarrik.disk.ext4 import Ext4Plan
@@ -26,14 +26,14 @@ STREAMED = ("squashfs", "cpio", "tar")
 
 @dataclass(frozen=True)
 class Wish:
-    """What is asked of a filesystem. `size` is in bytes, None for as small as the content, with `spare_percent` to spare;
+    """What is asked of a filesystem. `size` is in bytes, None for as small as the content, with `spare` beside it;
     `clock` in seconds since 1970. `inodes`, `reserved_percent` and `full_tables` are for ext4 and ext2, `compression` and
     `level` for what can be compressed."""
 
     form: str
     uuid: uuids.UUID
     size: int | None = None
-    spare_percent: int = 0
+    spare: Spare = NO_SPARE
     label: str = ""
     clock: int = 0
     inodes: int | None = None
@@ -125,7 +125,7 @@ def plan_filesystem(tree: RootTree, wish: Wish, content: Content, scratch: Path)
         plan = plan_ext4(
             tree,
             size=wish.size,
-            spare_percent=wish.spare_percent,
+            spare=wish.spare,
             uuid=wish.uuid,
             hash_seed=derived_guid("hash seed", str(wish.uuid)),
             content=content,
@@ -143,7 +143,7 @@ def plan_filesystem(tree: RootTree, wish: Wish, content: Content, scratch: Path)
         fat = plan_fat(
             tree,
             size=wish.size,
-            spare_percent=wish.spare_percent,
+            spare=wish.spare,
             serial=serial_of(wish.uuid),
             label=wish.label,
             clock=wish.clock,
@@ -163,7 +163,7 @@ def plan_filesystem(tree: RootTree, wish: Wish, content: Content, scratch: Path)
 def ready_file(file: Path, wish: Wish) -> Planned:
     """What lies in a file already, as the content of a filesystem's room. Raises TooSmall when it is larger."""
     size = file.stat().st_size
-    room = wish.size if wish.size is not None else size + size * wish.spare_percent // 100
+    room = wish.size if wish.size is not None else size + wish.spare.of(size)
     if size > room:
         raise TooSmall(f"the content needs {shown_size(size)}, and the size is {shown_size(room)}")
     return _Ready(file, room)

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from yarrik.disk.filesystems import STREAMED, Wish, plan_filesystem, truncated, write_streamed
 from yarrik.rootfs import RootTree
-from yarrik.units import TooSmall, check_partition_size, fit_percent, parse_size, shown_size
+from yarrik.units import NO_SPARE, TooSmall, check_partition_size, fit_spare, parse_size, shown_size
 
 
 def pack_folder(tree: RootTree, out: Path, wish: Wish, size: str = "fit") -> tuple[tuple[int, int], ...]:
@@ -17,16 +17,16 @@ def pack_folder(tree: RootTree, out: Path, wish: Wish, size: str = "fit") -> tup
 
     Raises ValueError with a sentence when the form cannot hold the tree."""
     check_partition_size(size)
-    spare = fit_percent(size)
+    spare = fit_spare(size)
     count = None if spare is not None else parse_size(size)
-    wish = replace(wish, size=count, spare_percent=spare or 0)
+    wish = replace(wish, size=count, spare=spare or NO_SPARE)
     with out.open("xb") as sink:
         if wish.form in STREAMED:
             if count is not None and wish.form != "squashfs":
                 raise ValueError(f"{wish.form} has no size of its own; leave --size away")
             write_streamed(tree, wish, str, sink)
             written = sink.seek(0, 2)
-            room = count if count is not None else written + written * (spare or 0) // 100
+            room = count if count is not None else written + (spare or NO_SPARE).of(written)
             if written > room:
                 raise TooSmall(f"the content needs {shown_size(written)}, and the size is {shown_size(room)}")
             sink.truncate(room)

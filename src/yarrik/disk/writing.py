@@ -15,7 +15,7 @@ from yarrik.disk.mbr import encode_mbr
 from yarrik.errors import Trouble, YarrikError
 from yarrik.model import Disk, Partition
 from yarrik.rootfs import RootTree
-from yarrik.units import TooSmall, fit_percent, parse_size, rest_of, shown_size
+from yarrik.units import NO_SPARE, TooSmall, fit_spare, parse_size, rest_of, shown_size
 
 BOOT_FOLDER = "/boot"
 
@@ -90,7 +90,7 @@ def _tree(root: RootTree, partition: Partition, boot_apart: bool) -> RootTree:
 
 def _fixed_size(disk: Disk, partition: Partition, number: int, sizes: list[int], blobs: list[int]) -> int | None:
     """The partition's size in bytes, if it does not follow from its content."""
-    if fit_percent(partition.size) is not None:
+    if fit_spare(partition.size) is not None:
         return None
     whole = rest_of(partition.size)
     if whole is None:
@@ -108,7 +108,7 @@ def _wish(product: str, disk: Disk, partition: Partition, size: int | None, cloc
         form,
         filesystem_guid(product, disk, partition),
         size,
-        fit_percent(partition.size) or 0,
+        fit_spare(partition.size) or NO_SPARE,
         partition.label or usual_name(form, partition.name),
         clock,
         partition.inodes,

@@ -242,7 +242,8 @@ def _product_name(workspace: Workspace, product: str | None) -> str:
         if len(known) != 1:
             raise YarrikError(
                 Trouble("PRODUCT-UNNAMED", "no product is named, and the workspace has no usual one",
-                        Place(workspace.file), remedy="name one: " + ", ".join(sorted(known)))
+                        Place(workspace.file), remedy="name one: " + ", ".join(sorted(known)) if known else
+                        "write one: products/NAME.toml with `board`, `profile` and `image`")
             )  # fmt: skip
         name = next(iter(known))
     if name not in known:

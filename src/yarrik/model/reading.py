@@ -101,11 +101,15 @@ class Definition(Generic[T]):
 
     def folder_of(self, *keys: str) -> Path:
         """The folder that relative paths in this key's value start from."""
-        return self.document.origin(*keys).file.parent
+        return self._place_of(self.document.origin(*keys).file)
 
     def beside(self, text: str, *keys: str) -> Path:
         """A file that an element of a list names: it lies beside the file that added the element."""
-        return self.document.origin_in_list(text, *keys).file.parent / text
+        return self._place_of(self.document.origin_in_list(text, *keys).file) / text
+
+    def _place_of(self, file: Path) -> Path:
+        """The folder of a file that set a value. What the command line or the environment sets lies beside the definition."""
+        return file.parent if file.is_absolute() or file.exists() else self.file.parent
 
 
 def read_document(file: Path) -> Document:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from yarrik.errors import Place, Trouble, suggestion
+from yarrik.errors import Place, Trouble, listed, suggestion
 from yarrik.model.conditions import Circumstances, holds, option_words, version_words, words_of
 from yarrik.model.definitions import Board
 from yarrik.model.positions import KeyPath
@@ -12,6 +12,7 @@ from yarrik.model.reading import Definition, Document, Raw
 from yarrik.model.workspace import Workspace
 from yarrik.versions import Version, parse_wish
 
+_ARCHES = ("arm64", "arm", "riscv64", "x86-64", "host")
 #: Keys that decide what is resolved: what waits for that cannot set them. Lists of needs can be added to, though.
 _DECIDE: dict[str, tuple[KeyPath, ...]] = {
     "board": (("arch",), ("kernel", "recipe"), ("kernel", "otherwise"), ("toolchain",), ("options",), ("versions",)),
@@ -43,16 +44,16 @@ def never_holding(workspace: Workspace, kind: str, name: str) -> list[Trouble]:
     """Conditions on names that nothing here has."""
     found = []
     for when, document in _conditions(workspace, kind, name):
-        for key, known_kind in (("board", "board"), ("profile", "profile"), ("variant", "variant")):
-            for word in words_of(when.get(key)):
-                known = workspace.shelved[known_kind]
-                if word.removeprefix("-") not in known:
-                    found.append(_never(f"no {known_kind} is called `{word.removeprefix('-')}`", document.origin(key).place,
-                                        suggestion(word.removeprefix("-"), known)))  # fmt: skip
-        for word in words_of(when.get("arch")):
-            if word.removeprefix("-") not in ("arm64", "arm", "riscv64", "x86-64", "host"):
-                found.append(_never(f"there is no architecture `{word}`", document.origin("arch").place,
-                                    suggestion(word, ("arm64", "arm", "riscv64", "x86-64", "host"))))  # fmt: skip
+        for key, known_kind in (("board", "board"), ("profile", "profile"), ("variant", "variant"), ("arch", "architecture")):
+            known = _ARCHES if key == "arch" else workspace.shelved[known_kind]
+            words = words_of(when.get(key))
+            for word in words:
+                name_ = word.removeprefix("-")
+                if name_ in known:
+                    continue
+                others = [one for one in words if not one.startswith("-") and one in known]
+                found.append(_unknown(known_kind, name_, word.startswith("-"), others, document.origin(key).place,
+                                      suggestion(name_, known)))  # fmt: skip
         for recipe, option, _ in option_words(when, name if kind == "recipe" else ""):
             options = _options_of(workspace, recipe)
             if options is None or option not in options:
@@ -73,6 +74,18 @@ def never_holding(workspace: Workspace, kind: str, name: str) -> list[Trouble]:
                 )
                 found.append(_never(what, document.origin("version").place, remedy))
     return list(dict.fromkeys(found))
+
+
+def _unknown(kind: str, name: str, excluded: bool, others: list[str], place: Place, remedy: str) -> Trouble:
+    """A name in a condition that nothing has: what follows depends on how it stands there."""
+    what = f"names {'an' if kind == 'architecture' else 'a'} {kind} that there is not: `{name}`"
+    if excluded:
+        why = "it is to be excluded, so what the condition sets holds for all; a rename may have left it behind"
+        return Trouble("CONDITION-NEVER", f"this condition {what}", place, why=why, remedy=remedy)
+    if others:
+        why = f"the condition holds for {listed(others, 'or')} only; a rename may have left the other name behind"
+        return Trouble("CONDITION-NEVER", f"this condition {what}", place, why=why, remedy=remedy)
+    return _never(f"no {kind} is called `{name}`", place, remedy)
 
 
 def _never(what: str, place: Place, remedy: str) -> Trouble:

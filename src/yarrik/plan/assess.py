@@ -56,7 +56,7 @@ def assess(
             text = f"if {listed(waits, 'or')} comes out different"
             found[step.name] = Assessment(step, "may run", text, causes, inputs)
             continue
-        text = reason.text if reason is not None else "its result is no longer in the cache"
+        text = reason.text if reason is not None else "the cache does not have its result"
         if step.predicted:
             outputs[step.name] = step.predicted
         own = () if reason is not None and reason.code == "input" and causes else (f"{step.subject}: {text}",)

@@ -87,8 +87,11 @@ class Edit:
         nodes = [node for node in (Node(self.recipe, "board"), Node(self.recipe, "host")) if node in answer.versions]
         if not nodes:
             known = {node.recipe for node in answer.versions}
+            elsewhere = self.recipe in self.session.workspace.shelved["recipe"]
             raise YarrikError(Trouble("RECIPE-UNKNOWN", f"`{composition.name}` has no recipe `{self.recipe}`",
-                                      remedy=suggestion(self.recipe, known)))  # fmt: skip
+                                      why="a shelf has it, for other products" if elsewhere else "",
+                                      remedy=f"name one of these: yarrik edit {self.recipe} --product NAME" if elsewhere else
+                                      suggestion(self.recipe, known)))  # fmt: skip
         steps = {step.name: step for step in self.session.graph(composition).steps}
         build = steps.get(f"build {nodes[0]}")
         if build is None or "source" not in build.inputs:

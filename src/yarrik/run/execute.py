@@ -174,7 +174,7 @@ class Execution:
 
     def reason(self, step: Step, parts: dict[str, str]) -> str:
         reason = reason_for(step, parts, self._last.get(step.name), self.difference)
-        return reason.text if reason is not None else "its result is no longer in the cache"
+        return reason.text if reason is not None else "the cache does not have its result"
 
     def expected(self) -> set[str]:
         """The names of the steps that run, or may."""
@@ -208,7 +208,10 @@ class Execution:
             report.how = "damaged"
             return report
         except YarrikError as error:
-            return self._failed(step, fingerprint, reason, started, error)
+            report = self._failed(step, fingerprint, reason, started, error)
+            if self._has_damaged_inputs(inputs):
+                report.how = "damaged"
+            return report
         except NotPlain as error:
             trouble = Trouble(
                 "STEP-LEFT-LINK", f"step `{step.name}` failed: in its folder, {error.filename} {error.strerror}",
@@ -260,6 +263,21 @@ class Execution:
         )
         self.store.put_result(fingerprint, result)
         return result, taken
+
+    def _has_damaged_inputs(self, inputs: Mapping[str, str]) -> bool:
+        """Whether a file that a failed step was given is not what its digest says, though its time says so: then it is taken
+        out, and made again."""
+        wanted: list[str] = []
+        for digest in inputs.values():
+            try:
+                wanted += [entry.content for entry in self.store.tree(digest).files]
+            except MissingObject:
+                wanted.append(digest)
+        try:
+            self.store.read_again(wanted)
+        except MissingObject:
+            return True
+        return False
 
     def _failed(self, step: Step, fingerprint: str, reason: str, started: float, error: YarrikError) -> StepReport:
         seconds = time.monotonic() - started

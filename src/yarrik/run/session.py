@@ -583,7 +583,8 @@ class Session:
         wanted = {**files, "SHA256SUMS": self.store.put_bytes(checksum_list(files))}
         stale = [name for name, digest in wanted.items() if marks.get(name) != (digest, _mark(out / name))]
         records = [name for name in ("build.json", "steps.log") if not (out / name).exists()]
-        if not stale and not ran and not records:
+        gone = marks.keys() - wanted.keys()
+        if not stale and not ran and not records and not gone:
             return False
         out.mkdir(parents=True, exist_ok=True)
         self._prepare_folder()
@@ -596,6 +597,10 @@ class Session:
                 self._check_copy(fresh, wanted[name])
                 fresh.chmod(0o644)
                 fresh.replace(out / name)
+            for name, (_, mark) in marks.items():
+                # What an earlier build put there, and nobody has changed since.
+                if name not in wanted and _mark(out / name) == mark:
+                    (out / name).unlink(missing_ok=True)
             if ran or records:
                 self._record(reports, out)
         new_marks = {name: (digest, _mark(out / name)) for name, digest in wanted.items()}
