@@ -33,6 +33,34 @@ class MistakesPlantedIntoDefinitions(ProgramTest):
         ("33 a service without its user", IMAGE, None,
          '[[file]]\npath = "/etc/services/x.service"\ncontent = "run = /bin/sh\\nuser = nobody-here\\n"\n', "", "",
          "SERVICE-USER", "runs as `nobody-here`"),
+        ("31 a script for an interpreter that env does not find", IMAGE, None,
+         '[[file]]\npath = "/usr/bin/env"\ncontent = "#!/bin/sh\\n"\nmode = "0755"\n'
+         '[[file]]\npath = "/sbin/first"\ncontent = "#! /usr/bin/env -S nosuchtongue -x\\n"\nmode = "0755"\n',
+         LINE, 'arguments = ["init=/sbin/first"]', "BOOT-INIT", "nosuchtongue (through env), which is not there"),
+        ("32 an open account beside a remote login", IMAGE, None,
+         '[[file]]\npath = "/usr/sbin/dropbear"\ncontent = "#!/bin/sh\\n"\nmode = "0755"\n', "", "",
+         "LOGIN-OPEN", "`root` needs no password, and /usr/sbin/dropbear"),
+        ("33 a service's program is not executable", IMAGE, None,
+         '[[file]]\npath = "/usr/bin/tidier"\ncontent = "#!/bin/sh\\n"\nmode = "0644"\n'
+         '[[file]]\npath = "/etc/services/x.service"\ncontent = "run = /usr/bin/tidier\\n"\n', "", "",
+         "SERVICE-PROGRAM", "/usr/bin/tidier, which is not executable (its mode is 0644)"),
+        ("33 an inittab starts what is not there", IMAGE, None,
+         '[[file]]\npath = "/etc/inittab"\ncontent = "# x\\n::sysinit:/bin/sh\\n::respawn:-/sbin/getty 38400 ttyAMA0\\n"\n', "", "",
+         "SERVICE-PROGRAM", "/etc/inittab (::respawn:-/sbin/getty 38400 ttyAMA0) starts /sbin/getty, which is not in the image"),
+        ("33 a service is a script without its interpreter", IMAGE, None,
+         '[[file]]\npath = "/usr/bin/tidier"\ncontent = "#!/usr/bin/nosuchtongue\\n"\nmode = "0755"\n'
+         '[[file]]\npath = "/etc/services/x.service"\ncontent = "run = /usr/bin/tidier\\n"\n', "", "",
+         "SERVICE-PROGRAM", "is a script for /usr/bin/nosuchtongue, which is not there"),
+        ("41 a console by its path", VENDOR, 'console = "ttyAMA0,115200"', 'console = "/dev/ttyAMA0,115200"', "", "",
+         "BOOT-CONSOLE", "without /dev/: ttyAMA0,115200"),
+        ("41 a console among the arguments, blamed there", BOARD, LINE, 'arguments = ["console=ttyTide0"]', "", "",
+         "BOOT-CONSOLE", "[kernel.arguments]"),
+        ("38 a root among the arguments, blamed there", BOARD, LINE, 'arguments = ["root=/dev/mmcblk02"]', "", "",
+         "BOOT-ROOT-FORM", "[kernel.arguments]"),
+        ("38 a disk with a number that the kernel does not write", VENDOR, 'method = "menu"',
+         'method = "menu"\nroot = "device"\nroot-device = "mmcblk01"', "", "", "BOOT-ROOT-FORM", "`mmcblk01` is no name of a disk"),
+        ("45 a loader that is empty", VENDOR, 'also = ["zstd", "map"]',
+         'also = ["zstd", "map"]\n[[disk.blob]]\nfile = "empty.bin"\noffset = "32 KiB"', "", "", "BOOT-LOADER", "empty.bin is empty"),
         ("34 a module that nobody loads", IMAGE, None,
          '[[file]]\npath = "/lib/modules/6.1.0/modules.alias"\ncontent = "alias of:N*T*Charbour,tide-sensor tide_sensor\\n"\n', "", "",
          "MODULES-NOBODY", "/tide-sensor of the device tree needs the module tide_sensor"),
@@ -82,6 +110,7 @@ class MistakesPlantedIntoDefinitions(ProgramTest):
         super().setUp()
         self.root = self.folder / "demo"
         self.yarrik("demo", self.root, "--product", "tide-gauge", "--no-boot")
+        (self.root / "shelves/coast/boards/empty.bin").touch()
 
     def test_each_is_caught_by_its_code(self) -> None:
         caught = set()
@@ -97,7 +126,7 @@ class MistakesPlantedIntoDefinitions(ProgramTest):
                     self.assertTrue(was is None or was in text, (path, was))
                     (self.root / path).write_text(text + "\n" + becomes if was is None else text.replace(was, becomes, 1))
                 code_expected = 2 if code in ("BOOT-ROOT-FORM", "DEVICE-TREE-MISSING", "SOURCE-MISSING") else 1
-                if name.startswith("38 a device"):
+                if name.startswith(("38 a device", "38 a root among")):
                     code_expected = 1
                 try:
                     said = self.yarrik("build", "tide-gauge", at=self.root, code=code_expected)
@@ -108,7 +137,7 @@ class MistakesPlantedIntoDefinitions(ProgramTest):
                 self.assertIn(words, said)
                 self.assertRegex(said, r"\n  next ")
                 caught.add(name.split()[0])
-        self.assertEqual(caught, {"31", "33", "34", "35", "36", "38", "39", "41", "42", "43", "45"})
+        self.assertEqual(caught, {"31", "32", "33", "34", "35", "36", "38", "39", "41", "42", "43", "45"})
         self.assertIn("nothing to do", self.yarrik("build", "tide-gauge", at=self.root))
 
     def test_modules_of_another_kernel_are_stopped(self) -> None:
@@ -116,7 +145,7 @@ class MistakesPlantedIntoDefinitions(ProgramTest):
         image.write_text(image.read_text() + '\n[[file]]\npath = "/lib/modules/6.1.0/modules.alias"\ncontent = ""\n')
         self.yarrik("build", "tide-gauge", at=self.root)
         card = self.root / "out/tide-gauge/tide-gauge.img"
-        self.assertIn("would reach init", self.yarrik("boot", "--bench", card))
+        self.assertIn("nothing found against it", self.yarrik("boot", "--bench", card))
         with opened_bytes(card) as (_, found):
             reader = found.partitions[0].reader
             assert reader is not None
@@ -167,9 +196,29 @@ class MistakesPlantedIntoImages(ProgramTest):
         stop = "" if result.stop is None else f"{result.stop.code}: {result.stop.what}; {result.stop.remedy}"
         return stop, warned
 
-    def test_the_image_as_it_was_built_would_reach_init(self) -> None:
+    def test_would_reach_init_is_said_only_when_nothing_was_taken_for_granted(self) -> None:
         said = self.yarrik("boot", "--bench", self.image)
-        self.assertIn("would reach init", said)
+        self.assertIn("nothing found against it; not followed: that the kernel has filesystem", said)
+        self.assertNotIn("would reach init", said)
+        config = "CONFIG_EXT4_FS=y\nCONFIG_EFI_PARTITION=y\nCONFIG_VIRTIO_BLK=y\n"
+        kernel = self.kernel()
+        edit_boot_file(self.image, "/Image", kernel + self.told(config))
+        self.assertRegex(self.yarrik("boot", "--bench", self.image), r"end +would reach init")
+        edit_boot_file(self.image, "/Image", kernel + self.told(config + 'CONFIG_INITRAMFS_SOURCE="../initramfs"\n'))
+        self.assertIn("what the kernel's own initramfs does before", self.yarrik("boot", "--bench", self.image))
+        edit_boot_file(self.image, "/Image", kernel + self.told(config))
+        edit_boot_file(self.image, MENU, {"root=PARTUUID=": "root=/dev/vda2 x="})
+        self.assertIn("that the kernel calls the disk vda2", self.yarrik("boot", "--bench", self.image))
+        edit_boot_file(self.image, MENU, {"root=/dev/vda2": "root=/dev/sda1 loglevel=9 root=/dev/vda2"})
+        self.assertIn("BOOT-LINE-TWICE: the command line has root= twice: /dev/sda1 and /dev/vda2", self.story()[1])
+
+    def test_a_compressed_kernel_under_a_plain_name_and_settings_that_name_nothing(self) -> None:
+        import gzip
+
+        edit_boot_file(self.image, "/Image", gzip.compress(self.kernel()))
+        self.assertRegex(self.story()[0], "BOOT-KERNEL-FORM: /Image is gzip-compressed, and its name says that it is not")
+
+    def test_the_image_as_it_was_built(self) -> None:
         found = self.yarrik_json("boot", "--bench", self.image)
         stages = [row["stage"] for row in found["story"]]
         self.assertEqual(stages, ["table", "boot menu", "kernel", "device tree", "command line", "memory", "root", "drivers", "init",

@@ -298,6 +298,86 @@ class KilledBuildsGoOn(ProgramTest):
         subprocess.run(["sha256sum", "--check", "--quiet", "SHA256SUMS"], cwd=root / "out/tide-office", check=True)
 
 
+class WhatEngineersMet(WorkspaceTest):
+    def test_a_reader_that_has_seen_enough(self) -> None:
+        (self.folder / "tree").mkdir()
+        for number in range(3000):
+            (self.folder / f"tree/{number:05}").touch()
+        self.yarrik("pack", "tree", "tree.tar", "--as", "tar")
+        line = f"{sys.executable} -m yarrik inspect tree.tar / | head -2"
+        done = subprocess.run(
+            ["sh", "-c", line], cwd=self.folder, env=self.environment, capture_output=True, text=True, check=True
+        )
+        self.assertEqual((len(done.stdout.splitlines()), done.stderr), (2, ""))
+
+    def test_what_an_earlier_build_put_there_goes_and_what_others_put_there_stays(self) -> None:
+        board = self.root / "s/boards/b.toml"
+        text = board.read_text()
+        board.write_text(text.replace('name = "card"', 'name = "card"\nalso = ["gzip", "map"]'))
+        self.yarrik("build", at=self.root)
+        out = self.root / "out/p"
+        self.write("w/out/p/notes.txt", "mine")
+        (out / "p.img.map.json").write_text("changed by hand")
+        self.assertTrue((out / "p.img.gz").exists())
+        board.write_text(text)
+        self.yarrik("build", at=self.root)
+        self.assertFalse((out / "p.img.gz").exists())
+        self.assertEqual((out / "notes.txt").read_text(), "mine")
+        self.assertEqual((out / "p.img.map.json").read_text(), "changed by hand")
+
+    def test_a_family_of_licences_is_no_licence(self) -> None:
+        file = self.root / "s/recipes/init/recipe.toml"
+        file.write_text(file.read_text().replace('"MIT"', '"BSD"'))
+        said = self.yarrik("check", code=2, at=self.root)
+        self.assertIn("`BSD` is a family of licences", said)
+        self.assertIn("BSD-3-Clause", said)
+
+    def test_a_workspace_without_products(self) -> None:
+        (self.root / "products/p.toml").unlink()
+        self.assertIn("products/NAME.toml with `board`, `profile` and `image`", self.yarrik("build", code=2, at=self.root))
+
+    def test_an_edit_of_another_products_recipe(self) -> None:
+        self.recipe("other", "true")
+        said = self.yarrik("edit", "other", code=2, at=self.root)
+        self.assertIn("a shelf has it, for other products", said)
+        self.assertIn("yarrik edit other --product NAME", said)
+
+    def test_overlays_of_the_command_line_lie_beside_the_board(self) -> None:
+        said = self.yarrik("check", "--set", 'board.kernel.device-tree="none.dts"', code=2, at=self.root)
+        self.assertIn("s/boards", said)
+
+    def test_an_input_that_was_damaged_without_a_trace_is_made_again_when_a_step_fails_of_it(self) -> None:
+        self.recipe("lib", "mkdir -p $DESTDIR/usr/include; echo 'a good header' > $DESTDIR/usr/include/lib.h")
+        self.recipe("app", "grep -q good /step/sysroot/usr/include/lib.h; echo x > $DESTDIR/x", more='needs = ["lib"]')
+        self.write("w/s/images/i.toml", 'packages = ["init", "app"]\n')
+        self.yarrik("build", "--until", "stage lib", at=self.root)
+        victim = next(
+            path
+            for path in (self.folder / "cache/objects").rglob("*")
+            if path.is_file() and path.read_bytes() == b"a good header\n"
+        )
+        times = victim.stat()
+        victim.chmod(0o644)
+        victim.write_bytes(b"a bad header!\n")
+        os.utime(victim, ns=(times.st_atime_ns, times.st_mtime_ns))
+        said = self.yarrik("build", at=self.root)
+        self.assertIn("its input is damaged in the cache, and made again", said)
+        self.assertIn("the cache was damaged", said)
+
+    def test_a_partition_as_large_as_its_content_and_a_size(self) -> None:
+        board = self.root / "s/boards/b.toml"
+        text = board.read_text()
+        sizes = {}
+        for size in ("fit", "fit + 64 MiB", "fit+65536KiB"):
+            board.write_text(text + f'size = "{size}"\n')
+            self.yarrik("build", at=self.root)
+            sizes[size] = self.yarrik_json("inspect", "out/p/p.img", at=self.root)["partitions"][0]["bytes"]
+        self.assertAlmostEqual(sizes["fit + 64 MiB"] - sizes["fit"], 64 << 20, delta=2 << 20)
+        self.assertEqual(sizes["fit + 64 MiB"], sizes["fit+65536KiB"])
+        board.write_text(text + 'size = "fit + 64 MB"\n')
+        self.assertIn("`fit + 64 MiB`", self.yarrik("check", code=2, at=self.root))
+
+
 class FailuresSayWhatWhereAndWhatNext(WorkspaceTest):
     def build(self, code: int = 0, *words: str) -> str:
         return self.yarrik("build", *words, code=code, at=self.root)

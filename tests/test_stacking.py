@@ -11,6 +11,7 @@ from yarrik.model import Image, Overrides, compose, load_workspace
 from yarrik.model.checking import convert
 from yarrik.model.conditions import Circumstances, holds
 from yarrik.model.reading import read_document
+from yarrik.model.soundness import never_holding
 from yarrik.model.stacking import stack
 from yarrik.versions import Version
 
@@ -209,6 +210,59 @@ class ProductsAreComposed(WorkspaceTest):
             found = self.troubles()
             self.assertEqual([trouble.code for trouble in found], [code], text)
             self.assertIn(words, found[0].remedy)
+
+    def test_9_a_partition_that_is_added_by_a_slip(self) -> None:
+        """In an amendment, a condition and a variant; added only when that is said."""
+        before = (self.root / "s/boards/b.toml").read_text()
+
+        def ways(text: str) -> dict[str, tuple[str, str]]:
+            return {
+                "amendment": ("w/s/amendments/a.toml", 'board = "b"\n' + text.replace("SET", "set")),
+                "condition": ("w/s/boards/b.toml", before + '[[when]]\nboard = "b"\n' + text.replace("SET", "when.set")),
+                "variant": ("w/variants/v.toml", 'summary = "x"\n' + text.replace("SET", "set.board")),
+            }
+
+        for name, more, code in (
+            ("rooot", "", "ADD-UNSAID"),
+            ("data", "add = true\n", ""),
+            ("root", "add = true\n", "ADD-TWICE"),
+        ):
+            text = f'[[SET.disk]]\nname = "card"\n[[SET.disk.partition]]\nname = "{name}"\n{more}filesystem = "ext4"\n'
+            for way, (file, content) in ways(text).items():
+                with self.subTest(name=name, way=way):
+                    self.write(file, content)
+                    found = self.troubles("v") if way == "variant" else self.troubles()
+                    self.assertEqual([trouble.code for trouble in found], [code] if code else [])
+                    if name == "rooot":
+                        self.assertIn("did you mean `root`?", found[0].remedy)
+                        self.assertEqual(found[0].place.file.name, file.rpartition("/")[2])
+                    elif not code:
+                        parts = self.composed(*(["v"] if way == "variant" else [])).board.value.disk[0].partition
+                        self.assertEqual([one.name for one in parts], ["root", "data"])
+                    if way == "condition":
+                        self.write(file, before)
+                    else:
+                        (self.folder / file).unlink()
+
+    def test_10_what_a_wrong_name_in_a_condition_does_is_told_as_it_is(self) -> None:
+        base = (self.root / "s/boards/b.toml").read_text()
+        for line, words, why in (
+            ('profile = "-pp"', "names a profile that there is not: `pp`", "what the condition sets holds for all"),
+            ('board = ["b", "bb"]', "names a board that there is not: `bb`", "the condition holds for b only"),
+            ('arch = ["-arm65", "arm64"]', "names an architecture that there is not: `arm65`", "holds for all"),
+            ('profile = ["pp", "ppp"]', "can never hold: no profile is called `pp`", "has no effect"),
+        ):
+            self.write("w/s/boards/b.toml", base + f'[[when]]\n{line}\n[when.set.kernel]\nconsole = "ttyS0"\n')
+            found = never_holding(load_workspace(self.root), "board", "b")
+            self.assertIn(words, found[0].what, line)
+            self.assertIn(why, found[0].why, line)
+
+    def test_8_who_extends_what_cannot_be_read_is_not_blamed(self) -> None:
+        self.write("w/s/boards/small.toml", 'extends = "b"\n')
+        self.write("w/s/boards/smaller.toml", 'extends = "small"\n')
+        self.write("w/s/amendments/a.toml", 'board = "b"\n[set]\nsummary = "x"\n')
+        self.write("w/s/boards/b.toml", (self.root / "s/boards/b.toml").read_text() + "[kernle]\n")
+        self.assertEqual([trouble.code for trouble in self.troubles()], ["KEY-UNKNOWN"])
 
     def test_10_a_condition_that_can_never_hold(self) -> None:
         base = (self.root / "s/boards/b.toml").read_text()

@@ -20,7 +20,7 @@ from yarrik.boot.root_check import RootChecks
 from yarrik.boot.seen import Filesystem
 from yarrik.devicetree import BlobDamaged, DeviceTree, apply_overlay, decode_blob, text_of
 from yarrik.disk.opening import FoundPartition, OpenedImage
-from yarrik.errors import Place, Trouble, YarrikError, suggestion
+from yarrik.errors import Place, Trouble, YarrikError, listed, suggestion
 from yarrik.units import shown_size
 
 #: Filesystems and disks, and the options that a kernel needs built in to have its root there.
@@ -74,15 +74,25 @@ class _Bench(BootFiles):
         facts = self.kernel(started)
         tree = self.device_tree(started)
         config = self.config_of(started)
+        carried = (config or {}).get("INITRAMFS_SOURCE", '""').strip('"')
+        if carried:
+            self.grant(
+                "initramfs",
+                "what the kernel's own initramfs does before the root filesystem",
+                f"it is built in, from {carried}",
+            )
         self.command_line(started, tree, (config or {}).get("CMDLINE", ""))
         self.memory(started, tree, facts)
         root = self.initramfs(started, config) if started.initramfs else self.root(started, config)
         checks = RootChecks(root, facts.arch, config, tree, self.tell, self.stop, self.warn)
         checks.init(self.init_path(started, root))
         checks.services()
+        checks.logins()
         checks.links()
         checks.modules(started.kernel)
-        self.tell("end", "would reach init")
+        granted = self.result.granted
+        self.tell("end", "nothing found against it; not followed: " + listed([one.what for one in granted]) if granted
+                  else "would reach init")  # fmt: skip
 
     # Loader and table
 
@@ -185,7 +195,7 @@ class _Bench(BootFiles):
 
     def device_tree(self, started: Started) -> DeviceTree | None:
         if not started.device_tree:
-            self.tell("device tree", "none named: the bootloader's or firmware's own")
+            self.grant("device tree", "the device tree of bootloader or firmware", "the boot files name none")
             if started.overlays:
                 self.stop(
                     "BOOT-DEVICE-TREE",
@@ -229,8 +239,10 @@ class _Bench(BootFiles):
                 "kernel.device-tree",
             )
         memory = ", ".join(f"{shown_size(bank.size)} at {bank.start:#x}" for bank in banks) or "no memory told"
-        laid = f", with {len(started.overlays)} overlay{'s' if len(started.overlays) != 1 else ''}" if started.overlays else ""
-        self.tell("device tree", f"{started.device_tree_name}: {model}; {memory}{laid}")
+        self.tell("device tree", f"{started.device_tree_name}: {model}; {memory}")
+        if started.overlays:
+            count = f"{len(started.overlays)} overlay{'s' if len(started.overlays) != 1 else ''}"
+            self.grant("device tree", f"that the bootloader lays {count} on", "not all do, or have an address for them")
         return tree
 
     def command_line(self, started: Started, tree: DeviceTree | None, built_in: str) -> None:
@@ -244,6 +256,16 @@ class _Bench(BootFiles):
         else:
             self.tell("command line", started.line)
         words = parsed(started.line)
+        for name in ("root", "loglevel", "init", "rootfstype"):
+            values = words.get(name, [])
+            if len(set(values)) > 1:
+                self.warn(
+                    "BOOT-LINE-TWICE",
+                    f"the command line has {name}= twice: {' and '.join(values)}",
+                    f"the kernel takes the last one, {name}={values[-1]}",
+                    f"take {name}= out of the board's `kernel.arguments`, or set it where it belongs",
+                    "kernel.arguments",
+                )
         for console in words.get("console", []):
             problem = console_problem(tree, console) if tree is not None else None
             if problem is not None:
@@ -251,8 +273,8 @@ class _Bench(BootFiles):
                     "BOOT-CONSOLE",
                     f"console={console} is no serial port of the board: {problem}",
                     "the kernel would start, and say nothing",
-                    "correct the board's `kernel.console`",
-                    "kernel.console",
+                    "correct the board's `kernel.console`, or `kernel.arguments` if it is there",
+                    self.key_of(f"console={console}", "kernel.console"),
                 )
         if "console" not in words and tree is None:
             self.warn(
@@ -265,6 +287,12 @@ class _Bench(BootFiles):
 
     def memory(self, started: Started, tree: DeviceTree | None, facts: KernelFacts) -> None:
         if tree is None or facts.arch == "x86-64":
+            why = (
+                "firmware tells the kernel where it is"
+                if tree is not None or facts.arch == "x86-64"
+                else "no device tree is known"
+            )
+            self.grant("memory", "that all of it finds room in memory", why)
             return
         sizes = {
             "kernel": max(facts.memory, len(started.kernel)),
@@ -284,6 +312,10 @@ class _Bench(BootFiles):
         self.tell("memory", ", ".join(f"{area.name} {area.start:#x}" for area in found.areas))
 
     # Root filesystem
+
+    def key_of(self, word: str, usual: str) -> str:
+        """The board's key that a word of the command line comes from."""
+        return "kernel.arguments" if word in self.board.arguments else usual
 
     def config_of(self, started: Started) -> dict[str, str] | None:
         """The kernel's configuration: out of the kernel itself, or from a file beside it; None when it is not known."""
@@ -344,7 +376,7 @@ class _Bench(BootFiles):
                 'give one partition `holds = "root"`',
                 "boot.root",
             )
-        part = self.root_partition(wanted)
+        part = self.root_partition(wanted, self.key_of(f"root={wanted}", "boot.root"))
         reader = part.reader
         if reader is None:
             self.stop(
@@ -353,6 +385,12 @@ class _Bench(BootFiles):
                 "the kernel could not mount it",
                 'give that partition `holds = "root"`',
                 "boot.root",
+            )
+        if not wanted.startswith(("PARTUUID=", "PARTLABEL=")):
+            self.grant(
+                "root",
+                f"that the kernel calls the disk {wanted.removeprefix('/dev/')}",
+                "names of disks follow from drivers and slots",
             )
         form = "fat" if reader.form.startswith("FAT") else reader.form
         told = words.get("rootfstype", [""])[-1]
@@ -368,12 +406,16 @@ class _Bench(BootFiles):
         if config is not None:
             self.check_built_in(config, form, wanted)
         else:
-            self.tell("drivers", "the kernel's configuration is not known, so what is built in is not checked")
+            self.grant(
+                "drivers",
+                "that the kernel has filesystem, partition table and disk built in",
+                "its configuration is not in the image",
+            )
         filesystem = self.filesystem(part)
         assert filesystem is not None
         return filesystem
 
-    def root_partition(self, wanted: str) -> FoundPartition:
+    def root_partition(self, wanted: str, key_: str) -> FoundPartition:
         kind, equals, value = wanted.partition("=")
         parts = (*self.image.partitions, *self.board.more)
         if equals:
@@ -383,7 +425,7 @@ class _Bench(BootFiles):
                     f"root={wanted}: the kernel itself does not look for filesystems by identifier",
                     "it would wait for ever",
                     "use root=PARTUUID=…",
-                    "boot.root",
+                    key_,
                 )
             key = {"PARTUUID": lambda part: part.identifier.lower(), "PARTLABEL": lambda part: part.name}.get(kind)
             if key is None:
@@ -392,7 +434,7 @@ class _Bench(BootFiles):
                     f"root={wanted} is in no form that the kernel knows",
                     "it would wait for ever",
                     "use root=PARTUUID=…",
-                    "boot.root",
+                    key_,
                 )
             if kind == "PARTLABEL" and self.image.table not in ("gpt", "hybrid"):
                 self.stop(
@@ -400,7 +442,7 @@ class _Bench(BootFiles):
                     f"root={wanted}: partitions have names only in a GPT",
                     "the kernel would wait for ever",
                     "use root=PARTUUID=…",
-                    "boot.root",
+                    key_,
                 )
             sought = value.lower() if kind == "PARTUUID" else value
             found = next((part for part in parts if key(part) == sought), None)
@@ -410,7 +452,7 @@ class _Bench(BootFiles):
                     f"root={wanted}, and no partition has this {kind}",
                     "the kernel would wait for it for ever",
                     suggestion(value, [key(part) for part in parts]),
-                    "boot.root",
+                    key_,
                 )
             return found
         device = wanted.removeprefix("/dev/")
@@ -427,7 +469,7 @@ class _Bench(BootFiles):
                 f"root={wanted} is no partition's name",
                 "the kernel would wait for it for ever",
                 f"did you mean `/dev/{hint}`?" if hint != device else "names are like mmcblk0p2, sda2, nvme0n1p2",
-                "boot.root",
+                key_,
             )
         # Of which disk the kernel will say so is not known here: one that can be the root is meant.
         numbered = [part for part in parts if part.number == int(match.group(1))]
@@ -438,7 +480,7 @@ class _Bench(BootFiles):
                 f"root={wanted}, and the image has no partition {match.group(1)}",
                 "the kernel would wait for it for ever",
                 f"the image has {len(parts)} partitions",
-                "boot.root",
+                key_,
             )
         return found
 

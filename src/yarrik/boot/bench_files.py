@@ -20,6 +20,7 @@ from yarrik.boot.fit import FitDamaged, decode_fit
 from yarrik.boot.legacy import LegacyDamaged, LegacyImage, decode_legacy
 from yarrik.boot.menu import MENU_PLACES, read_menu
 from yarrik.boot.seen import Filesystem
+from yarrik.boot.settings import read_settings
 from yarrik.disk.opening import FoundPartition, OpenedImage
 from yarrik.errors import Place, Trouble, suggestion
 
@@ -48,6 +49,8 @@ class BenchBoard:
     blobs: tuple[KnownBlob, ...] = ()
     more: tuple[FoundPartition, ...] = ()
     places: dict[str, Place] = field(default_factory=dict)
+    #: The words of the board's `kernel.arguments`.
+    arguments: tuple[str, ...] = ()
 
 
 class _Kernel(msgspec.Struct):
@@ -82,11 +85,21 @@ class Told:
     text: str
 
 
+@dataclass(frozen=True)
+class Granted:
+    """What was not followed but taken for granted, and why it cannot be followed here."""
+
+    stage: str
+    what: str
+    why: str
+
+
 @dataclass
 class BenchResult:
-    """The story, what stops it (None: init would run), and what is likely wrong."""
+    """The story, what stops it (None: nothing that was followed does), what was taken for granted, and what is likely wrong."""
 
     story: list[Told] = field(default_factory=list)
+    granted: list[Granted] = field(default_factory=list)
     stop: Trouble | None = None
     warnings: list[Trouble] = field(default_factory=list)
 
@@ -129,6 +142,11 @@ class BootFiles:
     def tell(self, stage: str, text: str) -> None:
         self.result.story.append(Told(stage, text))
 
+    def grant(self, stage: str, what: str, why: str) -> None:
+        """Notes something that is taken for granted, in the story too."""
+        self.result.granted.append(Granted(stage, what, why))
+        self.tell(stage, f"taken for granted: {what}, since {why}")
+
     def trouble(self, code: str, what: str, why: str, remedy: str, key: str = "") -> Trouble:
         return Trouble(code, what, self.board.places.get(key, Place(Path(self.name))), why, remedy)
 
@@ -156,6 +174,7 @@ class BootFiles:
             for method in (self.board.method,) if self.board.method else ("menu", "script", "entries", "uefi"):
                 started = self.by_method(method, part, filesystem)
                 if started is not None:
+                    self.firmware_settings(filesystem, part.name or "the image")
                     return started
         sought = {
             "menu": "extlinux/extlinux.conf",
@@ -172,6 +191,22 @@ class BootFiles:
             'give one partition `holds = "boot"`',
             "disk",
         )
+
+    def firmware_settings(self, filesystem: Filesystem, where: str) -> None:
+        """Files that firmware's text settings name have to be there: the firmware starts before any menu is read."""
+        for path in sorted(filesystem.below("")):
+            if not re.fullmatch(r"/[^/]+\.txt", path) or filesystem.paths[path].size > 1 << 16:
+                continue
+            for key, value in read_settings(filesystem.text(path)).items():
+                name = value.split()[0] if value.split() else ""
+                if key in ("kernel", "initramfs", "device_tree") and name and not filesystem.has(f"/{name.lstrip('/')}"):
+                    self.stop(
+                        "BOOT-FILE-MISSING",
+                        f"{path} on {where} names {key}={name}, and there is no such file",
+                        "firmware would load nothing, or something else",
+                        suggestion(name, [one.lstrip("/") for one in filesystem.files()]),
+                        "boot.settings",
+                    )
 
     def by_method(self, method: str, part: FoundPartition, filesystem: Filesystem) -> Started | None:
         name = part.name or "the image"

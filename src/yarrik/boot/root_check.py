@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import posixpath
 import re
@@ -17,7 +18,12 @@ from yarrik.resolve.runtime import LIBRARY_FOLDERS
 _PROGRAM_LIMIT = 256 << 20
 _SERVICE_FOLDERS = ("/etc/services",)
 _UNIT_FOLDERS = ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
+#: Programs that let people log in over a network, whoever made them.
+_REMOTE_LOGINS = frozenset(
+    ["sshd", "dropbear", "telnetd", "in.telnetd", "utelnetd", "rlogind", "in.rlogind", "rshd", "in.rshd", "tinysshd", "ttyd"]
+)
 _LOADERS = ("modprobe", "insmod", "udevd", "systemd-udevd", "mdev", "kmod")
+_PATH = ("/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin")
 _BANNER = re.compile(rb"Linux version (\d+\.[0-9A-Za-z.+~_-]+) \(")
 
 
@@ -77,8 +83,13 @@ class RootChecks:
         """Checks that a program can start; returns how many libraries it needs."""
         data = self.root.content(path, _PROGRAM_LIMIT)
         if data[:2] == b"#!":
-            words = data[2:].split(b"\n", 1)[0].split()
-            shell = words[0].decode("utf-8", "replace") if words else ""
+            words = [word.decode("utf-8", "replace") for word in data[2:].split(b"\n", 1)[0].split()]
+            shell = words[0] if words else ""
+            if shell.rpartition("/")[2] == "env" and self.root.has(shell) and len(words) > 1:
+                # env(1) looks the name up in PATH; an option or a setting may come before it.
+                name = next((word for word in words[1:] if not word.startswith("-") and "=" not in word), "")
+                found = next((f"{folder}/{name}" for folder in _PATH if self.root.has(f"{folder}/{name}")), None)
+                shell = found or f"{name} (through env)"
             if not self.root.has(shell):
                 self.stop(
                     code,
@@ -169,13 +180,7 @@ class RootChecks:
             settings = self._settings(file)
             command = settings.get("run") or settings.get("ExecStart", "")
             program = command.split()[0].lstrip("-@:+!") if command.split() else ""
-            if program.startswith("/") and not self.root.has(program):
-                self.stop(
-                    "SERVICE-PROGRAM",
-                    f"the service {file} starts {program}, which is not in the image",
-                    "it would fail at each start",
-                    "add the package that brings it, or take the service out",
-                )
+            self._started(program, f"the service {file}")
             user = settings.get("user") or settings.get("User", "")
             if user and user not in users and not user.isdigit():
                 self.stop(
@@ -184,8 +189,93 @@ class RootChecks:
                     "it would fail at each start",
                     "add the user to the image",
                 )
+        for program, line in self._inittab():
+            count += 1
+            self._started(program, f"/etc/inittab ({line})")
         if count:
             self.tell("services", f"{count} enabled; programs and users are there")
+
+    def _started(self, program: str, whose: str) -> None:
+        """Stops at a program that a service cannot start: not there, not executable, or a script without its interpreter."""
+        if not program.startswith("/"):
+            return
+        found = self.root.follow(program)
+        if found is None or found.kind != "file":
+            self.stop(
+                "SERVICE-PROGRAM",
+                f"{whose} starts {program}, which is not in the image",
+                "it would fail at each start",
+                "add the package that brings it, or take the service out",
+            )
+        if self.root.reader.form[:3] != "FAT" and not found.mode & 0o111:
+            self.stop(
+                "SERVICE-PROGRAM",
+                f"{whose} starts {program}, which is not executable (its mode is {found.mode & 0o7777:04o})",
+                "it would fail at each start",
+                "give it the mode 0755 where it is installed",
+            )
+        with contextlib.suppress(ValueError):
+            if self.root.content(program, _PROGRAM_LIMIT)[:4] in (b"\x7fELF",) or self._script(program):
+                self.program(program, f"{program}, which {whose} starts,", "SERVICE-PROGRAM")
+
+    def _script(self, program: str) -> bool:
+        return self.root.content(program, _PROGRAM_LIMIT)[:2] == b"#!"
+
+    def _inittab(self) -> list[tuple[str, str]]:
+        """Programs that an inittab starts, each with its line (inittab(5): id, levels, action, process)."""
+        found = []
+        for line in self._lines("/etc/inittab"):
+            words = line.split(":", 3)
+            if line.startswith("#") or len(words) < 4 or words[2] in ("ctrlaltdel", "shutdown", "off", "initdefault"):
+                continue
+            command = words[3].lstrip("-@+ ").split()
+            if command:
+                found.append((command[0], line.strip()))
+        return found
+
+    # Logging in
+
+    def logins(self) -> None:
+        """Whether somebody can log in, and nobody whom no one wants: accounts without a password beside a remote login."""
+        accounts = [line.split(":") for line in self._lines("/etc/passwd") if line.count(":") >= 6]
+        secrets = {words[0]: words[1] for line in self._lines("/etc/shadow") if len(words := line.split(":")) > 1}
+        if not accounts:
+            return
+        shells = [one for one in accounts if not one[6].endswith(("/false", "/nologin")) and (one[6] or "/bin/sh")]
+        for one in shells:
+            shell = one[6] or "/bin/sh"
+            if not self.root.has(shell):
+                self.warn(
+                    "LOGIN-NO-SHELL",
+                    f"the shell of `{one[0]}`, {shell}, is not in the image",
+                    "who logs in as this account is thrown out at once",
+                    "add the package that brings it, or name another shell",
+                )
+        secret = {one[0]: secrets.get(one[0], "!") if one[1] == "x" else one[1] for one in shells}
+        open_ones = [name for name, value in secret.items() if value == ""]
+        remote = sorted(
+            path for path in (found.path for found in self._programs()) if path.rpartition("/")[2] in _REMOTE_LOGINS
+        )
+        if open_ones and remote:
+            self.stop(
+                "LOGIN-OPEN",
+                f"`{open_ones[0]}` needs no password, and {remote[0]} lets people log in over the network",
+                "whoever reaches the board owns it",
+                "lock the account or give it a password (`root.login`), or take the service out",
+            )
+        keys = any(path.endswith("/authorized_keys") for path in self.root.paths)
+        if not any(value == "" or value.startswith("$") for value in secret.values()) and not keys and self._has_getty():
+            self.warn(
+                "LOGIN-NOBODY",
+                "a login is offered, and no account has a password, an empty one, or a key",
+                "nobody can log in",
+                "set the image's `root.login`, or take the login out",
+            )
+
+    def _has_getty(self) -> bool:
+        logins = ("getty", "agetty", "mgetty", "login")
+        there = any(found.path.rpartition("/")[2] in logins for found in self._programs())
+        return there or any("getty" in line for line in self._lines("/etc/inittab"))
 
     def _enabled(self) -> list[str]:
         files = [path for folder in _SERVICE_FOLDERS for path in self.root.below(folder) if path.endswith(".service")]

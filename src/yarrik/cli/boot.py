@@ -164,6 +164,7 @@ def on_the_bench(path: Path, as_json: bool) -> bool:
                 "ok": result.reached,
                 "image": str(path),
                 "story": [{"stage": told.stage, "text": told.text} for told in result.story],
+                "granted": [{"stage": one.stage, "what": one.what, "why": one.why} for one in result.granted],
                 "stop": None if result.stop is None else result.stop.as_json(),
                 "warnings": [one.as_json() for one in result.warnings],
             }

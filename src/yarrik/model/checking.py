@@ -218,7 +218,9 @@ class _Check:
             return
         fields = fields_of(shape)
         for key, item in value.items():
-            if key not in fields:
+            if key == "add" and partial and shape.ADDING_IS_SAID:
+                yield from self.value(item, bool, (*path, key), partial)
+            elif key not in fields:
                 place = "" if not path else f" in [{dotted(path)}]"
                 yield self.trouble("KEY-UNKNOWN", f"unknown key `{key}`{place}", (*path, key), suggestion(key, fields))
             else:

@@ -47,6 +47,8 @@ class Definable(msgspec.Struct, frozen=True, kw_only=True, rename="kebab", forbi
     laid upon another."""
 
     KEY: ClassVar[str] = ""
+    #: A change to a definition has to say `add = true` where it adds one: a slip in a name must not make another one.
+    ADDING_IS_SAID: ClassVar[bool] = False
 
 
 @dataclass(frozen=True)
@@ -254,6 +256,7 @@ class Partition(Definable, frozen=True, kw_only=True):
     it in a hybrid disk's classic table too."""
 
     KEY: ClassVar[str] = "name"
+    ADDING_IS_SAID: ClassVar[bool] = True
 
     name: OneLine
     filesystem: Literal["ext4", "ext2", "fat", "squashfs", "swap", "raw", "none"] = "ext4"
@@ -290,6 +293,7 @@ class Disk(Definable, frozen=True, kw_only=True):
     the image: compressed ones, a map of its blocks, the form that flashing protocols take."""
 
     KEY: ClassVar[str] = "name"
+    ADDING_IS_SAID: ClassVar[bool] = True
 
     name: Name
     table: Literal["gpt", "mbr", "hybrid", "none"] = "gpt"

@@ -93,7 +93,7 @@ class _Stacking:
             self._adopt(high, here, high_path, self.over)
             if low is not None:
                 self._replaces(here, low_path, "set")
-            return list(high)
+            return [_without_add(one) for one in high] if key else list(high)
         result = list(low or ())
         self._adopt(result, here, low_path, self.base)
         former = self.base.origins.get(low_path)
@@ -127,6 +127,11 @@ class _Stacking:
             spot, below = (*here, str(index)), (*low_path, str(index))
             if one[key] in over:
                 above = (*high_path, str(over[one[key]]))
+                if high[over[one[key]]].get("add"):
+                    raise YarrikError(
+                        Trouble("ADD-TWICE", f"`{one[key]}` is there already", self.over.origin(*above).place,
+                                why="`add = true` is for what is new", remedy="to change it, leave `add` away")
+                    )  # fmt: skip
                 result.append(self._table(one, high[over[one[key]]], item, spot, below, above))
                 self.origins[spot] = self.over.origin(*above)
             else:
@@ -136,7 +141,15 @@ class _Stacking:
         for index, one in enumerate(high):
             if one[key] not in known:
                 spot = (*here, str(len(result)))
-                result.append(self._table({}, one, item, spot, (), (*high_path, str(index))))
+                if item.ADDING_IS_SAID and self.over.prefix and not one.get("add"):
+                    kind = item.__name__.lower()
+                    raise YarrikError(
+                        Trouble("ADD-UNSAID", f"there is no {kind} `{one[key]}` that could be changed",
+                                self.over.origin(*high_path, str(index)).place,
+                                why="a change under another name would make a second one beside it",
+                                remedy=f"{suggestion(one[key], known)}; to add a {kind}, write `add = true`")
+                    )  # fmt: skip
+                result.append(self._table({}, _without_add(one), item, spot, (), (*high_path, str(index))))
                 self.origins[spot] = self.over.origin(*high_path, str(index))
         self.origins[here] = self.over.origin(*high_path)
         return result
@@ -187,6 +200,13 @@ class _Stacking:
         for path in [(), *paths_below(value)]:
             if (*source, *path) in document.origins:
                 self.origins[(*here, *path)] = document.origins[(*source, *path)]
+
+
+def _without_add(one: Any) -> Any:
+    """An element of an array without the word that it is new, and what is inside it likewise."""
+    if isinstance(one, dict):
+        return {key: _without_add(value) for key, value in one.items() if key != "add" or isinstance(value, list | dict)}
+    return [_without_add(each) for each in one] if isinstance(one, list) else one
 
 
 def _all_have(key: str, items: object) -> bool:

@@ -268,15 +268,26 @@ def load_workspace(root: Path, memory: Memory | None = None) -> Workspace:
     local = reader.local(root)
     reader.save()
     workspace = Workspace(root, settings, shelved, amendments, local, len(reader.learned))
-    _check_amendments(workspace, collector)
+    _check_amendments(workspace, collector, reader.broken)
     for kind in EXTENDING:
         for name in shelved[kind]:
+            if _rests_on_broken(shelved[kind], kind, name, reader.broken):
+                continue
             try:
                 _ = getattr(workspace, f"{kind}s")[name]
             except YarrikError as error:
                 collector.extend(error.troubles)
     collector.raise_if_any()
     return workspace
+
+
+def _rests_on_broken(known: Mapping[str, Shelved], kind: str, name: str, broken: set[tuple[str, str]]) -> bool:
+    """Whether a definition extends, perhaps through others, one that cannot be read."""
+    seen: set[str] = set()
+    while name in known and name not in seen:
+        seen.add(name)
+        name = str(known[name].document.raw.get("extends", ""))
+    return (kind, name) in broken
 
 
 def _shelves(root: Path, settings: WorkspaceFile, collector: Collector) -> Iterator[tuple[str, Path]]:
@@ -317,6 +328,8 @@ class _Reader:
         self.collector = collector
         self.known = memory.documents(_rules_mark()) if memory is not None else {}
         self.learned: dict[str, tuple[str, bytes]] = {}
+        #: Definitions that are there and cannot be read: whoever refers to one is not to blame.
+        self.broken: set[tuple[str, str]] = set()
 
     def definitions(self, places: list[tuple[str, Path]], kind: str) -> dict[str, Shelved]:
         found: dict[str, Shelved] = {}
@@ -326,6 +339,7 @@ class _Reader:
         for shelf, name, path, status in files:
             one = self._one(name, shelf, path, status, kind)
             if one is None:
+                self.broken.add((kind, name))
                 continue
             if name in found:
                 self._check_twice(found[name], one)
@@ -471,12 +485,14 @@ def _rules_mark() -> str:
     return " ".join([__version__, *(f"{one.st_size}:{one.st_mtime_ns}" for one in status)])
 
 
-def _check_amendments(workspace: Workspace, collector: Collector) -> None:
+def _check_amendments(workspace: Workspace, collector: Collector, broken: set[tuple[str, str]]) -> None:
     """An amendment needs its target, and may change only what is there."""
     for amendment in workspace.amendments:
         kind, name = amendment.value.target
         place = amendment.document.origin(kind).place
         if name not in workspace.shelved[kind]:
+            if (kind, name) in broken:
+                continue
             collector.add(
                 Trouble("AMENDMENT-TARGET", f"the amendment `{amendment.name}` changes the {kind} `{name}`, which no shelf has",
                         place, why="the definition was renamed or removed, and the change would be lost",

@@ -184,13 +184,16 @@ class PlaceBootFiles(Action, frozen=True, kw_only=True):
     clock: int
 
 
-class TryOnBench(Action, frozen=True, kw_only=True):
+class TryOnBench(Action, frozen=True, kw_only=True, omit_defaults=True):
     """Reads the finished disks as the board's hardware would, up to init. Output: `story`."""
+
+    REVISION: ClassVar[int] = 1  # what is taken for granted
 
     product: str
     arch: str
     disks: tuple[Disk, ...]
     method: str
+    arguments: tuple[str, ...] = ()
 
 
 class WriteDisks(Action, frozen=True, kw_only=True):

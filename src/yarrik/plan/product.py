@@ -157,7 +157,13 @@ class ProductSteps:
             Step(
                 "check",
                 name,
-                TryOnBench(product=name, arch=arch.name, disks=board.value.disk, method=board.value.boot.method),
+                TryOnBench(
+                    product=name,
+                    arch=arch.name,
+                    disks=board.value.disk,
+                    method=board.value.boot.method,
+                    arguments=board.value.kernel.arguments,
+                ),
                 files={label: self.surroundings.file_digest(path, place) for label, (path, place) in blob_files.items()},
                 inputs={f"disk {disk.name}": (write.name, f"disk:{disk.name}") for disk in board.value.disk} | from_boot,
                 places={label: path for label, (path, _) in blob_files.items()},

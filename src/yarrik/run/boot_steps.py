@@ -503,7 +503,9 @@ def _(action: TryOnBench, context: Context) -> dict[str, str]:
         for disk in sorted(action.disks, key=lambda disk: disk.name == main):
             file, found = opened[disk.name]
             others = tuple(part for name, (_, one) in opened.items() if name != disk.name for part in one.partitions)
-            board = BenchBoard(action.arch, action.method, _known_blobs(disk, context), others, dict(context.step.marks))
+            board = BenchBoard(
+                action.arch, action.method, _known_blobs(disk, context), others, dict(context.step.marks), action.arguments
+            )
             name = image_name(action.product, disk.name, len(action.disks))
             result = (try_image if disk.name == main else try_loaders)(file, found, name, board)
             story += result.story
