@@ -6,7 +6,11 @@ import unittest
 from pathlib import Path
 
 from tests.support import WorkspaceTest
+from tests.universes import composition_of, plain
 from yarrik.demo import lay_out_demo
+from yarrik.errors import YarrikError
+from yarrik.resolve import resolve
+from yarrik.resolve.explain import SCREEN
 
 LIBRARY = """
 summary = "Draws"
@@ -358,6 +362,78 @@ class ReasonsAreShown(ResolvingTest):
         self.assertEqual(packages["libplot"]["version"], "2.1")
         self.assertIn("WITHOUT WARRANTY", (out / "licences/libplot/COPYING").read_text())
         self.assertIn("licences/libplot/COPYING", (out / "SHA256SUMS").read_text())
+
+
+class QuestionsThatAreHard(unittest.TestCase):
+    """Ladders of versions that lead nowhere, and pigeons with a hole too few."""
+
+    def ladder(self, rungs: int, versions: int):
+        recipes = {"end": {**plain(), "package": {"end": {"files": ["/e"]}}}}
+        for rung in range(rungs):
+            following = f"r{rung + 1}" if rung + 1 < rungs else "end"
+            raw = {
+                **plain(),
+                "versions": [str(one) for one in range(1, versions + 1)],
+                "package": {f"r{rung}": {"files": ["/x"]}},
+            }
+            del raw["version"]
+            raw["when"] = [
+                {
+                    "version": f"== {one}",
+                    "set": {"build": {"needs": {"add": [f"{following} == {one}" if rung + 1 < rungs else "end >= 2"]}}},
+                }
+                for one in range(1, versions + 1)
+            ]
+            recipes[f"r{rung}"] = raw
+        return composition_of(recipes, {"packages": ["r0"]})
+
+    def pigeons(self, count: int):
+        recipes = {}
+        for pigeon in range(count):
+            raw = {**plain(), "versions": [str(hole) for hole in range(1, count)], "package": {f"p{pigeon}": {"files": ["/x"]}}}
+            del raw["version"]
+            raw["when"] = [
+                {"version": f"== {hole}", "set": {"build": {"needs": {"add": [
+                    f"h{hole}-{other}[{'' if other == pigeon else '-'}x]" for other in range(count)]}}}}
+                for hole in range(1, count)
+            ]  # fmt: skip
+            recipes[f"p{pigeon}"] = raw
+        for hole in range(1, count):
+            for pigeon in range(count):
+                name = f"h{hole}-{pigeon}"
+                recipes[name] = {**plain(), "options": {"x": {"default": False}}, "package": {name: {"files": ["/y"]}}}
+        return composition_of(recipes, {"packages": [f"p{pigeon}" for pigeon in range(count)]})
+
+    def trouble(self, composition, **more):
+        with self.assertRaises(YarrikError) as caught:
+            resolve(composition, **more)
+        return caught.exception.troubles[0]
+
+    def test_the_proof_is_no_longer_than_a_screen_unless_all_of_it_is_asked_for(self) -> None:
+        for question in (self.ladder(20, 6), self.ladder(40, 12), self.pigeons(6)):
+            trouble = self.trouble(question)
+            self.assertEqual(trouble.code, "VERSIONS-CLASH")
+            self.assertLessEqual(len(trouble.why.splitlines()), SCREEN + 1)
+            self.assertRegex(trouble.why, r"further lines; `yarrik resolve --full` shows them")
+        full = self.trouble(self.ladder(20, 6), full=True)
+        self.assertGreater(len(full.why.splitlines()), 100)
+        self.assertNotIn("further lines", full.why)
+
+    def test_when_the_patience_is_over_it_is_told_where_the_search_is_stuck(self) -> None:
+        trouble = self.trouble(self.pigeons(9), patience=0.5)
+        self.assertEqual(trouble.code, "RESOLVE-TOO-HARD")
+        self.assertRegex(trouble.why, r"the search is stuck at p\d \(8 versions\)")
+        self.assertIn("--patience", trouble.remedy)
+
+    def test_what_many_versions_need_alike_is_one_fact(self) -> None:
+        raw = {**plain(), "versions": ["1", "2", "3", "4"], "build": {"using": "make", "needs": ["end >= 2"]},
+               "package": {"a": {"files": ["/a"]}}}  # fmt: skip
+        del raw["version"]
+        trouble = self.trouble(
+            composition_of({"a": raw, "end": {**plain(), "package": {"end": {"files": ["/e"]}}}}, {"packages": ["a"]})
+        )
+        self.assertEqual(trouble.why.count("needs `end >= 2`"), 1, trouble.why)
+        self.assertNotIn("with a ", trouble.why)
 
 
 if __name__ == "__main__":

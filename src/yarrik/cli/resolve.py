@@ -38,6 +38,8 @@ def resolve(
     ] = None,
     update_all: Annotated[bool, typer.Option("--update-all", help="Lets everything move.")] = False,
     locked: LockedOption = False,
+    patience: Annotated[float, typer.Option(metavar="SECONDS", help="Gives up the search after so long.", min=0.1)] = 5.0,
+    full: Annotated[bool, typer.Option("--full", help="Shows the whole proof when there is no answer.")] = False,
     variants: WithOption = None,
     settings: SetOption = None,
     workspace: WorkspaceOption = None,
@@ -47,6 +49,7 @@ def resolve(
     from yarrik.cli.view import ResolveView, print_json, show_table, show_warnings, styled
 
     with opened(workspace, locked=locked) as session:
+        session.patience, session.full_proof = patience, full
         composition = composed(session, product, variants, settings)
         known = session.lock.products.get(composition.name)
         view = ResolveView(quiet=json)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -9,7 +10,7 @@ from functools import cached_property
 from yarrik.errors import Collector, Place, Trouble, YarrikError
 from yarrik.model import Composition, Definition, Recipe
 from yarrik.model.soundness import never_holding, too_late
-from yarrik.resolve.explain import impossible
+from yarrik.resolve.explain import impossible, too_hard
 from yarrik.resolve.order import Node
 from yarrik.resolve.solver import Impossible, Progress, TooHard, solve
 from yarrik.resolve.universe import IN, ON, Fact, Side, Thing, Universe
@@ -166,35 +167,48 @@ class Answer:
         return (self.universe.things[number] for number in sorted(self.chosen))
 
 
+#: Seconds that a question may take, unless somebody is more patient.
+PATIENCE = 5.0
+
+
 def resolve(
     composition: Composition,
     locked: Mapping[tuple[str, Side], Version] | None = None,
     locked_roles: Mapping[str, str] | None = None,
     progress: Progress = lambda decided, conflicts: None,
+    patience: float = PATIENCE,
+    full: bool = False,
 ) -> Answer:
-    """Answers a product's question. Raises YarrikError with a proof when it has no answer."""
+    """Answers a product's question. Raises YarrikError with a proof when it has no answer, with `full` the whole of it, or with
+    what is known after `patience` seconds; so long it may take again to find the shortest proof."""
     universe = Universe(composition, locked or {}, locked_roles or {})
     _check_wishes(universe)
-    chosen = _solved(universe, progress)
+    chosen = _solved(universe, progress, patience, full)
     return _answer(universe, chosen)
 
 
-def _solved(universe: Universe, progress: Progress) -> dict[int, int]:
+def _solved(universe: Universe, progress: Progress, patience: float, full: bool) -> dict[int, int]:
+    def until(end: float) -> Callable[[], bool]:
+        return lambda: time.monotonic() < end
+
     def again(ignored: frozenset[Fact]) -> bool:
         other = Universe(universe.composition, universe.locked, universe.locked_roles,
                          universe.ignored | ignored)  # fmt: skip
         try:
-            solve(other, other.roots(), limit=3000)
+            solve(other, other.roots(), limit=3000, patient=proving)
         except (Impossible, TooHard):
             return False
         return True
 
     troubles: dict[str, Trouble] = {}
+    searching = until(time.monotonic() + patience)
+    proving = searching
     while True:
         try:
-            return _finished(universe, progress, troubles)
+            return _finished(universe, progress, troubles, searching)
         except Impossible as error:
-            told = impossible(universe, error, again)
+            proving = until(time.monotonic() + patience)
+            told = impossible(universe, error, again, proving, full)
             for trouble in told.troubles:
                 troubles.setdefault(trouble.what, trouble)
             facts = [clause.cause for clause in error.clauses if isinstance(clause.cause, Fact)]
@@ -203,16 +217,14 @@ def _solved(universe: Universe, progress: Progress) -> dict[int, int]:
                 raise YarrikError(troubles.values()) from None
             universe = Universe(universe.composition, universe.locked, universe.locked_roles,
                                 universe.ignored | unknown)  # fmt: skip
-        except TooHard:
-            raise YarrikError(
-                Trouble("RESOLVE-TOO-HARD", f"no answer for `{universe.composition.name}` was found in time",
-                        why="so many versions exclude each other that trying them all would take too long",
-                        remedy="name versions in the product's [versions] to narrow the question")
-            ) from None  # fmt: skip
+        except TooHard as error:
+            raise YarrikError(too_hard(universe, error, patience)) from None
 
 
-def _finished(universe: Universe, progress: Progress, troubles: Mapping[str, Trouble]) -> dict[int, int]:
-    chosen = solve(universe, universe.roots(), progress=progress)
+def _finished(
+    universe: Universe, progress: Progress, troubles: Mapping[str, Trouble], patient: Callable[[], bool]
+) -> dict[int, int]:
+    chosen = solve(universe, universe.roots(), progress=progress, patient=patient)
     if troubles:
         raise YarrikError(troubles.values())
     return chosen

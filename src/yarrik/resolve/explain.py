@@ -12,6 +12,8 @@ from yarrik.resolve.universe import ON, Fact, Universe
 #: Beyond this many clauses, a core is told as it is.
 _MOST_TO_TRY = 80
 _MOST_CHANGES = 2
+#: So many sentences a proof is worked out to, and so many lines of it are shown unless all are asked for.
+_MOST_SENTENCES, SCREEN = 2000, 20
 
 _CODES = {
     "unknown": "RECIPE-UNKNOWN", "unknown option": "OPTION-UNKNOWN", "exclusive role": "ROLE-TWICE",
@@ -29,12 +31,49 @@ class Sentence:
     depth: int = 0
 
 
-class Core:
-    """Given clauses that cannot hold together, and none of which can be spared."""
+def folded(clauses: Sequence[Clause], universe: Universe) -> list[Clause]:
+    """The clauses with those in one that say the same of several candidates of a variable: what versions 1.8 to 2.1 of a recipe
+    all need is one fact, not four. (Never of all candidates: then the fact would say nothing of them any more.)"""
+    found = list(clauses)
+    while True:
+        groups: dict[tuple[object, ...], list[tuple[int, int]]] = {}
+        for index, clause in enumerate(found):
+            fact = clause.cause
+            if isinstance(fact, Fact):
+                for variable, _ in clause.terms:
+                    rest = tuple(sorted(term for term in clause.terms if term[0] != variable))
+                    groups.setdefault((fact.kind, fact.what, fact.subject, variable, rest), []).append((index, variable))
+        gone: set[int] = set()
+        touched: set[int] = set()
+        for alike in groups.values():
+            first, variable = alike[0]
+            if len(alike) < 2 or any(index in touched for index, _ in alike):
+                continue
+            members = 0
+            for index, _ in alike:
+                members |= dict(found[index].terms)[variable]
+            if members == (1 << universe.size(variable)) - 1:
+                continue
+            terms = tuple((other, members if other == variable else mask) for other, mask in found[first].terms)
+            found[first] = Clause(terms, found[first].cause)
+            touched |= {index for index, _ in alike}
+            gone |= {index for index, _ in alike[1:]}
+        if not gone:
+            return found
+        found = [clause for index, clause in enumerate(found) if index not in gone]
 
-    def __init__(self, universe: Universe, clauses: Sequence[Clause]) -> None:
+
+class _TooLong(Exception):
+    """A proof has more sentences than anybody reads."""
+
+
+class Core:
+    """Given clauses that cannot hold together, and none of which can be spared, as far as there is time to find out."""
+
+    def __init__(self, universe: Universe, clauses: Sequence[Clause], patient: Callable[[], bool] = lambda: True) -> None:
         self.universe = universe
-        self.clauses = list(clauses)
+        self.patient = patient
+        self.clauses = folded(clauses, universe)
         self._shrink()
 
     @property
@@ -50,6 +89,8 @@ class Core:
         for clause in sorted(
             self.clauses, key=lambda one: (isinstance(one.cause, Fact) and one.cause.kind == "asked", one.terms)
         ):
+            if not self.patient():
+                return
             rest = [other for other in self.clauses if other is not clause]
             smaller = self._still_impossible(rest)
             if smaller is not None:
@@ -57,7 +98,7 @@ class Core:
 
     def _still_impossible(self, clauses: Sequence[Clause]) -> list[Clause] | None:
         try:
-            solve(_Fixed(self.universe), clauses, limit=2000)
+            solve(_Fixed(self.universe), clauses, limit=2000, patient=self.patient)
         except Impossible as error:
             known = {clause.terms: clause for clause in clauses}
             return [known[clause.terms] for clause in error.clauses if clause.terms in known]
@@ -70,7 +111,11 @@ class Core:
     def proof(self) -> list[Sentence]:
         """From what was asked to the clash. Ends with what is left of the thing that cannot be."""
         sentences: list[Sentence] = []
-        self._prove({}, list(self.clauses), 0, sentences)
+        self.cut_off = False
+        try:
+            self._prove({}, list(self.clauses), 0, sentences)
+        except _TooLong:
+            self.cut_off = True
         told: list[Sentence] = []
         known: set[tuple[str, int]] = set()
         for sentence in sentences:
@@ -118,6 +163,8 @@ class Core:
                 self._prove({**known, chosen: 1 << candidate}, clauses, depth + 1, told)
 
     def _tell(self, clause: Clause, depth: int, told: list[Sentence]) -> None:
+        if len(told) >= _MOST_SENTENCES:
+            raise _TooLong
         fact = clause.cause
         if not isinstance(fact, Fact) or fact.kind == "decided" or (fact.kind == "asked" and fact.what == "the product"):
             return
@@ -229,9 +276,16 @@ class _Fixed:
         return ()
 
 
-def impossible(universe: Universe, error: Impossible, again: Callable[[frozenset[Fact]], bool]) -> YarrikError:
-    """The error that tells why a question has no answer. `again` asks it once more without some facts."""
-    core = Core(universe, error.clauses)
+def impossible(
+    universe: Universe,
+    error: Impossible,
+    again: Callable[[frozenset[Fact]], bool],
+    patient: Callable[[], bool] = lambda: True,
+    full: bool = False,
+) -> YarrikError:
+    """The error that tells why a question has no answer. `again` asks it once more without some facts. Without `full` the proof
+    is no longer than a screen."""
+    core = Core(universe, error.clauses, patient)
     facts = core.facts
     unknown = [fact for fact in facts if fact.kind in ("unknown", "unknown option")]
     if unknown:
@@ -243,8 +297,27 @@ def impossible(universe: Universe, error: Impossible, again: Callable[[frozenset
     place = next((sentence.place for sentence in reversed(sentences) if sentence.place != Place()), Place())
     lines = [f"{'  ' * sentence.depth}{sentence.text}" + (f"  ({sentence.place.short})" if sentence.place != Place() else "")
              for sentence in sentences]  # fmt: skip
+    if not full and len(lines) > SCREEN:
+        more = f"at least {len(lines) - SCREEN}" if core.cut_off else str(len(lines) - SCREEN)
+        lines = [*lines[:SCREEN], f"… and {more} further lines; `yarrik resolve --full` shows them"]
     remedy = "; or ".join(changes) if changes else "change one of the lines above"
     return YarrikError(Trouble(_CODES.get(kind, "VERSIONS-CLASH"), what, place, why="\n".join(lines), remedy=remedy))
+
+
+def too_hard(universe: Universe, error: TooHard, seconds: float) -> Trouble:
+    """What is known when the patience is over: where the search is stuck, and what the last clash there follows from."""
+    things = [universe.things[variable] for variable in error.stuck]
+    many = [(thing, universe.size(universe.number(thing)) - 1) for thing in things if thing.kind == "recipe"]
+    recipes = [(thing, count) for thing, count in many if count > 1][:5]
+    stuck = [f"{thing.name} ({count} versions)" for thing, count in recipes]
+    stuck = stuck or [f"`{thing}`" for thing in things if thing.kind != "recipe"][:3]
+    facts = list(dict.fromkeys(clause.cause for clause in folded(error.clauses, universe) if isinstance(clause.cause, Fact)))
+    lines = [f"the search is stuck at {listed(stuck)}"] if stuck else []
+    lines += [f"  {fact.subject} {fact.what}  ({fact.place.short})" for fact in facts[:8] if fact.place != Place()]
+    name = recipes[0][0].name if recipes else "RECIPE"
+    what = f"no answer for `{universe.composition.name}` was found in {seconds:.0f} s"
+    remedy = f'narrow it in [versions] of the product, like `{name} = "== 1"`; or wait longer: yarrik resolve --patience 60'
+    return Trouble("RESOLVE-TOO-HARD", what, why="\n".join(lines), remedy=remedy)
 
 
 def _unknown(fact: Fact) -> Trouble:

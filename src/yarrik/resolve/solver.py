@@ -82,26 +82,40 @@ class Impossible(Exception):
 
 
 class TooHard(Exception):
-    """The limit of conflicts was reached."""
+    """The limit of conflicts was reached, or the patience is over. `stuck` are the variables that conflicts were about most
+    often, the most frequent first, and `clauses` the given ones that the last conflict follows from."""
+
+    def __init__(self, stuck: Sequence[int] = (), clauses: Sequence[Clause] = ()) -> None:
+        super().__init__("no answer was found in time")
+        self.stuck = tuple(stuck)
+        self.clauses = tuple(clauses)
 
 
 Progress = Callable[[int, int], None]
 
 
 def solve(
-    problem: Problem, roots: Iterable[Clause], limit: int = 200_000, progress: Progress = lambda decided, conflicts: None
+    problem: Problem,
+    roots: Iterable[Clause],
+    limit: int = 200_000,
+    progress: Progress = lambda decided, conflicts: None,
+    patient: Callable[[], bool] = lambda: True,
 ) -> dict[int, int]:
-    """The candidate of each variable that is not nothing. Raises Impossible, or TooHard after `limit` conflicts.
+    """The candidate of each variable that is not nothing. Raises Impossible, or TooHard after `limit` conflicts, or when
+    `patient` says no: it is asked now and then.
 
     `progress` is told now and then how many variables are settled and how many conflicts there were."""
-    return _Solver(problem, limit, progress).run(roots)
+    return _Solver(problem, limit, progress, patient).run(roots)
 
 
 class _Solver:
-    def __init__(self, problem: Problem, limit: int, progress: Progress) -> None:
+    def __init__(self, problem: Problem, limit: int, progress: Progress, patient: Callable[[], bool]) -> None:
         self.problem = problem
         self.limit = limit
         self.progress = progress
+        self.patient = patient
+        #: How many conflicts each variable was part of.
+        self.trouble: dict[int, int] = {}
         self.allowed: list[int] = []
         self.full: list[int] = []
         #: For each variable the clauses of two terms: own set, other variable, the other's set, the clause.
@@ -131,8 +145,11 @@ class _Solver:
                 conflict = self._propagate()
             if conflict is not None:
                 self.conflicts += 1
-                if self.conflicts > self.limit:
-                    raise TooHard
+                for part, _ in conflict.terms:
+                    self.trouble[part] = self.trouble.get(part, 0) + 1
+                if self.conflicts > self.limit or (self.conflicts % 50 == 0 and not self.patient()):
+                    stuck = sorted(self.trouble, key=lambda one: (-self.trouble[one], one))
+                    raise TooHard(stuck, sorted_given(conflict))
                 if self.conflicts % 500 == 0:
                     self.progress(len(self.trail), self.conflicts)
                 conflict = self._learn(conflict)

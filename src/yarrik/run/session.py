@@ -41,6 +41,7 @@ from yarrik.moving import copy_sparse
 from yarrik.plan import Assessment, Graph, Step, all_differences, assess, parts_of, plan_product
 from yarrik.plan.actions import runs_commands
 from yarrik.resolve import Answer, Lock, LockedProduct, Moved, moved, read_lock, resolve
+from yarrik.resolve.answer import PATIENCE
 from yarrik.resolve.solver import Progress
 from yarrik.run.events import Listener, Sending, silent
 from yarrik.run.execute import Execution, StepReport, WorkFolders, kept_outputs, log_path, private_steps
@@ -113,6 +114,8 @@ class Session:
     locked: bool = False
     offline: bool = False
     clean_room: bool = False
+    patience: float = PATIENCE
+    full_proof: bool = False
     moved: list[Moved] = field(default_factory=list)
     toolchains: dict[str, Toolchain] = field(default_factory=dict)
     started: float = field(default_factory=time.monotonic)
@@ -171,7 +174,7 @@ class Session:
         if key not in self._answers:
             locked = self.lock.products.get(composition.name, LockedProduct())
             versions, roles = locked.preferences(moving)
-            self._answers[key] = (resolve(composition, versions, locked_roles=roles, progress=progress), composition)
+            self._answers[key] = (resolve(composition, versions, roles, progress, self.patience, self.full_proof), composition)
         return self._answers[key][0]
 
     @cached_property
