@@ -296,14 +296,14 @@ class _Parser:
         """( "/" | reference ) "{" contents "}" ";" | "/delete-node/" reference ";" """
         token = self.token
         if self.accept("/"):
-            self.name_labels(self.tree.root, labels, token)
+            self.name_labels(self.tree.root, labels, token, merged=True)
             self.contents(self.tree.root, 0)
         elif token.kind in ("labelref", "pathref"):
             self.advance()
             first = not self.tree.root.children and not self.tree.root.properties
             apart = self.plugin and (first or token.kind == "pathref" or self.sought(token) is None)
             node = self.fragment(token) if apart else self.referenced(token)
-            self.name_labels(node, labels, token)
+            self.name_labels(node, labels, token, merged=True)
             self.contents(node, 0)
         elif self.accept("/omit-if-no-ref/"):
             self.referenced(self.advance()).only_if_used = True
@@ -334,8 +334,7 @@ class _Parser:
         self.labels_before = bool(labels)
         return labels
 
-    def name_labels(self, node: TreeNode, labels: list[str], token: _Token) -> None:
-        former = len(node.labels)
+    def name_labels(self, node: TreeNode, labels: list[str], token: _Token, merged: bool) -> None:
         for label in labels:
             known = self.labels.get(label)
             if known is not None and known is not node:
@@ -343,7 +342,7 @@ class _Parser:
             self.labels[label] = node
             if label not in node.labels:
                 # Labels that come later stand before those that were there.
-                node.labels.insert(0 if former else len(node.labels), label)
+                node.labels.insert(0 if merged else len(node.labels), label)
 
     def contents(self, node: TreeNode, depth: int) -> None:
         """contents := "{" ( property | child | delete )* "}" """
@@ -392,12 +391,13 @@ class _Parser:
         name = self.advance()
         if self.token.text == "{":
             child = node.children.get(name.text)
+            merged = child is not None
             if child is None:
                 child = node.children[name.text] = TreeNode(name.text)
             child.at = (name.file, name.start)
             child.deleted = False
             child.only_if_used = only_if_used or child.only_if_used
-            self.name_labels(child, labels, name)
+            self.name_labels(child, labels, name, merged)
             self.contents(child, depth + 1)
             self.expect(";", "after the closing brace")
             return "child"
@@ -629,6 +629,11 @@ class _Parser:
         """Puts phandles and paths where references stand; a node that is referred to gets the next free phandle."""
         root = self.tree.root
         root.purge()
+        for _, node in root.walk():
+            # A `name` that says what the node is called adds nothing: the operating system's compiler leaves it out, too.
+            item = node.properties.get("name")
+            if item is not None and not item.references and item.value == node.name.partition("@")[0].encode() + b"\0":
+                del node.properties["name"]
         paths = {id(node): path for path, node in root.walk()}
         self.phandles = {}
         for _, node in root.walk():
