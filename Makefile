@@ -2,7 +2,7 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux boards boards-arm64 test test-linux mutations mutations-long intruder kills devicetree-corpus devicetree-tenth lint setup benchmark benchmark-disks benchmark-devicetree clean
+.PHONY: demo demo-linux boards boards-arm64 test test-linux mutations mutations-short mutations-long intruder kills devicetree-corpus devicetree-tenth lint setup benchmark benchmark-disks benchmark-devicetree clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
@@ -29,10 +29,14 @@ boards-arm64: packages-test demo-linux
 test-linux: packages-test demo-linux
 	$(VENV)/bin/python -m unittest -v tests.kernel_mounts
 
-# Damaged images for every reader. The long run takes about half an hour.
+# Damaged images and other inputs for every reader. The short run is CI's; the long one takes about an hour.
 mutations: packages-demo packages-test setup
 	$(VENV)/bin/python -m tests.mutations 3000
 	$(VENV)/bin/python -m tests.mutated_inputs 3000
+
+mutations-short: packages-demo packages-test setup
+	$(VENV)/bin/python -m tests.mutations 1000
+	$(VENV)/bin/python -m tests.mutated_inputs 1000
 
 mutations-long: packages-demo packages-test setup
 	$(VENV)/bin/python -m tests.mutations 10000
@@ -47,7 +51,8 @@ intruder: packages-demo packages-test setup
 kills: packages-demo packages-test setup
 	$(VENV)/bin/python -m tests.kills 300
 
-# The kernel's arm64 device tree sources give the same bytes as from the operating system's compiler: all, or every tenth.
+# The kernel's device tree sources (arm64, arm, riscv, mips, powerpc) give the same bytes as from the operating system's compiler:
+# all, or every tenth.
 devicetree-corpus: packages-demo packages-linux packages-test setup
 	$(VENV)/bin/python -m tests.corpus
 
