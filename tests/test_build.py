@@ -378,6 +378,88 @@ class WhatEngineersMet(WorkspaceTest):
         self.assertIn("`fit + 64 MiB`", self.yarrik("check", code=2, at=self.root))
 
 
+class MistakesInASecondWay(WorkspaceTest):
+    """Mistakes that were caught one way and slipped through another; numbered as in the list of mistakes."""
+
+    def image(self, *names: str, more: str = "") -> None:
+        self.write("w/s/images/i.toml", f"packages = {json.dumps(['init', *names])}\n{more}")
+
+    def test_20_a_slip_in_what_is_recommended(self) -> None:
+        self.recipe("app", "echo x > $DESTDIR/x", package='[package.app]\nrecommends = ["ini"]\n')
+        self.image("app")
+        said = self.yarrik("check", at=self.root)
+        self.assertIn("RECOMMENDED-MISSING: `app` recommends `ini`, which no shelf has", said)
+        self.assertIn("did you mean `init`?", said)
+
+    def test_25_foreign_objects_in_archives_and_programs_of_another_form(self) -> None:
+        self.image("app")
+        cross = 'programs = ["aarch64-linux-gnu-gcc"]'
+        for command, words in (
+            ("aarch64-linux-gnu-gcc -c -o x.o x.c; aarch64-linux-gnu-ar rc $DESTDIR/usr/lib/libx.a x.o",
+             "/usr/lib/libx.a holds the object x.o, which is built for arm64"),
+            ("cp x.efi $DESTDIR/usr/lib/x.efi", "/usr/lib/x.efi is a PE program for arm64"),
+        ):  # fmt: skip
+            self.recipe("app", f"mkdir -p $DESTDIR/usr/lib; {command}", {"x.c": "int x;\n"}, cross)
+            head = bytearray(200)
+            head[:2], head[0x3C], head[0x80:0x86] = b"MZ", 0x80, b"PE\0\0\x64\xaa"
+            (self.root / "s/recipes/app/src/x.efi").write_bytes(head)
+            said = self.yarrik("build", code=1, at=self.root)
+            self.assertIn("error PACKAGE-ARCH", said)
+            self.assertIn(words, said)
+        self.recipe(
+            "app", "mkdir -p $DESTDIR/usr/lib; $CC -c -o x.o x.c; $AR rc $DESTDIR/usr/lib/libx.a x.o", {"x.c": "int x;\n"}
+        )
+        self.yarrik("build", at=self.root)
+
+    def test_30_clashes_say_what_differs_and_between_whom(self) -> None:
+        self.image("one", "two")
+        for first, second, words in (
+            ("mkdir $DESTDIR/x", "echo x > $DESTDIR/x", "`one` and the package `two` both bring /x, as a folder and as a file"),
+            ("echo x > $DESTDIR/x", "echo x > $DESTDIR/x; chmod 600 $DESTDIR/x", "with the same content, and other modes or owners (0644 of 0 and 0600 of 0)"),
+            ("echo x > $DESTDIR/x", "echo y > $DESTDIR/x", "with different content"),
+            ("echo x > $DESTDIR/tmp", "true", "the folders of every image and the package `one` both bring /tmp, as a folder and as a file"),
+        ):  # fmt: skip
+            self.recipe("one", first)
+            self.recipe("two", second)
+            said = self.yarrik("build", code=1, at=self.root)
+            self.assertIn("PATH-CLASH", said)
+            self.assertIn(words, said)
+
+    def test_30_a_file_of_the_image_in_place_of_a_packages_is_told(self) -> None:
+        self.recipe("app", "echo x > $DESTDIR/x")
+        self.image("app", more='[[file]]\npath = "/x"\ncontent = "mine"\n')
+        self.assertIn("/x is the image's own, in place of the one of the package `app`", self.yarrik("build", at=self.root))
+
+    def test_what_can_fail_later_is_told_by_check(self) -> None:
+        for more, code in (
+            ('[root]\nlogin = "password"\n', "ROOT-PASSWORD"),
+            ('[[file]]\npath = "/x"\ncontent = ""\nowner = "nobdy"\n', "ACCOUNT-MISSING"),
+            ('[[user]]\nname = "a"\nid = 5\n[[user]]\nname = "b"\nid = 5\n', "ACCOUNT-TWICE"),
+        ):
+            self.image(more=more)
+            self.assertIn(code, self.yarrik("check", code=2, at=self.root))
+
+    def test_fewer_inodes_than_files_and_a_pipe_in_a_package(self) -> None:
+        self.recipe("app", "mkdir $DESTDIR/many; i=0; while [ $i -lt 300 ]; do : > $DESTDIR/many/$i; i=$((i+1)); done")
+        self.image("app")
+        board = self.root / "s/boards/b.toml"
+        text = board.read_text()
+        board.write_text(text + "inodes = 100\n")
+        said = self.yarrik("build", code=1, at=self.root)
+        self.assertRegex(said, r"needs 3\d\d inodes, and `inodes` gives 100")
+        board.write_text(text)
+        self.recipe("app", "mkfifo $DESTDIR/pipe")
+        self.assertIn("[[node]] with `path` and `kind`", self.yarrik("build", code=1, at=self.root))
+
+    def test_an_image_that_is_cut_off_by_a_sector(self) -> None:
+        self.yarrik("build", at=self.root)
+        image = self.root / "out/p/p.img"
+        with image.open("r+b") as disk:
+            disk.truncate(image.stat().st_size - 512)
+        said = self.yarrik("boot", "--bench", image, at=self.root)
+        self.assertIn("BOOT-TABLE-BACKUP: the partition table is sound, and its backup is at sector", said)
+
+
 class FailuresSayWhatWhereAndWhatNext(WorkspaceTest):
     def build(self, code: int = 0, *words: str) -> str:
         return self.yarrik("build", *words, code=code, at=self.root)

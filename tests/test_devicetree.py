@@ -70,6 +70,14 @@ class SourcesCompileToTheSameBytes(FolderTest):
     def test_everything_that_is_read(self) -> None:
         self.assert_same(self.write("all.dts", EVERYTHING))
 
+    def test_a_label_that_moves_to_another_node(self) -> None:
+        for text in (
+            "/dts-v1/;\n/ { l: old { a; }; };\n/ { use = <&l>; l: new { b; }; /delete-node/ old; };\n",
+            "/dts-v1/;\n/ { l: old { a; }; };\n/ { use = <&l>; /delete-node/ old; l: new { b; }; };\n",
+            "/dts-v1/;\n/ { l: old { a; }; };\n/ { l: new { b; }; };\n&l { c; };\n/ { /delete-node/ old; };\n&l { d; };\n",
+        ):
+            self.assert_same(self.write("moved.dts", text))
+
     def test_includes_and_binary_files(self) -> None:
         self.write("part.dtsi", "/ { included; x: y { }; };\n")
         self.write("data.bin", bytes(range(40)))

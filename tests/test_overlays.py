@@ -1,5 +1,6 @@
 """Overlays, comparison and checks of device trees; what overlays do is judged by the operating system's own program."""
 
+import json
 import random
 import unittest
 from pathlib import Path
@@ -274,6 +275,32 @@ class TheCommandsWork(ProgramTest):
         )
         said = self.yarrik("devicetree", "compile", "w.dts", "--out", "w.dtb", "--silence", "DTS-STATSU", code=2)
         self.assertIn("did you mean `DTS-STATUS`?", said)
+
+
+class OverlaysThatDoNothingOrMeet(ProgramTest):
+    def test_42_a_plain_tree_as_overlay_and_two_overlays_on_one_property(self) -> None:
+        root = self.folder / "demo"
+        self.yarrik("demo", root, "--product", "tide-gauge", "--no-boot")
+        board = root / "shelves/harbour/boards/kittiwake.toml"
+        text = board.read_text()
+        for name, source in {
+            "plain.dtso": "/dts-v1/;\n/ { x = <1>; };\n",
+            "one.dtso": '/dts-v1/;\n/plugin/;\n&{/} { harbour,port = "one"; };\n',
+            "two.dtso": '/dts-v1/;\n/plugin/;\n&{/} { harbour,port = "two"; };\n',
+        }.items():
+            (board.parent / name).write_text(source)
+
+        def build(*names: str, code: int = 0) -> str:
+            board.write_text(
+                text.replace('overlays = ["tide-sensor.dtso"]', f"overlays = {json.dumps(['tide-sensor.dtso', *names])}")
+            )
+            return self.yarrik("build", "tide-gauge", at=root, code=code)
+
+        self.assertIn("OVERLAY-PLAIN: plain.dtso is a device tree and no overlay", build("plain.dtso", code=1))
+        self.assertIn(
+            "the overlays one.dtso and two.dtso both set `harbour,port` of /; the last one wins", build("one.dtso", "two.dtso")
+        )
+        self.assertIn("the overlay one.dtso changes nothing; is it named twice", build("one.dtso", "one.dtso"))
 
 
 if __name__ == "__main__":

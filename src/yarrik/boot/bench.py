@@ -157,6 +157,13 @@ class _Bench(BootFiles):
                 "the board would find nothing in it",
                 "name the image of a whole disk",
             )
+        if self.image.backup_problem:
+            self.warn(
+                "BOOT-TABLE-BACKUP",
+                f"the partition table is sound, and {self.image.backup_problem}",
+                "the image may be cut off, and tools that find one table of two ask or refuse",
+                "write the image anew",
+            )
         names = ", ".join(part.name for part in self.image.partitions if part.name) or "one filesystem, no table"
         self.tell("table", f"{self.image.table}: {names}" if self.image.table != "none" else names)
 

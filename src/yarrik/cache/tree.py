@@ -188,7 +188,8 @@ def _read_tree(
             elif stat.S_ISLNK(status.st_mode):
                 entries.append(Entry(path, "link", 0o777, len(os.fsencode(target)), target))
             else:
-                raise _unfit(shown / path, f"it is {kind_of(status.st_mode)}")
+                raise _unfit(shown / path, f"it is {kind_of(status.st_mode)}",
+                             "declare it in the image, which makes it there: [[node]] with `path` and `kind`")  # fmt: skip
         if len(files) < MANY:
             contents = [digest(path, status) for path, status in files]
         else:
@@ -203,14 +204,14 @@ def _read_tree(
     return Tree.of(entries)
 
 
-def _unfit(path: Path, reason: str) -> YarrikError:
+def _unfit(path: Path, reason: str, remedy: str = "move it out of this folder, or make it readable") -> YarrikError:
     return YarrikError(
         Trouble(
             "TREE-UNREADABLE",
             f"cannot take {path.name} into a build: {reason}",
             Place(path),
             why="a step's inputs are files, folders and links whose content can be read",
-            remedy="move it out of this folder, or make it readable",
+            remedy=remedy,
         )
     )
 

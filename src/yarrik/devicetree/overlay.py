@@ -32,6 +32,13 @@ class _Application:
 
     def run(self) -> None:
         root = self.overlay.root
+        has_fragments = any("__overlay__" in child.children for child in root.children.values())
+        if not has_fragments and not {"__fixups__", "__local_fixups__"} & root.children.keys():
+            raise YarrikError(
+                Trouble("OVERLAY-PLAIN", f"{self.name} is a device tree and no overlay: it has no fragments",
+                        why="laid on, it would change nothing",
+                        remedy="begin its source with `/dts-v1/; /plugin/;` and refer to the base's labels")
+            )  # fmt: skip
         highest = max(by_phandle(self.base.root), default=0)
         self._shift_phandles(root, highest)
         local = root.children.get("__local_fixups__")

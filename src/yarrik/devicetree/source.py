@@ -111,6 +111,7 @@ class _Parser:
     token: _Token = field(default_factory=lambda: _Token("end", "", Path(), 0))
     tree: DeviceTree = field(default_factory=lambda: DeviceTree(TreeNode("")))
     labels: dict[str, TreeNode] = field(default_factory=dict)
+    contested: list[tuple[str, TreeNode, _Token]] = field(default_factory=list)
     phandles: dict[int, int] = field(default_factory=dict)
     taken: set[int] = field(default_factory=set)
     following: int = 1
@@ -261,6 +262,7 @@ class _Parser:
                 self.accept(";")
         if self.labels_skipped:
             raise SourceError(self.troubles)  # what is said of missing labels would follow from these
+        self.labels_given_twice()
         self.tree.boot_cpu = self.boot_cpu()
         self.resolve()
         if self.troubles:
@@ -338,8 +340,10 @@ class _Parser:
         for label in labels:
             known = self.labels.get(label)
             if known is not None and known is not node:
-                raise self.fail(f"the label `{label}` is given to two nodes", token, "rename one of them")
-            self.labels[label] = node
+                # A source may delete the one node below: whether both stay is known at the end.
+                self.contested.append((label, node, token))
+            else:
+                self.labels[label] = node
             if label not in node.labels:
                 # Labels that come later stand before those that were there.
                 node.labels.insert(0 if merged else len(node.labels), label)
@@ -599,7 +603,10 @@ class _Parser:
     def sought(self, token: _Token) -> TreeNode | None:
         if token.kind == "pathref":
             return self.tree.root.find(token.text[2:-1])
-        return self.labels.get(token.text[1:])
+        label = token.text[1:]
+        if any(label == contested for contested, _, _ in self.contested):  # the first in the tree has it for now
+            return next((node for _, node in self.tree.root.walk() if label in node.labels), None)
+        return self.labels.get(label)
 
     def referenced(self, token: _Token) -> TreeNode:
         if token.kind not in ("pathref", "labelref"):
@@ -615,6 +622,14 @@ class _Parser:
         gone = {id(below) for _, below in node.walk()}
         node.delete()
         self.labels = {label: kept for label, kept in self.labels.items() if id(kept) not in gone}
+        self.contested = [entry for entry in self.contested if id(entry[1]) not in gone]
+        for label, heir, _ in self.contested:
+            self.labels.setdefault(label, heir)
+
+    def labels_given_twice(self) -> None:
+        for label, node, token in self.contested:
+            if self.labels[label] is not node:
+                self.note(self.fail(f"the label `{label}` is given to two nodes", token, "rename one of them"))
 
     def boot_cpu(self) -> int:
         """The header's boot CPU: `reg` of the first processor."""

@@ -189,6 +189,8 @@ def plan_ext4(
     if not 0 <= reserved_percent <= 50:
         raise ValueError("from 0 to 50 percent of the blocks can be reserved")
     demand = _Demand(tree, form, hash_seed, content, inodes or 0)
+    if inodes is not None and demand.inodes > inodes:
+        raise TooSmall(f"the content needs {demand.inodes} inodes, and `inodes` gives {inodes}")
     if size is not None:
         geometry = _geometry(size // BLOCK, demand)
         if geometry is None or geometry.free < demand.blocks(geometry):

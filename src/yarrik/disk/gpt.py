@@ -84,6 +84,8 @@ class PartitionTable:
     disk_guid: uuid.UUID
     sectors: int
     entries: tuple[TableEntry, ...]
+    #: What is wrong with the backup at the disk's end; empty for nothing.
+    backup_problem: str = ""
 
 
 def encode_table(table: PartitionTable) -> tuple[bytes, bytes]:
@@ -170,4 +172,12 @@ def read_table(disk: BinaryIO, sectors: int) -> PartitionTable:
     for before, after in zip(sorted(entries, key=lambda e: e.first), sorted(entries, key=lambda e: e.first)[1:], strict=False):
         if after.first <= before.last:
             raise TableDamaged(f"the partitions `{before.name}` and `{after.name}` overlap")
-    return PartitionTable(uuid.UUID(bytes_le=raw_bytes(header, "disk_guid")), sectors, tuple(entries))
+    backup = number(header, "alternate_lba")
+    problem = ""
+    if backup >= sectors:
+        problem = f"its backup is at sector {backup}, and the disk ends before"
+    else:
+        disk.seek(backup * SECTOR)
+        if disk.read(8) != b"EFI PART":
+            problem = f"there is no backup at sector {backup}"
+    return PartitionTable(uuid.UUID(bytes_le=raw_bytes(header, "disk_guid")), sectors, tuple(entries), problem)

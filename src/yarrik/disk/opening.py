@@ -46,6 +46,7 @@ class OpenedImage:
     partitions: tuple[FoundPartition, ...]
     problem: str = ""
     wrapped: str = ""
+    backup_problem: str = ""
 
 
 def open_image(file: BinaryIO, size: int) -> OpenedImage:
@@ -64,7 +65,8 @@ def open_image(file: BinaryIO, size: int) -> OpenedImage:
                            str(entry.guid), str(entry.type_guid), bool(entry.attributes & BOOTABLE))
                 for number, entry in enumerate(table.entries, 1)
             ]  # fmt: skip
-            return OpenedImage("hybrid" if _shows_more(head) else "gpt", size, tuple(parts))
+            form = "hybrid" if _shows_more(head) else "gpt"
+            return OpenedImage(form, size, tuple(parts), backup_problem=table.backup_problem)
     whole = _partition(file, "", 0, 0, size, "", "", False)
     if whole.reader is not None and not problem:
         return OpenedImage("none", size, (whole,))

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 
-from yarrik.errors import Collector, Place, Trouble, YarrikError
+from yarrik.errors import Collector, Place, Trouble, YarrikError, suggestion
 from yarrik.model import Composition, Definition, Recipe
 from yarrik.model.soundness import never_holding, too_late
 from yarrik.resolve.explain import impossible, too_hard
@@ -159,6 +159,13 @@ class Answer:
         """What is likely wrong with what was resolved."""
         workspace = self.universe.composition.workspace
         found = [*self.universe.composition.warnings]
+        unanswered = self.universe.unanswered
+        known = sorted(self.universe.catalog.known()) if unanswered else []
+        for who, text, place in unanswered:
+            found.append(
+                Trouble("RECOMMENDED-MISSING", f"`{who}` recommends `{text}`, which no shelf has", place,
+                        why="a recommendation that nothing answers is left out", remedy=suggestion(text.split()[0], known))
+            )  # fmt: skip
         for name in sorted({node.recipe for node in self.versions}):
             found += never_holding(workspace, "recipe", name)
         return tuple(dict.fromkeys(found))

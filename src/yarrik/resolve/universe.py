@@ -85,6 +85,8 @@ class Universe:
     #: All clauses that were given, and the recommendations by the package that they are of: what explains an answer.
     told: list[Clause] = field(default_factory=list)
     wished_by: dict[str, list[Wished]] = field(default_factory=dict)
+    #: Recommendations that no shelf can answer: who recommends what, and where that stands.
+    unanswered: list[tuple[str, str, Place]] = field(default_factory=list)
     _given: set[tuple[Term, ...]] = field(default_factory=set)
     #: Options that something was said of, and that have to be on or off therefore. Nobody has to weigh the others.
     _mentioned: list[Thing] = field(default_factory=list)
@@ -139,6 +141,9 @@ class Universe:
     def _wish(self, source: Thing, text: str, place: Place) -> list[int]:
         answering = self.catalog.answering(parse_requirement(text).name)
         if not answering:
+            missing = (str(source), text, place)
+            if missing not in self.unanswered:
+                self.unanswered.append(missing)
             return []
         target = Thing("package", answering[0])
         wished = Wished(source, target, f"recommends `{text}`", place)

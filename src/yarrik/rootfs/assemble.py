@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 
-from yarrik.errors import Collector, Trouble
+from yarrik.errors import Collector, Trouble, suggestion
 from yarrik.model import Image
 from yarrik.resolve import BuiltPackage
 from yarrik.rootfs.tree import Node, RootTree
@@ -41,11 +41,13 @@ def assemble_root(
     packages: Iterable[BuiltPackage],
     files: Mapping[str, tuple[str, int]],
     put_bytes: Callable[[bytes], str],
+    notes: list[str] | None = None,
 ) -> RootTree:
     """The root filesystem's tree.
 
     `files` gives digest and size of the image's files that come from elsewhere, by path; `put_bytes` stores the
-    content of generated ones. Raises YarrikError with all clashes and unknown accounts."""
+    content of generated ones. What the image's own files take the place of is told in `notes`. Raises YarrikError with all
+    clashes and unknown accounts."""
     collector = Collector()
     accounts = _accounts(image, collector)
     nodes: dict[str, Node] = {path: Node(path, "folder", mode) for path, mode in STANDARD_FOLDERS.items()}
@@ -72,8 +74,13 @@ def assemble_root(
         elif known.kind == "folder" and node.kind == "folder":
             if (known.mode, known.uid) != (node.mode, node.uid):
                 collector.add(_clash(known, node, "with other owners or modes"))
-        elif (known.kind, known.content, known.mode, known.uid) != (node.kind, node.content, node.mode, node.uid):
+        elif known.kind != node.kind:
+            collector.add(_clash(known, node, f"as a {known.kind} and as a {node.kind}"))
+        elif known.content != node.content:
             collector.add(_clash(known, node, "with different content"))
+        elif (known.mode, known.uid) != (node.mode, node.uid):
+            how = f"{known.mode:04o} of {known.uid} and {node.mode:04o} of {node.uid}"
+            collector.add(_clash(known, node, f"with the same content, and other modes or owners ({how})"))
 
     for package in sorted(packages, key=lambda package: package.name):
         for path in package.paths:
@@ -103,6 +110,9 @@ def assemble_root(
             digest, size = put_bytes(data), len(data)
         else:
             digest, size = files[file.path]
+        known = nodes.get(file.path)
+        if known is not None and known.package and known.kind != "folder" and notes is not None:
+            notes.append(f"{file.path} is the image's own, in place of the one of the package `{known.package}`")
         _own(nodes, Node(file.path, "file", int(file.mode, 8), uid, uid, size, digest), collector)
     for account in accounts.values():
         if account.home not in nodes and account.home != "/":
@@ -111,6 +121,23 @@ def assemble_root(
     tree = RootTree.of(nodes.values())
     _check_folders(tree)
     return tree
+
+
+def check_image(image: Image) -> None:
+    """What can be said of an image before anything is built: its accounts, and who owns its own files. Raises YarrikError."""
+    collector = Collector()
+    accounts = _accounts(image, collector)
+    owned = [(one.path, one.owner) for one in image.file]
+    owned += [(one.path, one.owner) for one in image.folder]
+    owned += [(one.path, one.owner) for one in image.node]
+    for path, owner in owned:
+        if owner not in accounts:
+            collector.add(
+                Trouble("ACCOUNT-MISSING", f"{path} belongs to `{owner}`, an account that the image does not have",
+                        why="a filesystem keeps owners as numbers, and there is none for this name",
+                        remedy=f'add [[user]] with `name = "{owner}"` and an `id`; {suggestion(owner, accounts)}')
+            )  # fmt: skip
+    collector.raise_if_any()
 
 
 def _accounts(image: Image, collector: Collector) -> dict[str, _Account]:
@@ -152,14 +179,16 @@ def _own(nodes: dict[str, Node], node: Node, collector: Collector) -> None:
         return
     known = nodes.get(node.path)
     if known is not None and (known.kind == "folder") != (node.kind == "folder"):
-        collector.add(_clash(known, node, "as another kind of thing"))
+        collector.add(_clash(known, node, f"as a {known.kind} and as a {node.kind}"))
         return
     nodes[node.path] = node
 
 
 def _clash(known: Node, node: Node, how: str) -> Trouble:
     def name(one: Node) -> str:
-        return f"the package `{one.package}`" if one.package else "the image"
+        if one.package:
+            return f"the package `{one.package}`"
+        return "the folders of every image" if one.path in STANDARD_FOLDERS else "the image"
 
     return Trouble(
         "PATH-CLASH",

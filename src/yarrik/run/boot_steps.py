@@ -118,10 +118,13 @@ def _(action: CompileDeviceTrees, context: Context) -> dict[str, str]:
     _place_line(action, base, context)
     blobs = {blob_name(action.source): encode_blob(base)}
     laid = decode_blob(blobs[blob_name(action.source)])
+    changed_by: dict[tuple[str, str], str] = {}
     for name in action.overlays:
         blob = encode_blob(trees[name])
+        before = _values_of(laid)
         try:
             apply_overlay(laid, decode_blob(blob), name)
+            _note_overlaps(before, _values_of(laid), name, changed_by, context)
         except YarrikError as error:
             collector.extend(
                 Trouble(one.code, one.what, Place(context.step.places["source"] / name), one.why, one.remedy)
@@ -139,6 +142,28 @@ def _(action: CompileDeviceTrees, context: Context) -> dict[str, str]:
     if any("/" in path for path in blobs):
         entries.append(Entry("overlays", "folder", 0o755, 0, ""))
     return {"blobs": store.put_tree(Tree.of(entries))}
+
+
+def _values_of(tree: DeviceTree) -> dict[tuple[str, str], bytes]:
+    return {(path, name): item.value for path, node in tree.root.walk() for name, item in node.properties.items()}
+
+
+def _note_overlaps(
+    before: dict[tuple[str, str], bytes],
+    after: dict[tuple[str, str], bytes],
+    name: str,
+    changed_by: dict[tuple[str, str], str],
+    context: Context,
+) -> None:
+    """Advice when an overlay changes what another one has set, or changes nothing, as a second time."""
+    changed = [key for key, value in after.items() if before.get(key) != value and not key[0].startswith("/__")]
+    if not changed:
+        context.notes.append(f"the overlay {name} changes nothing; is it named twice, or is all of it in the base?")
+    for key in changed:
+        other = changed_by.get(key)
+        if other is not None and other != name:
+            context.notes.append(f"the overlays {other} and {name} both set `{key[1]}` of {key[0]}; the last one wins")
+        changed_by[key] = name
 
 
 def _text(context: Context, name: str) -> str:

@@ -16,6 +16,7 @@ from yarrik.cache import Entry, Store, Tree
 from yarrik.cache.tree import clashes
 from yarrik.elf import MAGIC, read_elf
 from yarrik.errors import Collector, Place, Trouble, YarrikError, suggestion
+from yarrik.objects import AR_MAGIC, foreign_in_archive, foreign_program
 from yarrik.plan import (
     Action,
     ApplyPatches,
@@ -463,8 +464,19 @@ def _(action: Stage, context: Context) -> dict[str, str]:
     for entry in tree.files:
         path = context.store.checked_path(entry.content)
         with path.open("rb") as file:
-            if file.read(4) != MAGIC:
-                continue
+            head = file.read(8)
+            foreign = foreign_in_archive(file, action.arch) if head == AR_MAGIC else foreign_program(file, head, action.arch)
+        if foreign:
+            collector.add(
+                Trouble(
+                    "PACKAGE-ARCH",
+                    f"/{entry.path} {foreign}, and the board is {action.arch}",
+                    why="it cannot run there, or be linked into what does",
+                    remedy="let the recipe's build use $(CC) and $(AR), and build what runs here as `tools`",
+                )
+            )
+        if head[:4] != MAGIC:
+            continue
         try:
             facts = read_elf(path)
         except ValueError as error:

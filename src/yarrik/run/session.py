@@ -43,6 +43,7 @@ from yarrik.plan.actions import runs_commands
 from yarrik.resolve import Answer, Lock, LockedProduct, Moved, moved, read_lock, resolve
 from yarrik.resolve.answer import PATIENCE
 from yarrik.resolve.solver import Progress
+from yarrik.rootfs.assemble import check_image
 from yarrik.run.events import Listener, Sending, silent
 from yarrik.run.execute import Execution, StepReport, WorkFolders, kept_outputs, log_path, private_steps
 from yarrik.run.host_view import View, names_of, remembered_sight, view_of, views_in
@@ -269,6 +270,7 @@ class Session:
     def graph(self, composition: Composition) -> Graph:
         answer = self.answer(composition)
         self._check_licences(answer)
+        check_image(answer.composition.image.value)
         self.moved = self.hold(answer)
         graph = _with_mirrors(plan_product(answer, _Surroundings(self, answer.composition)), self.site.mirrors)
         if not self.shuts_off:
