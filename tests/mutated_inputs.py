@@ -215,6 +215,20 @@ def _config(top: Path) -> tuple[bytes, Read]:
     return b'CONFIG_A=y\n# CONFIG_B is not set\nCONFIG_C=m\nCONFIG_TEXT="x y"\n' * 5, read
 
 
+def _kconfig(top: Path) -> tuple[bytes, Read]:
+    text = (
+        'menu "Gauges"\n\tdepends on (A || !B) && C = y\nsource "sub/Kconfig"\nif $(cc-option,-mfloat) && D > 0x10\n'
+        'menuconfig E\n\ttristate "E" if !F\n\tselect G if H\n\thelp\n\t  Words.\n\nendif\nendmenu\n'
+    )
+
+    def read(data: bytes) -> object:
+        (top / "Kconfig").write_bytes(data)
+        with Folder.at(top) as folder:
+            return list(lost_options("CONFIG_E=y\nCONFIG_G=n\n", Path("x"), "CONFIG_B=y\nCONFIG_G=y\n", folder))
+
+    return text.encode() * 5, read
+
+
 def _archive(kind: str) -> Callable[[Path], tuple[bytes, Read]]:
     def make(top: Path) -> tuple[bytes, Read]:
         source = top / "source"
@@ -277,6 +291,7 @@ FORMS: dict[str, Callable[[Path], tuple[bytes, Read]]] = {
     "map": lambda top: (_MAP, lambda data: read_map(data, 8192)),
     "patch": _patch,
     "kernel configuration": _config,
+    "Kconfig": _kconfig,
     "source tar": _archive("tar"),
     "source tar.gz": _archive("tar.gz"),
     "source tar.xz": _archive("tar.xz"),

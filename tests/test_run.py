@@ -144,16 +144,51 @@ class KernelOptionsThatDidNotSurviveAreNamed(FolderTest):
     def test_with_line_and_what_they_depend_on(self) -> None:
         self.write(
             "src/drivers/Kconfig",
-            'config GAUGE\n\tbool "Gauge"\n\tdepends on SERIAL && OF\n\tdepends on !TINY\nconfig OTHER\n\tbool\n',
+            'config GAUGE\n\tbool "Gauge"\n\tdepends on SERIAL && OF\n\tdepends on !HELD\nconfig OTHER\n\tbool\n',
         )
         fragment = "CONFIG_GOOD=y\nCONFIG_GAUGE=y\nCONFIG_TYPO=y\n# CONFIG_HELD is not set\nCONFIG_MOD=m\nCONFIG_OTHER=y\n"
         final = "CONFIG_GOOD=y\n# CONFIG_GAUGE is not set\nCONFIG_HELD=y\nCONFIG_MOD=y\n"
         found = list(lost_options(fragment, Path("f.kcfg"), final, Folder.at(self.folder / "src")))
         self.assertEqual([(t.place.key, t.place.line) for t in found],
                          [("CONFIG_GAUGE", 2), ("CONFIG_TYPO", 3), ("CONFIG_HELD", 4), ("CONFIG_OTHER", 6)])  # fmt: skip
-        self.assertEqual(found[0].why, "it depends on SERIAL && OF; and on !TINY")
+        self.assertEqual(
+            found[0].why, "it depends on `SERIAL && OF`, where SERIAL and OF are not set; and on `!HELD`, where HELD is set"
+        )
         self.assertIn("no Kconfig file", found[1].why)
+        self.assertIn("it has no prompt", found[3].why)
         self.assertIn("CONFIG_HELD=n was asked for and came out as y", found[2].what)
+
+    def lost(self, fragment: str, *have: str) -> str:
+        final = "#\n# Linux/arm64 6.1.0 Kernel Configuration\n#\n" + "".join(f"CONFIG_{word}\n" for word in have)
+        found = list(lost_options(fragment, Path("f.kcfg"), final, Folder.at(self.folder / "src")))
+        self.assertEqual(len(found), 1)
+        return f"{found[0].what}; {found[0].why}; {found[0].remedy}"
+
+    def test_mistake_24_the_reason_is_the_kernel_s_own(self) -> None:
+        self.write("src/Kconfig", 'source "sound/Kconfig"\nsource "arch/$(SRCARCH)/Kconfig"\n')
+        self.write(
+            "src/sound/Kconfig",
+            'menuconfig SOUND\n\ttristate "Sound"\n\thelp\n\t  Words of help.\n\n\t  depends on nothing\n\nif SOUND\n'
+            'menu "Chips"\n\tdepends on BUS\nsource "sound/soc/Kconfig"\nendmenu\nendif\n'
+            'config HIDDEN\n\tbool\nconfig CHOSEN\n\ttristate "Chosen" if EXPERT\n',
+        )
+        self.write(
+            "src/sound/soc/Kconfig",
+            'config SOC\n\ttristate "SoC" # as a module too\n\tselect HIDDEN\n\tselect CHOSEN if \\\n\t\tSOUND = y\nconfig FLAG\n\tbool "Flag"\n',
+        )
+        self.write("src/arch/mips/Kconfig", 'config SOC\n\ttristate "another"\n\tdepends on NOWHERE\n')
+        for fragment, have, words in (
+            ("CONFIG_SOC=y", ["BUS=y"], "it depends on SOUND, which is not set; add CONFIG_SOUND=y to the same fragment"),
+            ("CONFIG_SOC=y", [], "SOUND, which is not set; and on BUS, which is not set; add CONFIG_SOUND=y and CONFIG_BUS=y"),
+            ("CONFIG_SOC=y", ["SOUND=m", "BUS=y", "SOC=m"], "it depends on SOUND, which is only m; add CONFIG_SOUND=y"),
+            ("CONFIG_FLAG=m", ["SOUND=y", "BUS=y", "FLAG=y"], "a `bool`, which knows only yes and no; write CONFIG_FLAG=y"),
+            ("CONFIG_HIDDEN=y", ["SOUND=y", "BUS=y"], "it has no prompt, so no fragment can set it: SOC selects it"),
+            ("CONFIG_CHOSEN=n", ["SOUND=y", "SOC=m", "CHOSEN=m"], "SOC selects it; turn off CONFIG_SOC"),
+            ("CONFIG_CHOSEN=n", ["SOUND=m", "SOC=m", "CHOSEN=m"], "another option holds it where it is"),
+            ("CONFIG_CHOSEN=y", ["SOUND=m"], "it depends on EXPERT, which is not set"),
+        ):
+            with self.subTest(fragment, have=have):
+                self.assertIn(words, self.lost(fragment, *have))
 
     def test_the_last_word_on_an_option_counts(self) -> None:
         self.assertEqual(options("CONFIG_A=y\n# CONFIG_A is not set\n"), {"CONFIG_A": ("n", 2)})

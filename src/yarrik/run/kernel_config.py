@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import re
-import stat
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from pathlib import Path
+from typing import NamedTuple
 
 from yarrik.beneath import Folder
 from yarrik.errors import Place, Trouble
+from yarrik.run.kconfig import Condition, Option, Options
 
 _SET = re.compile(r"(CONFIG_\w+)=(.*)\Z")
+#: The line that a kernel's configuration begins with: `# Linux/arm64 6.1.0 Kernel Configuration`.
+_HEAD = re.compile(r"\A(?:#.*\n)*# Linux/(\w+) ")
+_LEVEL = {"m": 1, "y": 2}
 _UNSET = re.compile(r"# (CONFIG_\w+) is not set\Z")
 
 
@@ -46,39 +50,95 @@ def lost_options(
 
     `source` is the kernel's tree, to say what a lost option depends on; `overruled` are options not to look at."""
     have = options(final)
-    for name, (wanted, line) in options(fragment).items():
-        got = have.get(name, ("n", 0))[0]
-        if name in overruled or got == wanted or (wanted == "m" and got == "y"):
+    doubtful = {
+        name: (wanted, line, have.get(name, ("n", 0))[0])
+        for name, (wanted, line) in options(fragment).items()
+        if name not in overruled and (wanted == "m" or wanted != have.get(name, ("n", 0))[0])
+    }
+    if not doubtful:
+        return
+    head = _HEAD.search(final)
+    known = Options.of(source, head.group(1) if head else "")
+    values = {name.removeprefix("CONFIG_"): value for name, (value, _) in have.items()}
+    for name, (wanted, line, got) in doubtful.items():
+        definitions = known.defined.get(name.removeprefix("CONFIG_"), [])
+        only_yes_or_no = wanted == "m" and definitions and all(found.type == "bool" for found in definitions)
+        if got == wanted or (wanted == "m" and got == "y" and not only_yes_or_no):
             continue
-        known, depends = _definition(name.removeprefix("CONFIG_"), source)
-        if not known:
-            why = "no Kconfig file of this kernel defines it"
-            remedy = "check its spelling, and whether this kernel version has it"
-        elif depends:
-            why = "it depends on " + "; and on ".join(depends)
-            remedy = "turn on what it depends on in the same fragment"
+        if only_yes_or_no:
+            why, remedy = "it is a `bool`, which knows only yes and no", f"write {name}=y"
         else:
-            why = "another option selects it or holds it where it is"
-            remedy = "look it up in the kernel's option menu"
+            why, remedy = _reason(name.removeprefix("CONFIG_"), wanted, definitions, known, values)
         shown = "not set" if got == "n" else got
         yield Trouble("KERNEL-OPTION-LOST", f"{name}={wanted} was asked for and came out as {shown}",
                       file if isinstance(file, Place) else Place(file, line, name), why=why, remedy=remedy)  # fmt: skip
 
 
-def _definition(name: str, source: Folder) -> tuple[bool, list[str]]:
-    """Whether any Kconfig file defines the option, and the conditions it depends on."""
-    head = re.compile(rf"^(?:menu)?config {re.escape(name)}\s*$", re.MULTILINE)
-    known = False
-    conditions: dict[str, None] = {}
-    for path, status, _ in source.walk():
-        if not path.rpartition("/")[2].startswith("Kconfig") or not stat.S_ISREG(status.st_mode):
-            continue
-        text = source.text(path)
-        for match in head.finditer(text):
-            known = True
-            for line in text[match.end() :].splitlines()[1:]:
-                if re.match(r"(?:menu)?config |endmenu|endif|source |choice|comment ", line):
-                    break
-                if found := re.match(r"\s+depends on (.+)", line):
-                    conditions[found.group(1).strip()] = None
-    return known, list(conditions)
+def _reason(name: str, wanted: str, definitions: list[Option], known: Options, values: Mapping[str, str]) -> tuple[str, str]:
+    """Why an option is not as it was asked for, and what to do."""
+    if not definitions:
+        return "no Kconfig file of this kernel defines it", "check its spelling, and whether this kernel version has it"
+    selected = known.selectors.get(name, [])
+    if wanted == "n":
+        by = [
+            other
+            for other, condition in selected
+            if values.get(other, "n") != "n" and Condition(condition or "y", values).level
+        ]
+        if by:
+            names = [f"CONFIG_{other}" for other in by]
+            return f"{_listed(by, 'and')} {'selects' if len(by) == 1 else 'select'} it", f"turn off {_listed(names, 'and')}"
+        return "another option holds it where it is", "look it up in the kernel's option menu"
+    level = 1 if wanted == "m" else 2
+    asked = [found for found in definitions if found.prompted]
+    if not asked:
+        if not selected:
+            return "it has no prompt, so no fragment can set it: the kernel works it out", "take it out of the fragment"
+        return (f"it has no prompt, so no fragment can set it: {_listed([other for other, _ in selected])} selects it",
+                "turn on what needs it, and take it out of the fragment")  # fmt: skip
+    unmet = [[one for text in known.conditions(found) if (one := _unmet(text, values, level))] for found in asked]
+    fewest = min(unmet, key=len)
+    if not fewest:
+        return "another option holds it where it is", "look it up in the kernel's option menu"
+    off = [option for one in fewest for option in one.off]
+    simple = off and all(one.simple for one in fewest)
+    remedy = f"add {_listed([f'CONFIG_{option}=y' for option in off], 'and')} to the same fragment" if simple else (
+        "give these options what it asks for in the same fragment")  # fmt: skip
+    return "it depends on " + "; and on ".join(one.text for one in fewest), remedy
+
+
+class _Unmet(NamedTuple):
+    """A condition that does not hold, in words; the options that are off in it; whether turning these on is all there is."""
+
+    text: str
+    off: list[str]
+    simple: bool
+
+
+def _unmet(text: str, values: Mapping[str, str], level: int) -> _Unmet | None:
+    condition = Condition(text, values)
+    if condition.level >= level:
+        return None
+    off = [name for name in dict.fromkeys(condition.plain) if _LEVEL.get(values.get(name, "n"), 0) < level]
+    on = [name for name in dict.fromkeys(condition.negated) if _LEVEL.get(values.get(name, "n"), 0)]
+    words = []
+    for names, state in (
+        ([name for name in off if values.get(name, "n") == "n"], "not set"),
+        ([name for name in off if values.get(name, "n") == "m"], "only m"),
+        (on, "set"),
+    ):
+        if names:
+            words.append(f"{_listed(names, 'and')} {'is' if len(names) == 1 else 'are'} {state}")
+    if off == [text]:
+        shown = f"{text}, which is {'only m' if values.get(text) == 'm' else 'not set'}"
+    else:
+        shown = f"`{text}`" + (f", where {' and '.join(words)}" if words else "")
+    return _Unmet(shown, off, simple=not on and "||" not in text and "=" not in text)
+
+
+def _listed(names: Sequence[str], last: str = "or") -> str:
+    shown = list(dict.fromkeys(names))
+    more = len(shown) - 4
+    if more > 0:
+        return ", ".join(shown[:4]) + f" {last} {more} more"
+    return f" {last} ".join([", ".join(shown[:-1]), shown[-1]] if len(shown) > 1 else shown)
