@@ -167,12 +167,26 @@ class ClashesAreExplained(ResolvingTest):
         self.assertIn("leave out", trouble["remedy"])
         self.assertIn("; or change what ", trouble["remedy"])
 
+    def test_16_a_version_that_is_nowhere_blames_who_asks_for_it_and_nobody_else(self) -> None:
+        self.library()
+        self.recipe("other", "true", more='needs = ["libplot"]')
+        self.recipe("app", "true", more='needs = ["libplot >= 9.1"]')
+        self.image("other", "app")
+        trouble = self.refused()
+        self.assertEqual((trouble["code"], trouble["what"]), ("VERSIONS-CLASH", "`app` cannot be had"))
+        self.assertNotIn("`other`", trouble["why"])
+        self.assertEqual(
+            trouble["why"].splitlines()[-1], "no shelf has such a version of libplot; there are 2.1, 2.0, 1.8 and 3.0-rc1"
+        )
+        self.recipe("app", "true", package='[package.app]\nneeds = ["libplot >= 9.1"]\n')
+        self.assertIn("no shelf has such a version of libplot", self.refused()["why"])
+
     def test_16_a_proof_by_cases_when_each_version_fails_for_a_reason_of_its_own(self) -> None:
         self.library(versions='["1", "2"]',
-                     more='[[when]]\nversion = "2"\nset.build.needs.add = ["lib < 1"]\n[[when]]\nversion = "< 2"\nset.build.needs.add = ["lib > 9"]')  # fmt: skip
+                     more='[[when]]\nversion = "2"\nset.build.needs.add = ["lib < 1", "lib > 2"]\n[[when]]\nversion = "< 2"\nset.build.needs.add = ["lib < 4", "lib > 4"]')  # fmt: skip
         text = (self.root / "s/recipes/libplot/recipe.toml").read_text().replace('version = "2"', 'version = "== 2"')
         (self.root / "s/recipes/libplot/recipe.toml").write_text(text)
-        self.library("lib", versions='["5"]')
+        self.library("lib", versions='["0.5", "3.5", "5"]')
         self.image("libplot")
         trouble = self.refused()
         self.assertEqual(trouble["code"], "VERSIONS-CLASH")

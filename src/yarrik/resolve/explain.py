@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from yarrik.errors import NOWHERE, Place, Trouble, YarrikError, listed
 from yarrik.resolve.solver import Clause, Impossible, TooHard, solve
-from yarrik.resolve.universe import ON, Fact, Universe
+from yarrik.resolve.universe import ON, Fact, Thing, Universe
 
 #: Beyond this many clauses, a core is told as it is.
 _MOST_TO_TRY = 80
@@ -236,18 +236,23 @@ class Core:
             return f"`{self.universe.providers(thing.name)[candidate - 1]}` as `{thing.name}`"
         return f"`{thing.name}`"
 
+    def _versions_there(self, thing: Thing) -> str:
+        versions = [str(one) for one in self.universe.candidates(thing)]
+        return f"there {'is' if len(versions) == 1 else 'are'} {listed(versions)}"
+
     def _clash(self, clause: Clause, allowed: Callable[[int], int]) -> str:
         """What cannot be, at the end of a proof."""
         things = [self.universe.things[variable] for variable, _ in clause.terms]
         fact = clause.cause
         if isinstance(fact, Fact) and fact.kind in ("unknown", "unknown option"):
             return "so it cannot be"
+        if isinstance(fact, Fact) and fact.unanswered is not None:
+            return f"no shelf has such a version of {fact.unanswered}; {self._versions_there(fact.unanswered)}"
         for thing in reversed(things):
             if thing.kind == "recipe" and not (
                 isinstance(fact, Fact) and fact.subject == thing and fact.kind != "version asked"
             ):
-                versions = [str(one) for one in self.universe.candidates(thing)]
-                return f"so no version of {thing} is left; there are {listed(versions)}"
+                return f"so no version of {thing} is left; {self._versions_there(thing)}"
             if thing.kind == "option":
                 return f"so {thing} would have to be on and off"
         return "so these cannot be together"

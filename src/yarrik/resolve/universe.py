@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, Literal
 
@@ -55,6 +55,8 @@ class Fact:
     what: str
     find_place: Callable[[], Place] = field(default=Place, compare=False)
     remedy: str = field(default="", compare=False)
+    #: The recipe of which no version is as the line asks for.
+    unanswered: Thing | None = field(default=None, compare=False)
 
     @property
     def place(self) -> Place:
@@ -514,6 +516,9 @@ class Universe:
 
     def _in_version(self, terms: Sequence[tuple[Thing, int]], thing: Thing, need: Requirement, fact: Fact) -> Iterator[Clause]:
         bad = self.versions_where(thing, lambda version: not need.wish.allows(version))
+        if bad == self.everything(thing):
+            # Nothing answers it, whoever else asks for the recipe: nobody else is to be blamed.
+            fact, bad = replace(fact, unanswered=thing), bad | NOTHING
         if bad:
             yield self._clause(fact, *terms, (thing, bad))
         for option, on in need.options:
