@@ -200,6 +200,8 @@ class MistakesPlantedIntoImages(ProgramTest):
         said = self.yarrik("boot", "--bench", self.image)
         self.assertIn("nothing found against it; not followed: that the kernel has filesystem", said)
         self.assertNotIn("would reach init", said)
+        told = self.yarrik_json("boot", "--bench", self.image)["story"]
+        self.assertEqual([row["stage"] for row in told if not row["followed"]], ["drivers", "end"])
         config = "CONFIG_EXT4_FS=y\nCONFIG_EFI_PARTITION=y\nCONFIG_VIRTIO_BLK=y\n"
         kernel = self.kernel()
         edit_boot_file(self.image, "/Image", kernel + self.told(config))

@@ -91,8 +91,12 @@ class _Bench(BootFiles):
         checks.links()
         checks.modules(started.kernel)
         granted = self.result.granted
-        self.tell("end", "nothing found against it; not followed: " + listed([one.what for one in granted]) if granted
-                  else "would reach init")  # fmt: skip
+        end = (
+            "nothing found against it; not followed: " + listed([one.what for one in granted])
+            if granted
+            else "would reach init"
+        )
+        self.tell("end", end, followed=not granted)
 
     # Loader and table
 

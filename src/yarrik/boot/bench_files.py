@@ -79,10 +79,11 @@ def board_beside(image: Path) -> BenchBoard:
 
 @dataclass(frozen=True)
 class Told:
-    """One line of the story: the stage, and what was found there."""
+    """One line of the story: the stage, what was found there, and whether it was followed or taken for granted."""
 
     stage: str
     text: str
+    followed: bool = True
 
 
 @dataclass(frozen=True)
@@ -139,13 +140,13 @@ class BootFiles:
 
     # Telling
 
-    def tell(self, stage: str, text: str) -> None:
-        self.result.story.append(Told(stage, text))
+    def tell(self, stage: str, text: str, followed: bool = True) -> None:
+        self.result.story.append(Told(stage, text, followed))
 
     def grant(self, stage: str, what: str, why: str) -> None:
         """Notes something that is taken for granted, in the story too."""
         self.result.granted.append(Granted(stage, what, why))
-        self.tell(stage, f"taken for granted: {what}, since {why}")
+        self.tell(stage, f"taken for granted: {what}, since {why}", followed=False)
 
     def trouble(self, code: str, what: str, why: str, remedy: str, key: str = "") -> Trouble:
         return Trouble(code, what, self.board.places.get(key, Place(Path(self.name))), why, remedy)

@@ -163,7 +163,7 @@ def on_the_bench(path: Path, as_json: bool) -> bool:
             {
                 "ok": result.reached,
                 "image": str(path),
-                "story": [{"stage": told.stage, "text": told.text} for told in result.story],
+                "story": [{"stage": told.stage, "text": told.text, "followed": told.followed} for told in result.story],
                 "granted": [{"stage": one.stage, "what": one.what, "why": one.why} for one in result.granted],
                 "stop": None if result.stop is None else result.stop.as_json(),
                 "warnings": [one.as_json() for one in result.warnings],
@@ -171,7 +171,7 @@ def on_the_bench(path: Path, as_json: bool) -> bool:
         )
         return result.reached
     for told in result.story:
-        mark = styled("✓", "green")
+        mark = styled("✓", "green") if told.followed else styled("?", "yellow")
         last = told.stage == "end"
         text = fitted(told.text, 18)
         sys.stdout.write(f"  {mark} {styled(told.stage.ljust(13), 'dim')} {styled(text, 'bold') if last else text}\n")

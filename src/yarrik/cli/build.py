@@ -129,7 +129,7 @@ def fetch(
 
 def show_report(report: BuildReport, hint: bool = True) -> None:
     """The end of a build: what happened, what lies where, what to type next."""
-    from yarrik.cli.view import show_notes, show_warnings, styled
+    from yarrik.cli.view import fitted, show_notes, show_warnings, styled
     from yarrik.errors import shown_path
     from yarrik.units import shown_size
 
@@ -167,7 +167,7 @@ def show_report(report: BuildReport, hint: bool = True) -> None:
     story = report.out / "boot-story.txt"
     if story.is_file():
         lines = story.read_text().splitlines()
-        sys.stdout.write(f"  bench board: {lines[-1].partition(' ')[2].strip()} (boot-story.txt)\n")
+        sys.stdout.write("  " + fitted(f"bench board: {lines[-1].partition(' ')[2].strip()} (boot-story.txt)", 4) + "\n")
     if hint:
         sys.stdout.write(f"next: yarrik boot {report.product}\n")
 
@@ -175,7 +175,9 @@ def show_report(report: BuildReport, hint: bool = True) -> None:
 def _what_ran(report: BuildReport) -> str:
     count = {how: sum(step.how == how for step in report.steps) for how in ("kept", "shared")}
     same = sum(step.same for step in report.ran)
-    parts = [f"{len(report.ran)} steps ran" + (f" ({same} with the same result)" if same else "")]
+    parts = [
+        f"{len(report.ran)} step{'' if len(report.ran) == 1 else 's'} ran" + (f" ({same} with the same result)" if same else "")
+    ]
     parts += [f"{count['shared']} came from a shared cache"] if count["shared"] else []
     return ", ".join([*parts, f"{count['kept']} kept"])
 
