@@ -182,7 +182,8 @@ class Sandbox:
         with self._lock:
             self.stopped = True
             for process in self._processes:
-                _signal(process, signal.SIGTERM)
+                # A sandbox ends hard in any case, with bubblewrap.
+                _signal(process, signal.SIGTERM if self.bubblewrap is None else signal.SIGKILL)
         threading.Thread(target=self._end, daemon=True).start()
 
     def _end(self) -> None:
@@ -324,10 +325,35 @@ def _end_all(process: subprocess.Popen[bytes]) -> None:
 
 
 def _signal(process: subprocess.Popen[bytes], number: int) -> None:
-    """Sends a signal to a command and to all that it started."""
+    """Sends a signal to a command and to all that it started.
+
+    What left the command's process group is ended at once. The first process of a sandbox did: it takes no signal but
+    SIGKILL, and does not hear of the end of bubblewrap, its parent, before it has asked for that. So bubblewrap is
+    halted while its children are looked up."""
+    if process.returncode is not None:
+        return
+    with contextlib.suppress(ProcessLookupError, ChildProcessError):
+        os.kill(process.pid, signal.SIGSTOP)
+        deadline = time.monotonic() + 0.2
+        while os.waitid(os.P_PID, process.pid, os.WSTOPPED | os.WEXITED | os.WNOWAIT | os.WNOHANG) is None:
+            if time.monotonic() > deadline:
+                break
+            time.sleep(0.001)
+    for child in _children(process.pid):
+        with contextlib.suppress(ProcessLookupError):
+            if os.getpgid(child) != process.pid or number == signal.SIGKILL:
+                os.kill(child, signal.SIGKILL)
     with contextlib.suppress(ProcessLookupError):
-        if process.returncode is None:
-            os.killpg(process.pid, number)
+        os.killpg(process.pid, number)
+        os.kill(process.pid, signal.SIGCONT)
+
+
+def _children(number: int) -> list[int]:
+    """The processes that a process of ours started and that are still there; none where the kernel does not tell."""
+    try:
+        return [int(word) for word in Path(f"/proc/{number}/task/{number}/children").read_text().split()]
+    except OSError:
+        return []
 
 
 def _is_folder(path: Path) -> bool:
