@@ -122,7 +122,7 @@ class Arm64WithAnEnvironmentInFlash(BoardTest):
     product = "gauge-kittiwake-placed"
 
     def test_the_bootloader_takes_our_environment_and_goes_by_it(self) -> None:
-        self.assertIn("with 1 overlay", self.build())
+        self.assertIn("that the bootloader lays 1 overlay on", self.build())
         said = self.boot()
         self.assertIn("Loading Environment from Flash... OK", said)
         self.assertIn("Booting using the fdt blob at 0x43e00000", said)

@@ -161,7 +161,7 @@ class TheDemoOnTheHost(ProgramTest):
         sums = (self.root / "out/tide-office/SHA256SUMS").read_text()
         subprocess.run(["rm", "-rf", str(self.folder / "cache")], check=True)
         plan = self.yarrik_json("plan", "tide-office", at=self.root)
-        self.assertIn("its result is no longer in the cache", {step["reason"] for step in plan["steps"]})
+        self.assertIn("the cache does not have its result", {step["reason"] for step in plan["steps"]})
         self.assertIn("build tide", self.ran(self.build()))
         self.assertEqual((self.root / "out/tide-office/SHA256SUMS").read_text(), sums)
 

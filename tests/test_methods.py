@@ -54,7 +54,7 @@ class BoardsBootInManyWays(GaugeTest):
         self.board('[boot]\nmethod = "fit"\nkey = "k.pem"\nkey-name = "harbour"\noverlays = "placed"\n')
         story = self.build()
         self.assertIn("all hashes fit, signed by harbour", story)
-        self.assertIn("with 1 overlay", story)
+        self.assertIn("that the bootloader lays 1 overlay on", story)
         fit = self.on_card("/tide-gauge.itb")
         self.assertEqual(verify_fit(fit, key.public_key()), ["tide-gauge"])
         said = self.tool("dumpimage", "-l", self.write("t.itb", fit))
@@ -112,7 +112,7 @@ class BoardsBootInManyWays(GaugeTest):
 
     def test_overlays_left_to_the_bootloader_are_named_in_its_menu(self) -> None:
         self.board('[boot]\noverlays = "placed"\n')
-        self.assertIn("with 1 overlay", self.build())
+        self.assertIn("that the bootloader lays 1 overlay on", self.build())
         self.assertIn("fdtoverlays /overlays/tide-sensor.dtbo\n", self.on_card("/extlinux/extlinux.conf").decode())
         base = decode_blob(self.on_card("/kittiwake.dtb"))
         self.assertIsNone(base.root.find("/tide-sensor"))
