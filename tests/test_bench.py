@@ -38,8 +38,11 @@ class MistakesPlantedIntoDefinitions(ProgramTest):
          '[[file]]\npath = "/sbin/first"\ncontent = "#! /usr/bin/env -S nosuchtongue -x\\n"\nmode = "0755"\n',
          LINE, 'arguments = ["init=/sbin/first"]', "BOOT-INIT", "nosuchtongue (through env), which is not there"),
         ("32 an open account beside a remote login", IMAGE, None,
-         '[[file]]\npath = "/usr/sbin/dropbear"\ncontent = "#!/bin/sh\\n"\nmode = "0755"\n', "", "",
-         "LOGIN-OPEN", "`root` needs no password, and /usr/sbin/dropbear"),
+         '[[file]]\npath = "/usr/sbin/harbour-door"\ncontent = "#!/bin/sh\\necho SSH-2.0-door\\n"\nmode = "0755"\n', "", "",
+         "LOGIN-OPEN", "`root` needs no password, and /usr/sbin/harbour-door"),
+        ("32 the same known by its name", IMAGE, None,
+         '[[file]]\npath = "/usr/bin/in.telnetd"\ncontent = "#!/bin/sh\\n"\nmode = "0755"\n', "", "",
+         "LOGIN-OPEN", "`root` needs no password, and /usr/bin/in.telnetd"),
         ("33 a service's program is not executable", IMAGE, None,
          '[[file]]\npath = "/usr/bin/tidier"\ncontent = "#!/bin/sh\\n"\nmode = "0644"\n'
          '[[file]]\npath = "/etc/services/x.service"\ncontent = "run = /usr/bin/tidier\\n"\n', "", "",

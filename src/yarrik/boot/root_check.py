@@ -18,10 +18,10 @@ from yarrik.resolve.runtime import LIBRARY_FOLDERS
 _PROGRAM_LIMIT = 256 << 20
 _SERVICE_FOLDERS = ("/etc/services",)
 _UNIT_FOLDERS = ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
-#: Programs that let people log in over a network, whoever made them.
-_REMOTE_LOGINS = frozenset(
-    ["sshd", "dropbear", "telnetd", "in.telnetd", "utelnetd", "rlogind", "in.rlogind", "rshd", "in.rshd", "tinysshd", "ttyd"]
-)
+#: Daemons that let people log in over a network, whoever made them: `in.telnetd` as well as `telnetd`.
+_REMOTE_LOGIN = re.compile(r"(?:sshd|telnetd|rlogind|rshd|ttyd)\Z")
+#: What a secure shell says of itself first (RFC 4253, 4.2). In a folder for system programs that is the server.
+_SECURE_SHELL = b"SSH-2.0-"
 _LOADERS = ("modprobe", "insmod", "udevd", "systemd-udevd", "mdev", "kmod")
 _PATH = ("/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin")
 _BANNER = re.compile(rb"Linux version (\d+\.[0-9A-Za-z.+~_-]+) \(")
@@ -253,10 +253,8 @@ class RootChecks:
                 )
         secret = {one[0]: secrets.get(one[0], "!") if one[1] == "x" else one[1] for one in shells}
         open_ones = [name for name, value in secret.items() if value == ""]
-        remote = sorted(
-            path for path in (found.path for found in self._programs()) if path.rpartition("/")[2] in _REMOTE_LOGINS
-        )
-        if open_ones and remote:
+        remote = sorted(found.path for found in self._programs() if self._lets_in(found)) if open_ones else []
+        if remote:
             self.stop(
                 "LOGIN-OPEN",
                 f"`{open_ones[0]}` needs no password, and {remote[0]} lets people log in over the network",
@@ -271,6 +269,17 @@ class RootChecks:
                 "nobody can log in",
                 "set the image's `root.login`, or take the login out",
             )
+
+    def _lets_in(self, found: Found) -> bool:
+        """Whether a program lets people log in over the network."""
+        folder, _, name = found.path.rpartition("/")
+        if _REMOTE_LOGIN.search(name):
+            return True
+        if not folder.endswith("sbin") or found.kind != "file" or found.size > _PROGRAM_LIMIT:
+            return False
+        with contextlib.suppress(ValueError):
+            return _SECURE_SHELL in self.root.content(found.path, _PROGRAM_LIMIT)
+        return False
 
     def _has_getty(self) -> bool:
         logins = ("getty", "agetty", "mgetty", "login")
