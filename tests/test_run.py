@@ -158,8 +158,8 @@ class KernelOptionsThatDidNotSurviveAreNamed(FolderTest):
         self.assertIn("it has no prompt", found[3].why)
         self.assertIn("CONFIG_HELD=n was asked for and came out as y", found[2].what)
 
-    def lost(self, fragment: str, *have: str) -> str:
-        final = "#\n# Linux/arm64 6.1.0 Kernel Configuration\n#\n" + "".join(f"CONFIG_{word}\n" for word in have)
+    def lost(self, fragment: str, *have: str, head: str = "arm64") -> str:
+        final = f"#\n# Linux/{head} 6.1.0 Kernel Configuration\n#\n" + "".join(f"CONFIG_{word}\n" for word in have)
         found = list(lost_options(fragment, Path("f.kcfg"), final, Folder.at(self.folder / "src")))
         self.assertEqual(len(found), 1)
         return f"{found[0].what}; {found[0].why}; {found[0].remedy}"
@@ -176,6 +176,11 @@ class KernelOptionsThatDidNotSurviveAreNamed(FolderTest):
             "src/sound/soc/Kconfig",
             'config SOC\n\ttristate "SoC" # as a module too\n\tselect HIDDEN\n\tselect CHOSEN if \\\n\t\tSOUND = y\nconfig FLAG\n\tbool "Flag"\n',
         )
+        self.write("src/arch/x86/Kconfig", 'config PLACE\n\tbool "Place"\n\tdepends on EXPERT\n')
+        for head in ("x86", "x86_64"):
+            self.assertIn("it depends on EXPERT", self.lost("CONFIG_PLACE=y", head=head))
+        self.write("src/arch/arm64/Kconfig", "")
+        self.assertIn("no Kconfig file of this kernel", self.lost("CONFIG_PLACE=y"))
         self.write("src/arch/mips/Kconfig", 'config SOC\n\ttristate "another"\n\tdepends on NOWHERE\n')
         for fragment, have, words in (
             ("CONFIG_SOC=y", ["BUS=y"], "it depends on SOUND, which is not set; add CONFIG_SOUND=y to the same fragment"),

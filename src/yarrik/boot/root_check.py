@@ -18,7 +18,7 @@ from yarrik.resolve.runtime import LIBRARY_FOLDERS
 _PROGRAM_LIMIT = 256 << 20
 _SERVICE_FOLDERS = ("/etc/services",)
 _UNIT_FOLDERS = ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
-#: Daemons that let people log in over a network, whoever made them: `in.telnetd` as well as `telnetd`.
+#: Daemons that let people log in over a network: `in.telnetd` as well as `telnetd`.
 _REMOTE_LOGIN = re.compile(r"(?:sshd|telnetd|rlogind|rshd|ttyd)\Z")
 #: What a secure shell says of itself first (RFC 4253, 4.2). In a folder for system programs that is the server.
 _SECURE_SHELL = b"SSH-2.0-"
@@ -248,7 +248,7 @@ class RootChecks:
                 self.warn(
                     "LOGIN-NO-SHELL",
                     f"the shell of `{one[0]}`, {shell}, is not in the image",
-                    "who logs in as this account is thrown out at once",
+                    "a login with this account ends at once",
                     "add the package that brings it, or name another shell",
                 )
         secret = {one[0]: secrets.get(one[0], "!") if one[1] == "x" else one[1] for one in shells}
@@ -258,7 +258,7 @@ class RootChecks:
             self.stop(
                 "LOGIN-OPEN",
                 f"`{open_ones[0]}` needs no password, and {remote[0]} lets people log in over the network",
-                "whoever reaches the board owns it",
+                "everybody on the network can log in as this user",
                 "lock the account or give it a password (`root.login`), or take the service out",
             )
         keys = any(path.endswith("/authorized_keys") for path in self.root.paths)

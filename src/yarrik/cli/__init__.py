@@ -67,7 +67,7 @@ def _end_after(number: int) -> None:
 
     time.sleep(GRACE)
     kill_all()
-    time.sleep(0.8)  # whoever waits for a step ends now, in good order
+    time.sleep(0.8)  # threads that wait for a step return now, and the normal exit may still come first
     sys.stderr.write("stopped in the middle of something long; what was finished is kept, build again to go on\n")
     sys.stderr.flush()
     os._exit(128 + number)

@@ -304,7 +304,7 @@ def _extract(image: Path, chosen: list[FoundPartition], path: str, to: Path, jso
         raise YarrikError(
             Trouble("EXTRACT-REFUSED", f"not written: {_first_of(done.refused)}", Place(image),
                     why="a member below a link would be written wherever the link leads, outside of the folder",
-                    remedy="whoever made this archive should be asked; all else in it was written"),
+                    remedy="do not trust this archive before its origin is clear; all other members were written"),
             "work",
         )  # fmt: skip
 

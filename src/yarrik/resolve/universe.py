@@ -517,7 +517,7 @@ class Universe:
     def _in_version(self, terms: Sequence[tuple[Thing, int]], thing: Thing, need: Requirement, fact: Fact) -> Iterator[Clause]:
         bad = self.versions_where(thing, lambda version: not need.wish.allows(version))
         if bad == self.everything(thing):
-            # Nothing answers it, whoever else asks for the recipe: nobody else is to be blamed.
+            # No version answers it: the other recipes that ask for it are not the reason.
             fact, bad = replace(fact, unanswered=thing), bad | NOTHING
         if bad:
             yield self._clause(fact, *terms, (thing, bad))

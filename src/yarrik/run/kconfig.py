@@ -40,12 +40,19 @@ class Options:
 
     @classmethod
     def of(cls, source: Folder, kernel_arch: str = "") -> Options:
-        """Reads all Kconfig files of a kernel tree; of other architectures than `kernel_arch` none, if that is given."""
+        """Reads all Kconfig files of a kernel tree; of other architectures than `kernel_arch` none, if it has a folder.
+
+        It may have none: make takes `x86_64` as a name for `arch/x86`."""
         found = cls()
-        for path, status, _ in source.walk():
-            name = path.rpartition("/")[2]
-            elsewhere = kernel_arch and re.match(rf"arch/(?!{re.escape(kernel_arch)}/)[^/]+/", path)
-            if name.startswith("Kconfig") and stat.S_ISREG(status.st_mode) and not elsewhere:
+        paths = [
+            path
+            for path, status, _ in source.walk()
+            if path.rpartition("/")[2].startswith("Kconfig") and stat.S_ISREG(status.st_mode)
+        ]
+        own = f"arch/{kernel_arch}/"
+        has_own = any(path.startswith(own) for path in paths)
+        for path in paths:
+            if not has_own or path.startswith(own) or not re.match("arch/[^/]+/", path):
                 found.read(path, source.text(path))
         return found
 
