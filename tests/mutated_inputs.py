@@ -303,12 +303,17 @@ def _too_long(*_: object) -> NoReturn:
     raise TimeoutError(f"it took longer than {SECONDS} s")
 
 
+#: Null characters, escapes, and pieces of paths: each means something to one reader or another.
+_PIECES = (b"\0", b"\\u0000", b"\x1b[2J", b"../", b"/", b"\n", b'"', b"\xe2\x80\xae", b"9" * 40, b"-1", b"\xed\xb3\xbf")
+
+
 def mutated(data: bytes, make: random.Random) -> bytes:
-    """The data with bytes changed, cut, doubled or moved; now and then with a long run of one of its bytes."""
+    """The data with bytes changed, cut, doubled or moved; now and then with a long run of one of its bytes, or with a piece
+    of text that has a meaning to some reader."""
     found = bytearray(data)
     for _ in range(make.choice((1, 1, 2, 4, 12))):
         at = make.randrange(len(found) + 1)
-        kind = make.randrange(8)
+        kind = make.randrange(9)
         if kind < 4 and at < len(found):
             found[at] = make.choice(
                 (0, 0xFF, 0x7F, 0x80, 0x2F, 0x3D, 0x22, make.randrange(256), found[at] ^ 1 << make.randrange(8))
@@ -320,6 +325,8 @@ def mutated(data: bytes, make: random.Random) -> bytes:
             found[at:at] = piece * make.choice((1, 2, 40))
         elif kind == 6 and at < len(found):
             found[at:at] = bytes([found[at]]) * make.choice((3, 200, 6000))
+        elif kind == 7:
+            found[at:at] = make.choice(_PIECES)
         elif at + 4 <= len(found):
             found[at : at + 4] = make.choice(
                 (b"\xff\xff\xff\xff", b"\0\0\0\0", b"\x7f\xff\xff\xff", b"\x80\0\0\0", b"\0\0\0\x01")

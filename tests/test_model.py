@@ -4,10 +4,10 @@ import unittest
 
 from tests.support import FolderTest
 from yarrik.errors import YarrikError
-from yarrik.model import Board, Recipe, load_workspace
+from yarrik.model import Board, Overrides, Recipe, load_workspace
 from yarrik.model.checking import convert, find_troubles
 from yarrik.model.positions import key_lines
-from yarrik.model.reading import read_document
+from yarrik.model.reading import dotted, read_document
 from yarrik.model.stacking import stacked
 
 
@@ -84,6 +84,38 @@ class DefinitionsAreReadStrictly(FolderTest):
         with self.assertRaises(YarrikError) as caught:
             read_document(self.write("x.toml", b"a = '\xff'\n"))
         self.assertEqual(caught.exception.troubles[0].code, "FILE-NOT-UTF8")
+
+
+class NumbersAndTextsThatNobodyWrites(FolderTest):
+    def troubles(self, text: str) -> list[str]:
+        with self.assertRaises(YarrikError) as caught:
+            convert(read_document(self.write("recipe.toml", text)), Recipe)
+        return [f"{trouble.code} {trouble.place.key}" for trouble in caught.exception.troubles]
+
+    def test_a_null_character_is_refused_wherever_it_stands(self) -> None:
+        for text, key in (
+            ('[[source]]\npath = "s\\u0000rc"\n', "source.1.path"),
+            ('licence = "M\\U00000000IT"\n', "licence"),
+            ('[build]\ncommands = ["x", "a\\u0000b"]\n', "build.commands.2"),
+            ('[options."a\\u0000"]\n', "options.a\\u0000"),
+        ):
+            self.assertEqual(self.troubles(text), [f"FILE-NULL-CHARACTER {key}"])
+
+    def test_a_number_of_thousands_of_digits_is_no_traceback(self) -> None:
+        self.assertEqual(self.troubles(f"version = {'9' * 5000}\n"), ["FILE-NOT-TOML None"])
+        for key in ("weight", "process-limit"):
+            text = f'version = "1"\nlicence = "MIT"\n[build]\nusing = "plain"\n{key} = {"9" * 400}\n'
+            self.assertEqual(self.troubles(text), [f"VALUE-UNFIT build.{key}"])
+        settings = [f"board.memory.size={'9' * 5000}", 'image.hostname="a\\u0000b"']
+        codes = []
+        for setting in settings:
+            with self.assertRaises(YarrikError) as caught:
+                Overrides.of((), {}, (setting,))
+            codes.append(caught.exception.troubles[0].code)
+        self.assertEqual(codes, ["VALUE-UNFIT", "FILE-NULL-CHARACTER"])
+
+    def test_a_key_of_a_digit_that_is_no_number_is_shown_as_it_is(self) -> None:
+        self.assertEqual(dotted(("options", "²", "0")), "options.².1")
 
 
 class DefinitionsStack(FolderTest):

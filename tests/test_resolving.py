@@ -152,6 +152,48 @@ class AnswersAreFound(ResolvingTest):
         return next(file for file in there.rglob("*") if file.is_file()).read_text()
 
 
+class OnlyWhatIsAskedForHasToBeWhole(ResolvingTest):
+    BROKEN = 'versoin = "1"\n[package.other-tools]\nprovides = ["painter"]\n'
+
+    def codes(self, *words: str, code: int = 2) -> list[str]:
+        return [one["code"] for one in self.yarrik_json(*words, code=code, at=self.root)["troubles"]]
+
+    def test_a_recipe_with_errors_that_no_product_uses_stops_none(self) -> None:
+        self.write("w/s/recipes/other/recipe.toml", self.BROKEN)
+        self.write("w/s/boards/spare.toml", 'extends = "gone"\n')
+        found = self.yarrik_json("check", at=self.root)
+        self.assertEqual([one["code"] for one in found["warnings"]], ["DEFINITIONS-BROKEN"])
+        self.assertIn("`other`", found["warnings"][0]["what"])
+        self.assertIn("yarrik check --all", found["warnings"][0]["remedy"])
+        self.assertEqual(self.codes("check", "--all"), ["KEY-UNKNOWN", "KEY-MISSING", "KEY-MISSING", "EXTENDS-UNKNOWN"])
+
+    def test_who_uses_it_is_told_of_all_errors_at_once(self) -> None:
+        self.write("w/s/recipes/other/recipe.toml", self.BROKEN)
+        self.write("w/s/recipes/third/recipe.toml", "verison = 3\n")
+        for name in ("other", "other-tools", "painter"):
+            with self.subTest(name):
+                self.image(name)
+                self.assertEqual(self.codes("check").count("KEY-UNKNOWN"), 2)
+        self.image(more='recommends = ["painter"]')
+        self.assertIn("KEY-UNKNOWN", self.codes("check"), "a recommended package must not go without a word")
+
+    def test_a_recipe_that_is_no_toml_is_known_by_what_it_seems_to_bring(self) -> None:
+        self.write("w/s/recipes/other/recipe.toml", '[package.other-tools\nprovides = ["painter",\n  "drawer"]\n')
+        for name in ("other-tools", "drawer"):
+            self.image(name)
+            self.assertEqual(self.codes("check"), ["FILE-NOT-TOML"])
+        self.image()
+        self.yarrik("check", at=self.root)
+
+    def test_all_products_are_checked_and_each_says_how_it_stands(self) -> None:
+        self.write("w/products/q.toml", 'board = "b"\nprofile = "p"\nimage = "none"\n')
+        self.assertEqual(self.yarrik_json("check", "p", at=self.root)["ok"], True)
+        self.assertEqual(self.codes("check", "--all"), ["IMAGE-UNKNOWN"])
+        (self.root / "products/q.toml").unlink()
+        self.assertEqual(self.yarrik_json("check", "--all", at=self.root)["products"], ["p"])
+        self.assertEqual(self.codes("check", "p", "--all"), ["CHECK-ALL"])
+
+
 class ClashesAreExplained(ResolvingTest):
     def test_16_no_version_satisfies_everybody(self) -> None:
         self.library()

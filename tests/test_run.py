@@ -294,6 +294,11 @@ class PatchesThatDoNotFitAreExplained(FolderTest):
         self.assertEqual(self.told("".join(lines).replace("two", "zwei")), [("x.c", 2, "two", "zwei", 3), gone])
         self.assertEqual(self.told("".join(lines[:9])), [("x.c", 10, "ten", None, 9), gone])
 
+    def test_a_line_number_of_thousands_of_digits_is_none(self) -> None:
+        (self.folder / "source").mkdir()
+        for hunk in (f"@@ -3,{'7' * 5000} +1 @@", f"@@ -{'7' * 5000} +1 @@"):
+            self.assertEqual(misfits(f"--- a/x\n+++ b/x\n{hunk}\n-y\n+z\n", self.sources()), [])
+
     def test_paths_that_lead_out_are_not_looked_at(self) -> None:
         self.write("secret", "x\n")
         (self.folder / "source").mkdir()

@@ -468,7 +468,7 @@ class _Bench(BootFiles):
             return found
         device = wanted.removeprefix("/dev/")
         counted = r"(?:mmcblk#|nvme#n#|mtdblock#|nbd#|loop#)".replace("#", r"(?:0|[1-9]\d*)")
-        match = re.match(rf"(?:(?:sd|vd|xvd|hd)[a-z]|{counted}p)([1-9]\d*)\Z", device)
+        match = re.match(rf"(?:(?:sd|vd|xvd|hd)[a-z]|{counted}p)([1-9]\d{{0,5}})\Z", device)
         if match is None:
             whole = re.match(r"(?:(?:sd|vd|xvd|hd)[a-z]+|mmcblk\d+|nvme\d+n\d+|mtdblock\d+)\Z", device)
             if whole and self.image.table == "none":

@@ -15,7 +15,7 @@ _DRIVERS: dict[str, tuple[str, ...]] = {
 _PORT_NAMES = ("serial", "uart")
 #: Consoles that no device tree tells of: firmware's own, virtual screens, gadgets, the network.
 _ELSEWHERE = re.compile(r"(?:tty\d*|hvc\d+|ttyGS\d+|ttyUSB\d+|netcon\d*|null|uart.*|earlycon.*)\Z")
-_PORT = re.compile(r"(?P<driver>[A-Za-z]+?)(?P<number>\d+)\Z")
+_PORT = re.compile(r"(?P<driver>[A-Za-z]+?)(?P<number>\d{1,4})\Z")
 
 
 def console_problem(tree: DeviceTree, console: str) -> str | None:

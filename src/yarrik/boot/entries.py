@@ -93,5 +93,5 @@ def read_loader(text: str) -> tuple[str, int | None]:
     """The default entry (may be a pattern) and the seconds until it starts; None when it waits for somebody."""
     settings: Mapping[str, str] = dict(read_lines(text))
     seconds = settings.get("timeout", "0")
-    waits = seconds == "menu-force" or not seconds.isascii() or not seconds.isdigit()
+    waits = seconds == "menu-force" or not seconds.isascii() or not seconds.isdigit() or len(seconds) > 9
     return settings.get("default", "").removesuffix(".conf"), None if waits else int(seconds)

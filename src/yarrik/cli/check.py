@@ -3,23 +3,42 @@
 from __future__ import annotations
 
 import sys
+from typing import TYPE_CHECKING, Annotated
+
+import typer
 
 from yarrik.cli import app
 from yarrik.cli.options import JsonOption, ProductArgument, SetOption, WithOption, WorkspaceOption, composed, opened
 
+if TYPE_CHECKING:
+    from yarrik.run import Session
 
-@app.command(epilog="Example: [bold]yarrik check tide-gauge[/bold] before a long build.")
+
+@app.command(
+    epilog="Example: [bold]yarrik check tide-gauge[/bold] before a long build; [bold]yarrik check --all[/bold] before a commit."
+)
 def check(
     product: ProductArgument = None,
     variants: WithOption = None,
     settings: SetOption = None,
     workspace: WorkspaceOption = None,
     json: JsonOption = False,
+    everything: Annotated[
+        bool, typer.Option("--all", help="Checks all products, and definitions that no product uses.")
+    ] = False,
 ) -> None:
     """Checks definitions, order, sources, compilers and host programs of a product. Builds nothing."""
     from yarrik.cli.view import print_json, show_table, show_warnings, styled
+    from yarrik.errors import Trouble, YarrikError
 
     with opened(workspace) as session:
+        if everything:
+            if product:
+                raise YarrikError(
+                    Trouble("CHECK-ALL", "--all checks every product, and one is named", remedy="leave one of them out")
+                )
+            _check_all(session, variants, settings, json)
+            return
         composition = composed(session, product, variants, settings)
         graph = session.graph(composition)
         session.check_programs(graph)
@@ -55,3 +74,35 @@ def check(
     ]
     show_table(rows)
     show_warnings(warnings)
+
+
+def _check_all(session: Session, variants: list[str] | None, settings: list[str] | None, json: bool) -> None:
+    """Every definition, then every product; all errors together at the end."""
+    from yarrik.cli.view import print_json, show_table, show_warnings
+    from yarrik.errors import Collector, YarrikError
+
+    collector, warnings = Collector(), Collector()
+    results: list[tuple[str, str]] = []
+    try:
+        session.workspace.check()
+    except YarrikError as error:
+        collector.extend(error.troubles)
+    for name in sorted(session.workspace.shelved["product"]):
+        try:
+            composition = composed(session, name, variants, settings)
+            session.check_programs(session.graph(composition))
+            found = [one for one in session.warnings(composition) if one.code != "DEFINITIONS-BROKEN"]
+        except YarrikError as error:
+            collector.extend(error.troubles)
+            results.append((name, "errors"))
+            continue
+        warnings.extend(found)
+        results.append((name, f"{len(found)} warning{'s' if len(found) != 1 else ''}" if found else "no trouble found"))
+    if json and not collector.troubles:
+        print_json(
+            {"ok": True, "products": [name for name, _ in results], "warnings": [one.as_json() for one in warnings.troubles]}
+        )
+    elif not json:
+        show_table([*results, ("definitions", str(sum(len(kind) for kind in session.workspace.shelved.values())))])
+        show_warnings(warnings.troubles)
+    collector.raise_if_any()

@@ -19,12 +19,12 @@ def _workspace_here() -> Workspace | None:
     """The workspace around the current folder, for completion; None when there is none that can be read."""
     from yarrik.cache import Memory
     from yarrik.errors import YarrikError
-    from yarrik.model import find_workspace, load_workspace
+    from yarrik.model import find_workspace, open_workspace
 
     try:
         root = find_workspace(Path.cwd())
         file = root / ".yarrik" / "memory.sqlite"
-        return load_workspace(root, Memory(file) if file.exists() else None)
+        return open_workspace(root, Memory(file) if file.exists() else None)
     except (YarrikError, OSError):
         return None
 
@@ -40,7 +40,7 @@ def names_of(*kinds: str) -> Callable[[str], list[str]]:
         for kind in kinds:
             if kind in workspace.shelved:
                 known |= workspace.shelved[kind].keys()
-            for name, shelved in workspace.shelved["recipe"].items() if kind in ("package", "option") else ():
+            for name, shelved in workspace.readable("recipe") if kind in ("package", "option") else ():
                 raw = shelved.document.raw
                 if kind == "package":
                     known |= raw.get("package", {name: None}).keys()

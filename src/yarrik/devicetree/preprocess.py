@@ -12,7 +12,7 @@ from yarrik.devicetree.source import SourceError
 from yarrik.errors import Place, Trouble
 
 _USED = re.compile(r"^[ \t]*#[ \t]*(?:include|define|undef|if|ifdef|ifndef|else|elif|endif|error)\b", re.MULTILINE)
-_TROUBLE = re.compile(r"^(?P<file>[^:\n]+):(?P<line>\d+):(?:\d+:)? *(?:fatal )?error: *(?P<what>.*)$", re.MULTILINE)
+_TROUBLE = re.compile(r"^(?P<file>[^:\n]+):(?P<line>\d{1,9}):(?:\d+:)? *(?:fatal )?error: *(?P<what>.*)$", re.MULTILINE)
 _SECONDS = 60
 
 

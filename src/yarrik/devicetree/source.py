@@ -32,7 +32,7 @@ _TOKENS = re.compile(
     re.VERBOSE | re.DOTALL | re.MULTILINE | re.ASCII,
 )
 #: What a preprocessor leaves behind: the next line is line so-and-so of that file.
-_MARKER = re.compile(r'^#(?:line)?[ \t]+([0-9]+)(?:[ \t]+"((?:[^"\\\n]|\\.)*)")?[^\n]*$', re.MULTILINE)
+_MARKER = re.compile(r'^#(?:line)?[ \t]+([0-9]{1,9})(?:[ \t]+"((?:[^"\\\n]|\\.)*)")?[^\n]*$', re.MULTILINE)
 _NUMBER = re.compile(r"(?:0[xX][0-9a-fA-F]+|[0-9]+)(?:[uU]?[lL]{0,2}|[lL]{1,2}[uU])(?![\w.?#@])")
 _OPERATOR = re.compile(r"<<|>>|<=|>=|==|!=|&&|\|\||[-+*/%&|^~!?:<>()]")
 _ESCAPES = {"a": 7, "b": 8, "t": 9, "n": 10, "v": 11, "f": 12, "r": 13, "\\": 92, '"': 34, "'": 39}
@@ -272,6 +272,8 @@ class _Parser:
     def found_file(self, name: str, named: _Token) -> Path:
         """A file that the source names: beside the file that does, or in one of the folders."""
         beside = _told_place(self.texts.get(named.file, ""), named, 1)[0].parent / name
+        if "\0" in str(beside):
+            raise self.fail("a file name contains a null character", named, "remove the null character")
         return next((place for place in (beside, *(folder / name for folder in self.folders)) if place.is_file()), beside)
 
     def include(self) -> None:

@@ -34,7 +34,7 @@ from yarrik.model.definitions import (
     WorkspaceFile,
 )
 from yarrik.model.reading import Definition, Document, Origin
-from yarrik.model.workspace import Workspace, find_workspace, load_workspace
+from yarrik.model.workspace import Shelved, Workspace, find_workspace, load_workspace, open_workspace
 
 __all__ = [
     "Amendment",
@@ -67,6 +67,7 @@ __all__ = [
     "Profile",
     "Recipe",
     "ShelfFile",
+    "Shelved",
     "Site",
     "Source",
     "User",
@@ -77,4 +78,5 @@ __all__ = [
     "compose",
     "find_workspace",
     "load_workspace",
+    "open_workspace",
 ]

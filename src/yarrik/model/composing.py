@@ -6,7 +6,7 @@ local file, the environment (`YARRIK_SET_…`), the command line (`--set KEY=VAL
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
@@ -14,7 +14,7 @@ from typing import Any
 
 import msgspec
 
-from yarrik.errors import Collector, Place, Trouble, YarrikError, suggestion
+from yarrik.errors import Collector, Place, Trouble, YarrikError, listed, suggestion
 from yarrik.model.checking import convert, find_troubles
 from yarrik.model.conditions import Circumstances
 from yarrik.model.definitions import (
@@ -29,7 +29,7 @@ from yarrik.model.definitions import (
     Versions,
 )
 from yarrik.model.positions import KeyPath
-from yarrik.model.reading import Definition, Document, Origin, Raw
+from yarrik.model.reading import Definition, Document, Origin, Raw, refuse_null
 from yarrik.model.soundness import lost_settings, never_holding, too_late
 from yarrik.model.stacking import stack
 from yarrik.model.workspace import Workspace
@@ -80,8 +80,9 @@ def _setting(label: str, key: str, text: str) -> Document:
 
     try:
         value = tomli.loads(f"value = {text}")["value"]
-    except tomli.TOMLDecodeError:
+    except (ValueError, RecursionError):  # also a number of thousands of digits, which is no TOMLDecodeError
         value = text
+    refuse_null(Path(label), text, {key: value})
     words = key.split(".")
     if words[0] not in _ROOTS or len(words) < 2:
         raise YarrikError(
@@ -207,7 +208,8 @@ def compose(workspace: Workspace, product: str | None = None, overrides: Overrid
     )
     definitions = _definitions(workspace, found, now, changes)
     names = {workspace.shelved["variant"][name].file: name for name in variants}
-    warnings = [trouble for definition in definitions for trouble in _overwritten(definition.document, names)]
+    warnings = [*_unused_and_broken(workspace)]
+    warnings += [trouble for definition in definitions for trouble in _overwritten(definition.document, names)]
     composition = Composition(found, *definitions, workspace, now, tuple(changes), ())
     warnings += _overwritten(composition.wishes[1], names)
     for kind, definition in (("board", composition.board), ("profile", composition.profile), ("image", composition.image)):
@@ -217,6 +219,22 @@ def compose(workspace: Workspace, product: str | None = None, overrides: Overrid
         collector.extend(too_late(workspace, kind, definition.name))
     collector.raise_if_any()
     return replace(composition, warnings=tuple(dict.fromkeys(warnings)))
+
+
+def _unused_and_broken(workspace: Workspace) -> Iterator[Trouble]:
+    """What is said of definitions with errors when nobody has asked for them so far."""
+    broken = workspace.broken
+    if not broken:
+        return
+    names = listed([f"`{one.name}`" for one in broken[:4]] + ([f"{len(broken) - 4} more"] if len(broken) > 4 else []))
+    several = len(broken) > 1
+    yield Trouble(
+        "DEFINITIONS-BROKEN",
+        f"{len(broken)} definitions have errors: {names}" if several else f"the definition {names} has errors",
+        Place(broken[0].file),
+        why=f"this product does not use {'them' if several else 'it'}",
+        remedy="run `yarrik check --all` to see the errors",
+    )
 
 
 def _definitions(

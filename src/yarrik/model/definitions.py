@@ -272,7 +272,7 @@ class Partition(Definable, frozen=True, kw_only=True):
     guid: Guid = ""
     identifier: FilesystemIdentifier = ""
     in_mbr: bool = False
-    inodes: Annotated[int, msgspec.Meta(ge=16)] | None = None
+    inodes: Annotated[int, msgspec.Meta(ge=16, le=0xFFFF_FFFF)] | None = None
     reserved_percent: Annotated[int, msgspec.Meta(ge=0, le=50)] = 0
     tables: Literal["lazy", "full"] = "lazy"
     compression: Literal["", "zstd", "xz", "gzip", "lz4"] = ""
@@ -383,8 +383,8 @@ class ImageNode(Definable, frozen=True, kw_only=True):
 
     path: ImagePath
     kind: Literal["character", "block"]
-    major: int
-    minor: int
+    major: Annotated[int, msgspec.Meta(ge=0, le=0xFFF)]
+    minor: Annotated[int, msgspec.Meta(ge=0, le=0xF_FFFF)]
     owner: Account = "root"
     mode: Mode = "0600"
 
@@ -486,7 +486,7 @@ class Site(Definable, frozen=True, kw_only=True):
     tell for the beginning of a URL where else to look first. `redirect_hosts` are those that other servers may send a download
     on to."""
 
-    jobs: int = 0
+    jobs: Annotated[int, msgspec.Meta(ge=0, le=4096)] = 0
     cache: OneLine = ""
     trusted_keys: tuple[PublicKey, ...] = ()
     shared_cache: tuple[SharedCache, ...] = ()
@@ -544,7 +544,7 @@ class Source(Definable, frozen=True, kw_only=True):
     host_file: str = ""
     debian_package: Name = ""
     sha256: Sha256 = ""
-    member_limit: Annotated[int, msgspec.Meta(ge=1)] = 200_000
+    member_limit: Annotated[int, msgspec.Meta(ge=1, le=1 << 31)] = 200_000
     size_limit: Size = "16 GiB"
 
 
@@ -584,11 +584,11 @@ class Build(Definable, frozen=True, kw_only=True):
     commands_after: tuple[str, ...] = ()
     place: tuple[Placing, ...] = ()
     device_trees: tuple[Relative, ...] = ()
-    weight: int = 1
+    weight: Annotated[int, msgspec.Meta(ge=1, le=4096)] = 1
     memory: Size = ""
     time_limit: Span = ""
     output_limit: Size = ""
-    process_limit: Annotated[int, msgspec.Meta(ge=16)] = 4096
+    process_limit: Annotated[int, msgspec.Meta(ge=16, le=1 << 22)] = 4096
     let_in: tuple[Variable, ...] = ()
     programs: tuple[HostProgram, ...] = ()
 

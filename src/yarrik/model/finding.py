@@ -44,8 +44,8 @@ def _rank(wanted: str, name: str, words: str = "") -> int | None:
 
 
 def _everything(workspace: Workspace, wanted: str) -> Iterator[Found | None]:
-    for kind, definitions in workspace.shelved.items():
-        for name, shelved in definitions.items():
+    for kind in workspace.shelved:
+        for name, shelved in workspace.readable(kind):
             raw = shelved.document.raw
             summary = str(raw.get("summary", ""))
             yield _one(wanted, kind, name, summary, Place(shelved.file))

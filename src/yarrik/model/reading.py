@@ -117,7 +117,8 @@ def read_document(file: Path) -> Document:
     import tomli
 
     try:
-        raw = tomli.loads(file.read_bytes().decode())
+        text = file.read_bytes().decode()
+        raw = tomli.loads(text)
     except OSError as error:
         raise YarrikError(
             Trouble("FILE-UNREADABLE", f"cannot read {file.name}: {error.strerror}", Place(file),
@@ -128,12 +129,41 @@ def read_document(file: Path) -> Document:
             Trouble("FILE-NOT-UTF8", f"{file.name} is not UTF-8 text (byte {error.start})", Place(file),
                     why="TOML is UTF-8 by definition", remedy="save the file as UTF-8")
         ) from error  # fmt: skip
-    except (tomli.TOMLDecodeError, RecursionError) as error:
+    except (ValueError, RecursionError) as error:
+        # A number of thousands of digits is a plain ValueError, which speaks of the interpreter.
+        text = str(error) if isinstance(error, (tomli.TOMLDecodeError, RecursionError)) else "a number is too long"
         raise YarrikError(
-            Trouble("FILE-NOT-TOML", f"{file.name} is not valid TOML: {error}", Place(file, _line_in_message(str(error))),
+            Trouble("FILE-NOT-TOML", f"{file.name} is not valid TOML: {text}", Place(file, _line_in_message(text)),
                     remedy="mend the line; strings stand in quotes, tables in [brackets]")
         ) from error  # fmt: skip
+    refuse_null(file, text, raw)
     return Document(file, raw)
+
+
+def refuse_null(file: Path, text: str, raw: Raw) -> None:
+    """Raises YarrikError for a null character in a key or a value of a TOML text: no path, argument or label can hold one."""
+    if "\\u0000" not in text and "\\U00000000" not in text:
+        return
+    key = next((path for path, value in _texts(raw, ()) if "\0" in value), None)
+    if key is not None:
+        raise YarrikError(
+            Trouble("FILE-NULL-CHARACTER", "a value contains a null character (\\u0000)",
+                    Place(file, key=dotted(key).replace("\0", "\\u0000"), finder=lambda: line_of(file, key)),
+                    why="file names, arguments and settings end at a null character", remedy="remove \\u0000 from the value")
+        )  # fmt: skip
+
+
+def _texts(value: object, path: KeyPath) -> Iterator[tuple[KeyPath, str]]:
+    """All texts with their paths of keys, and the keys themselves."""
+    if isinstance(value, str):
+        yield path, value
+    elif isinstance(value, dict):
+        for key, item in value.items():
+            yield (*path, key), key
+            yield from _texts(item, (*path, key))
+    elif isinstance(value, list):
+        for index, item in enumerate(value):
+            yield from _texts(item, (*path, str(index)))
 
 
 def _paths(value: object, path: KeyPath) -> Iterator[tuple[KeyPath, object]]:
@@ -155,7 +185,7 @@ def paths_below(value: object) -> Iterator[KeyPath]:
 
 def dotted(path: KeyPath) -> str:
     """`disk.0.size` is shown as `disk.1.size`: people count from one."""
-    return ".".join(str(int(word) + 1) if word.isdigit() else word for word in path)
+    return ".".join(str(int(word) + 1) if word.isdecimal() and len(word) < 10 else word for word in path)
 
 
 def values_with_origins(document: Document) -> Iterator[tuple[str, object, Origin]]:
@@ -193,5 +223,5 @@ def line_of(file: Path, path: KeyPath) -> int | None:
 
 
 def _line_in_message(message: str) -> int | None:
-    found = re.search(r"at line (\d+)", message)
+    found = re.search(r"at line (\d{1,9})", message)
     return int(found.group(1)) if found else None

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import threading
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any, Generic, TypeVar
@@ -60,6 +60,8 @@ class Shelved:
     path: str
     encoded: bytes | None
     read: Document | None = None
+    #: What is wrong with it, if it cannot be used: who asks for its document gets these as an error.
+    faults: tuple[Trouble, ...] = ()
 
     @cached_property
     def file(self) -> Path:
@@ -67,6 +69,9 @@ class Shelved:
 
     @cached_property
     def document(self) -> Document:
+        """What is written in the file. Raises YarrikError when it cannot be used."""
+        if self.faults:
+            raise YarrikError(self.faults)
         if self.read is not None:
             return self.read
         assert self.encoded is not None
@@ -151,6 +156,30 @@ class Workspace:
     @cached_property
     def groups(self) -> Resolved[Group]:
         return self._all("group", Group)
+
+    def readable(self, kind: str) -> Iterator[tuple[str, Shelved]]:
+        """The definitions of a kind without those that have errors."""
+        return ((name, shelved) for name, shelved in self.shelved[kind].items() if not shelved.faults)
+
+    @cached_property
+    def broken(self) -> tuple[Shelved, ...]:
+        """The definitions that have errors, whether somebody asks for them or not."""
+        return tuple(one for kind in self.shelved.values() for one in kind.values() if one.faults)
+
+    def check(self) -> None:
+        """Looks at all definitions, also at those that no product uses. Raises YarrikError with all that is wrong."""
+        collector = Collector()
+        for shelved in self.broken:
+            collector.extend(shelved.faults)
+        named = [(kind, name) for kind in EXTENDING for name, _ in self.readable(kind)]
+        amended = [(kind, name) for kind, name in self._amendments if kind not in EXTENDING]
+        for kind, name in [*named, *amended]:
+            if not self.shelved[kind][name].faults:
+                try:
+                    _ = self.by_kind()[kind][name]
+                except YarrikError as error:
+                    collector.extend(error.troubles)
+        collector.raise_if_any()
 
     def by_kind(self) -> dict[str, Mapping[str, Definition[Any]]]:
         """All definitions, by kind and name."""
@@ -258,6 +287,15 @@ def load_workspace(root: Path, memory: Memory | None = None) -> Workspace:
     """Reads the workspace and all definitions on its shelves; raises YarrikError with all troubles at once.
 
     With a `memory`, files that have not changed since they were last found to be good are not read again."""
+    workspace = open_workspace(root, memory)
+    workspace.check()
+    return workspace
+
+
+def open_workspace(root: Path, memory: Memory | None = None) -> Workspace:
+    """Reads the workspace; a definition with errors stops only those who ask for it.
+
+    Raises YarrikError with all that is wrong with the workspace itself: its file, its shelves, its amendments."""
     settings = convert(read_document(root / FILE), WorkspaceFile)
     collector = Collector()
     _check_version(settings.workspace.needs_yarrik, Place(root / FILE, key="workspace.needs-yarrik"), collector)
@@ -268,26 +306,12 @@ def load_workspace(root: Path, memory: Memory | None = None) -> Workspace:
     local = reader.local(root)
     reader.save()
     workspace = Workspace(root, settings, shelved, amendments, local, len(reader.learned))
-    _check_amendments(workspace, collector, reader.broken)
-    for kind in EXTENDING:
-        for name in shelved[kind]:
-            if _rests_on_broken(shelved[kind], kind, name, reader.broken):
-                continue
-            try:
-                _ = getattr(workspace, f"{kind}s")[name]
-            except YarrikError as error:
-                collector.extend(error.troubles)
+    _check_amendments(workspace, collector)
+    if collector.troubles:
+        for one in workspace.broken:
+            collector.extend(one.faults)
     collector.raise_if_any()
     return workspace
-
-
-def _rests_on_broken(known: Mapping[str, Shelved], kind: str, name: str, broken: set[tuple[str, str]]) -> bool:
-    """Whether a definition extends, perhaps through others, one that cannot be read."""
-    seen: set[str] = set()
-    while name in known and name not in seen:
-        seen.add(name)
-        name = str(known[name].document.raw.get("extends", ""))
-    return (kind, name) in broken
 
 
 def _shelves(root: Path, settings: WorkspaceFile, collector: Collector) -> Iterator[tuple[str, Path]]:
@@ -328,8 +352,6 @@ class _Reader:
         self.collector = collector
         self.known = memory.documents(_rules_mark()) if memory is not None else {}
         self.learned: dict[str, tuple[str, bytes]] = {}
-        #: Definitions that are there and cannot be read: whoever refers to one is not to blame.
-        self.broken: set[tuple[str, str]] = set()
 
     def definitions(self, places: list[tuple[str, Path]], kind: str) -> dict[str, Shelved]:
         found: dict[str, Shelved] = {}
@@ -338,11 +360,8 @@ class _Reader:
             self._read_many(files)
         for shelf, name, path, status in files:
             one = self._one(name, shelf, path, status, kind)
-            if one is None:
-                self.broken.add((kind, name))
-                continue
-            if name in found:
-                self._check_twice(found[name], one)
+            if name in found and not one.faults:
+                one = _not_twice(found[name], one)
             found[name] = one
         return found
 
@@ -395,7 +414,7 @@ class _Reader:
         self.collector.extend(find_troubles(document, Local))
         return document
 
-    def _one(self, name: str, shelf: str, path: str, status: os.stat_result, kind: str) -> Shelved | None:
+    def _one(self, name: str, shelf: str, path: str, status: os.stat_result, kind: str) -> Shelved:
         mark = _mark(status)
         known = self.known.get(path)
         if known is not None and known[0] == mark:
@@ -405,17 +424,15 @@ class _Reader:
             check_name(name)
             document = read_document(file)
         except ValueError as error:
-            self.collector.add(Trouble("NAME-UNFIT", str(error), Place(file), remedy="rename the file or folder"))
-            return None
+            trouble = Trouble("NAME-UNFIT", str(error), Place(file), remedy="rename the file or folder")
+            return Shelved(name, shelf, path, None, None, (trouble,))
         except YarrikError as error:
-            self.collector.extend(error.troubles)
-            return None
+            return Shelved(name, shelf, path, None, None, error.troubles)
         shape = SHAPES[kind]
         if not fits(document.raw, shape):
-            troubles = list(find_troubles(document, shape, partial=kind in EXTENDING and "extends" in document.raw))
-            self.collector.extend(troubles)
+            troubles = tuple(find_troubles(document, shape, partial=kind in EXTENDING and "extends" in document.raw))
             if troubles:
-                return None
+                return Shelved(name, shelf, path, None, None, troubles)
         if self.memory is not None:
             try:
                 encoded = msgspec.msgpack.encode(document.raw)
@@ -425,22 +442,24 @@ class _Reader:
                 self.learned[path] = (mark, encoded)
         return Shelved(name, shelf, path, None, document)
 
-    def _check_twice(self, former: Shelved, one: Shelved) -> None:
-        under = former.shelf or "the workspace"
-        if one.document.raw.get("replaces") != former.shelf:
-            self.collector.add(
-                Trouble(
-                    "DEFINITION-TWICE",
-                    f"`{one.name}` is defined on two shelves: {under} and {one.shelf or 'the workspace'}",
-                    Place(one.file),
-                    why="a definition that takes another's place has to say so, or a new shelf would change a product unseen",
-                    remedy=f'rename one of them, or write `replaces = "{under}"` in this one',
-                )
-            )
-
     def save(self) -> None:
         if self.memory is not None and self.learned:
             self.memory.keep_documents(self.learned)
+
+
+def _not_twice(former: Shelved, one: Shelved) -> Shelved:
+    """A definition that takes the place of another of its name: it has to say so."""
+    under = former.shelf or "the workspace"
+    if one.document.raw.get("replaces") == former.shelf:
+        return one
+    trouble = Trouble(
+        "DEFINITION-TWICE",
+        f"`{one.name}` is defined on two shelves: {under} and {one.shelf or 'the workspace'}",
+        Place(one.file),
+        why="a definition that takes another's place has to say so, or a new shelf would change a product unseen",
+        remedy=f'rename one of them, or write `replaces = "{under}"` in this one',
+    )
+    return replace(one, faults=(trouble,))
 
 
 def _mark(status: os.stat_result) -> str:
@@ -485,19 +504,19 @@ def _rules_mark() -> str:
     return " ".join([__version__, *(f"{one.st_size}:{one.st_mtime_ns}" for one in status)])
 
 
-def _check_amendments(workspace: Workspace, collector: Collector, broken: set[tuple[str, str]]) -> None:
+def _check_amendments(workspace: Workspace, collector: Collector) -> None:
     """An amendment needs its target, and may change only what is there."""
     for amendment in workspace.amendments:
         kind, name = amendment.value.target
         place = amendment.document.origin(kind).place
         if name not in workspace.shelved[kind]:
-            if (kind, name) in broken:
-                continue
             collector.add(
                 Trouble("AMENDMENT-TARGET", f"the amendment `{amendment.name}` changes the {kind} `{name}`, which no shelf has",
                         place, why="the definition was renamed or removed, and the change would be lost",
                         remedy=suggestion(name, workspace.shelved[kind]))
             )  # fmt: skip
+            continue
+        if workspace.shelved[kind][name].faults:
             continue
         target = workspace.shelved[kind][name].document.raw
         parts = [amendment.document.part("set")]
@@ -514,14 +533,6 @@ def _check_amendments(workspace: Workspace, collector: Collector, broken: set[tu
                                     why="what it changed may have been renamed",
                                     remedy=suggestion(key, target.get(table, {})) + f"; for a new one, write `{sign}` too")
                         )  # fmt: skip
-    if collector.troubles:
-        return
-    for kind, name in workspace._amendments:
-        try:
-            if kind == "recipe":
-                workspace.recipes[name]
-        except YarrikError as error:
-            collector.extend(error.troubles)
 
 
 def _check_version(wanted: str, place: Place, collector: Collector) -> None:

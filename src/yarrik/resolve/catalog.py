@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
+from pathlib import Path
 from typing import Any
 
 from yarrik.errors import Trouble, YarrikError
-from yarrik.model import Composition, Definition, PackageRule, Recipe, Workspace
+from yarrik.model import Composition, Definition, PackageRule, Recipe, Shelved, Workspace
 from yarrik.versions import Version
 
 #: Roles that only one package of an image may have.
@@ -78,7 +80,7 @@ class Catalog:
         for change in self.composition.changes:
             for name, part in change.raw.get("set", {}).get("recipe", {}).items():
                 amended.setdefault(name, []).append({"set": part})
-        for name, shelved in self.workspace.shelved["recipe"].items():
+        for name, shelved in self.workspace.readable("recipe"):
             raw = shelved.document.raw
             tables = [raw, *(when["set"] for when in raw.get("when", ()))]
             for change in amended.get(name, ()):
@@ -105,8 +107,20 @@ class Catalog:
                 packages.setdefault(package, []).append(name)
         return packages, answering
 
+    @cached_property
+    def _unreadable(self) -> dict[str, Shelved]:
+        """Recipes with errors, by the names that they would answer to as far as their text tells."""
+        broken = [one for one in self.workspace.shelved["recipe"].values() if one.faults]
+        return {name: one for one in broken for name in (*package_names(one.name, {}), *_names_in_text(one.file))}
+
+    def _needs_whole(self, name: str) -> None:
+        """Raises YarrikError with the errors of a recipe that may bring what is asked for."""
+        if name in self._unreadable:
+            _ = self._unreadable[name].document
+
     def recipes_with(self, package: str) -> list[str]:
-        """The recipes that yield a package of this name."""
+        """The recipes that yield a package of this name. Raises YarrikError when one of them has errors."""
+        self._needs_whole(package)
         return self._names[0].get(package, [])
 
     def packages_of(self, recipe: str) -> list[str]:
@@ -121,7 +135,10 @@ class Catalog:
         return found
 
     def answering(self, name: str) -> list[str]:
-        """Packages that answer to a name: the one that is called so, those with the role, those that replace it."""
+        """Packages that answer to a name: the one that is called so, those with the role, those that replace it.
+
+        Raises YarrikError when one of them comes from a recipe that has errors."""
+        self._needs_whole(name)
         found = [name] if name in self._names[0] else []
         return found + sorted({package for package, _ in self._names[1].get(name, ())} - {name})
 
@@ -134,6 +151,21 @@ class Catalog:
     def known(self) -> set[str]:
         """All names that a need may use."""
         return self._names[0].keys() | self._names[1].keys() | self.workspace.shelved["recipe"].keys()
+
+
+#: What names packages in a recipe's text: tables, and lists of further names.
+_TABLE = re.compile(r"""^\s*(?:\[\s*)?package\s*\.\s*["']?([\w.+-]+)""", re.MULTILINE)
+_GIVEN = re.compile(r"""(?:provides|replaces)["']?\s*=\s*(\[[^\]]*|"[^"\n]*|'[^'\n]*)""")
+
+
+def _names_in_text(file: Path) -> list[str]:
+    """Names of packages and roles in a recipe that cannot be read as a whole."""
+    try:
+        text = file.read_text(errors="replace")
+    except OSError:
+        return []
+    given = (word for part in _GIVEN.findall(text) for word in re.findall(r"[\w.+-]+", part))
+    return [*_TABLE.findall(text), *given]
 
 
 def package_names(name: str, raw: Mapping[str, Any]) -> Iterable[str]:

@@ -77,7 +77,7 @@ def _row(words: list[str]) -> OwnerRow | None:
     mode, uid, gid, *device = words[2:]
     if not re.fullmatch(r"[0-7]{3,4}|-", mode) or not all(re.fullmatch(r"\d{1,10}|-", word) for word in (uid, gid)):
         return None
-    if not all(word.isdigit() for word in device) or (kind is not None and "-" in (mode, uid, gid)):
+    if not all(re.fullmatch(r"\d{1,10}", word) for word in device) or (kind is not None and "-" in (mode, uid, gid)):
         return None
     path = "/" + unquoted(words[0]).strip("/")
     if any(word in (".", "..", "") for word in path.split("/")[1:]) and path != "/":

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import codecs
+import contextlib
 import dataclasses
 import fcntl
 import os
@@ -31,7 +32,7 @@ from yarrik.host import Sight, find_program
 from yarrik.host.programs import NATIVE_COMPILERS
 from yarrik.licences import licence_fault
 from yarrik.manifest import checksum_list
-from yarrik.model import Composition, Definition, Overrides, Recipe, Workspace, compose, load_workspace
+from yarrik.model import Composition, Definition, Overrides, Recipe, Workspace, compose, open_workspace
 from yarrik.model.checking import convert
 from yarrik.model.definitions import ShelfFile, Site
 from yarrik.model.reading import read_document
@@ -153,7 +154,7 @@ class Session:
 
     @cached_property
     def workspace(self) -> Workspace:
-        return load_workspace(self.root, self._memory_if_writable())
+        return open_workspace(self.root, self._memory_if_writable())
 
     def _memory_if_writable(self) -> Memory | None:
         """Reading definitions is quicker with a memory, and works without one."""
@@ -163,7 +164,19 @@ class Session:
             return None
 
     def compose(self, product: str | None = None, overrides: Overrides | None = None) -> Composition:
-        return compose(self.workspace, product, overrides)
+        with self._all_faults_at_once():
+            return compose(self.workspace, product, overrides)
+
+    @contextlib.contextmanager
+    def _all_faults_at_once(self) -> Iterator[None]:
+        """Who meets one definition with errors is told of those of all others too, so that they are corrected in one go."""
+        try:
+            yield
+        except YarrikError as error:
+            faults = [trouble for shelved in self.workspace.broken for trouble in shelved.faults]
+            if any(trouble in faults for trouble in error.troubles):
+                raise YarrikError(dict.fromkeys([*error.troubles, *faults]), error.fault) from error
+            raise
 
     # Resolving
 
@@ -175,7 +188,9 @@ class Session:
         if key not in self._answers:
             locked = self.lock.products.get(composition.name, LockedProduct())
             versions, roles = locked.preferences(moving)
-            self._answers[key] = (resolve(composition, versions, roles, progress, self.patience, self.full_proof), composition)
+            with self._all_faults_at_once():
+                answer = resolve(composition, versions, roles, progress, self.patience, self.full_proof)
+            self._answers[key] = (answer, composition)
         return self._answers[key][0]
 
     @cached_property
@@ -207,7 +222,7 @@ class Session:
         """What is likely wrong, with this product or with a condition of any definition."""
         found = [*self.answer(composition).warnings]
         for kind in ("board", "profile", "image", "recipe"):
-            for name, shelved in self.workspace.shelved[kind].items():
+            for name, shelved in self.workspace.readable(kind):
                 if "when" in shelved.document.raw:
                     found += never_holding(self.workspace, kind, name)
         plan = self.plan(composition)

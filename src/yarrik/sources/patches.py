@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 from yarrik.beneath import Folder
 
-_HUNK = re.compile(r"@@ -(\d+)(?:,(\d+))? \+\d+(?:,\d+)? @@")
+_HUNK = re.compile(r"@@ -(\d{1,9})(?:,(\d{1,9}))? \+\d+(?:,\d+)? @@")
 
 
 @dataclass(frozen=True)
