@@ -298,6 +298,62 @@ class KilledBuildsGoOn(ProgramTest):
         subprocess.run(["sha256sum", "--check", "--quiet", "SHA256SUMS"], cwd=root / "out/tide-office", check=True)
 
 
+class BuildsThatShareACacheShareTheWork(WorkspaceTest):
+    def begun(self, workspace: str, *words: str) -> subprocess.Popen[str]:
+        process = subprocess.Popen(
+            [sys.executable, "-m", "yarrik", "build", "--no-sandbox", "--json", *words], cwd=self.folder / workspace,
+            env=self.environment, stdout=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        self.addCleanup(process.communicate)
+        self.addCleanup(process.kill)
+        return process
+
+    def until(self, process: subprocess.Popen[str], **wanted: str) -> dict:
+        assert process.stdout is not None
+        for line in process.stdout:
+            event = json.loads(line)
+            if all(event.get(key) == value for key, value in wanted.items()):
+                return event
+        self.fail(f"it ended before {wanted}")
+
+    def test_a_step_that_another_process_runs_holds_no_job_and_is_taken_over(self) -> None:
+        go = self.folder / "go"
+        self.recipe("slow", f"while [ ! -e {go} ]; do sleep 0.05; done; mkdir -p $DESTDIR/etc; date +%N > $DESTDIR/etc/slow")
+        self.recipe("other", "mkdir -p $DESTDIR/etc; echo y > $DESTDIR/etc/other")
+        self.write("w/s/images/i.toml", 'packages = ["init", "slow"]\n')
+        shutil.copytree(self.root, self.folder / "v", symlinks=True)
+        self.write("v/s/images/i.toml", 'packages = ["init", "slow", "other"]\n')
+        first = self.begun("w")
+        self.until(first, event="step-started", step="build slow")
+        second = self.begun("v", "--jobs", "1")
+        waits = self.until(second, event="step-waits")
+        self.assertEqual(
+            (waits["step"], waits["process"], waits["workspace"], waits["product"]),
+            ("build slow", first.pid, str(self.root), "p"),
+        )
+        self.until(second, event="step-ended", step="split other", how="ran")  # with one job, while the other step is waited for
+        go.touch()
+        self.until(second, event="step-ended", step="build slow", how="kept")
+        self.assertTrue(self.until(second, event="end")["ok"])
+        self.assertTrue(self.until(first, event="end")["ok"])
+        self.assertEqual((first.wait(), second.wait()), (0, 0))
+        self.assertEqual(list((self.folder / "cache/builds").iterdir()), [])
+
+    def test_when_the_other_one_dies_the_step_runs_here(self) -> None:
+        go = self.folder / "go"
+        self.recipe("slow", f"while [ ! -e {go} ]; do sleep 0.05; done; mkdir -p $DESTDIR/etc; echo x > $DESTDIR/etc/slow")
+        self.write("w/s/images/i.toml", 'packages = ["init", "slow"]\n')
+        shutil.copytree(self.root, self.folder / "v", symlinks=True)
+        first = self.begun("w")
+        self.until(first, event="step-started", step="build slow")
+        second = self.begun("v", "--jobs", "1")
+        self.until(second, event="step-waits", step="build slow")
+        first.kill()
+        self.until(second, event="step-started", step="build slow")
+        go.touch()
+        self.assertTrue(self.until(second, event="end")["ok"])
+
+
 class WhatEngineersMet(WorkspaceTest):
     def test_a_reader_that_has_seen_enough(self) -> None:
         (self.folder / "tree").mkdir()

@@ -132,6 +132,19 @@ class TheScheduleNeverRunsTooEarly(unittest.TestCase):
         self.assertIsNone(taken(schedule))
         self.assertEqual((schedule.over, schedule.given_up), (True, {looked_up, "c", "e"}))
 
+    def test_what_another_process_runs_takes_no_room(self) -> None:
+        schedule = Schedule({"a": [], "b": []}, {"a": 9}, Load(1))
+        self.assertEqual(taken(schedule), "a")
+        schedule.leave_to_others("a")
+        self.assertEqual(taken(schedule), "b")
+        schedule.finish("b")
+        self.assertFalse(schedule.over)
+        schedule.must_run("a")
+        self.assertEqual((taken(schedule), schedule.elsewhere), ("a", set()))
+        schedule.leave_to_others("a")
+        schedule.stop()
+        self.assertEqual((schedule.over, schedule.given_up), (True, {"a"}))
+
     def test_a_step_that_is_being_looked_up_at_a_stop_may_still_be_found(self) -> None:
         for found in (True, False):
             schedule = Schedule({"a": [], "b": ["a"]})
@@ -203,6 +216,9 @@ class TheScheduleNeverRunsTooEarly(unittest.TestCase):
                 if data.draw(st.integers(0, 9)) == 0 and running:
                     schedule.hand_back(name)
                     break
+                if data.draw(st.integers(0, 5)) == 0:
+                    schedule.leave_to_others(name)
+                    continue
                 ran.append(name)
                 running.append(name)
             self.assertEqual(schedule.running, set(running))
@@ -211,6 +227,12 @@ class TheScheduleNeverRunsTooEarly(unittest.TestCase):
                 self.assertLessEqual(sum(loads.get(name, Load()).memory for name in running), room.memory)
             if (asked and data.draw(st.booleans())) or (not running and asked):
                 name = asked.pop(data.draw(st.integers(0, len(asked) - 1)))
+                if data.draw(st.booleans()):
+                    schedule.finish(name)
+                else:
+                    schedule.must_run(name)
+            elif schedule.elsewhere and (not running or data.draw(st.booleans())):
+                name = data.draw(st.sampled_from(sorted(schedule.elsewhere)))
                 if data.draw(st.booleans()):
                     schedule.finish(name)
                 else:

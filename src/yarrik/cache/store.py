@@ -17,9 +17,8 @@ import shutil
 import stat
 import struct
 import tempfile
-import threading
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
@@ -85,7 +84,6 @@ class Store:
         self._top = os.fspath(root)
         self._numbers = itertools.count()
         self._token = secrets.token_hex(8)
-        self._held: dict[str, threading.Lock] = {}
         self.damages: list[Damage] = []
         self._tree = lru_cache(maxsize=512)(self._load_tree)
 
@@ -446,26 +444,29 @@ class Store:
             except OSError:
                 pass
 
-    @contextlib.contextmanager
-    def lock(self, fingerprint: str, stopped: Callable[[], bool] = lambda: False) -> Iterator[None]:
-        """Held while a step runs, so that two builds do not do the same work twice. Raises InterruptedError when `stopped` says
-        so while somebody else holds it.
+    def try_lock(self, fingerprint: str) -> BinaryIO | None:
+        """Locks what is made under a fingerprint, until the returned file is closed; None while somebody else holds it.
 
-        A range of one file is locked, at a place that the fingerprint gives: nothing is left behind, and the kernel lets go of
+        A byte of one file is locked, at a place that the fingerprint gives: nothing is left behind, and the kernel releases
         it when its holder dies, however that comes about."""
         _ = self.scratch  # makes the folder, or says why not
-        with self._held.setdefault(fingerprint, threading.Lock()), self.lock_file("running") as file:
-            request = _FLOCK.pack(fcntl.F_WRLCK, os.SEEK_SET, int(fingerprint[:15], 16), 1, 0)
-            while True:
-                try:
-                    fcntl.fcntl(file, fcntl.F_OFD_SETLK, request)
-                    break
-                except OSError as error:
-                    if error.errno not in (errno.EAGAIN, errno.EACCES):
-                        break  # a file system without locks: then work may be done twice, to the same end
-                if stopped():
-                    raise InterruptedError
-                time.sleep(0.05)
+        file = self.lock_file("running")
+        request = _FLOCK.pack(fcntl.F_WRLCK, os.SEEK_SET, int(fingerprint[:15], 16), 1, 0)
+        try:
+            fcntl.fcntl(file, fcntl.F_OFD_SETLK, request)
+        except OSError as error:
+            if error.errno in (errno.EAGAIN, errno.EACCES):
+                file.close()
+                return None
+            # A file system without locks: then work may be done twice, to the same end.
+        return file
+
+    @contextlib.contextmanager
+    def lock(self, fingerprint: str) -> Iterator[None]:
+        """Waits for `try_lock`, and holds it."""
+        while (file := self.try_lock(fingerprint)) is None:
+            time.sleep(0.05)
+        with file:
             yield
 
     def _tree_path(self, digest: str) -> Path:

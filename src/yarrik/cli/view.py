@@ -20,7 +20,7 @@ from yarrik.units import shown_seconds, shown_size
 if TYPE_CHECKING:
     from rich.live import Live
 
-    from yarrik.run import Event, Progress, StepEnded
+    from yarrik.run import Event, Progress, StepEnded, StepWaits
 
 #: Signs in the bar of a build, and running steps that are shown below it.
 _BAR, _SHOWN = 32, 8
@@ -117,6 +117,15 @@ def show_table(rows: Sequence[Sequence[str]], indent: str = "  ", right: Sequenc
         sys.stdout.write((indent + "  ".join(cells)).rstrip() + "\n")
 
 
+def _builder(event: StepWaits) -> str:
+    """Which other build a step waits for."""
+    if event.process is None:
+        return "waits for another build, which runs this step"
+    if event.process == os.getpid():
+        return "waits for a step of this build that does the same"
+    return f"waits for process {event.process}, which runs this step for {event.product} in {event.workspace}"
+
+
 class BuildView:
     """Follows a build. With a terminal, a line for each recipe or product that had to run, and below them what runs now and how
     far it all is; without, a line for each step."""
@@ -130,18 +139,27 @@ class BuildView:
         self._failure = ""
         self._doing: Mapping[str, str] = {}
         self._told: dict[str, int] = {}
+        self._waiting: dict[str, str] = {}
         self._live: Live | None = None
 
     def __call__(self, event: Event) -> None:
-        from yarrik.run import Sending, StepEnded, StepStarted, StillRunning, SubjectEnded, Warned
+        from yarrik.run import Sending, StepEnded, StepStarted, StepWaits, StillRunning, SubjectEnded, Warned
 
-        if isinstance(event, (StepStarted, StepEnded, StillRunning)):
+        if isinstance(event, (StepStarted, StepEnded, StepWaits, StillRunning)):
             self._progress = event.progress
         if isinstance(event, StepStarted):
+            self._waiting.pop(event.step, None)
             self._running[event.step] = (time.monotonic(), event.expected)
             self._reasons[event.step] = event.reason
+        elif isinstance(event, StepWaits):
+            self._waiting[event.step] = _builder(event)
+            if not self._moving:
+                self._line(f"  … {event.step:<34}            {self._waiting[event.step]}")
         elif isinstance(event, StepEnded):
             self._running.pop(event.step, None)
+            if event.how == "kept":
+                self._waiting.pop(event.step, None)
+                self._reasons[event.step] = "another build has made it"
             if not self._moving or event.how == "damaged":
                 self._line(self._of_step(event))
             elif event.how == "failed":
@@ -165,8 +183,8 @@ class BuildView:
         sys.stdout.flush()
 
     def _of_step(self, event: StepEnded) -> str:
-        marks = {"ran": ("=", "blue") if event.same else ("✓", "green"), "shared": ("↓", "blue"), "damaged": ("↻", "yellow")}
-        mark = styled(*marks.get(event.how, ("✗", "red")))
+        marks = {"ran": ("✓", "green"), "kept": ("✓", "green"), "shared": ("↓", "blue"), "damaged": ("↻", "yellow")}
+        mark = styled("=", "blue") if event.same else styled(*marks.get(event.how, ("✗", "red")))
         why = {"shared": "from a shared cache", "damaged": "its input is damaged in the cache, and made again"}
         reason = why.get(event.how) or self._reasons.pop(event.step, "")
         if event.same:
@@ -184,7 +202,7 @@ class BuildView:
 
     def _draw(self) -> None:
         if self._live is None:
-            if not self._running and not self._sending:
+            if not self._running and not self._sending and not self._waiting:
                 return
             from rich.console import Console
             from rich.live import Live
@@ -215,6 +233,7 @@ class BuildView:
             about = f" of about {shown_seconds(expected)}" if expected and expected >= 1 else ""
             reason = styled(_fitting(self._doing.get(name) or self._reasons.get(name, ""), 68), "dim")
             lines.append(f"    {styled(f'{name:<32}', 'bold')} {shown_seconds(now - since) + about:<28} {reason}".rstrip())
+        lines += [f"    {name:<32} {styled(text, 'dim')}" for name, text in list(self._waiting.items())[:_SHOWN]]
         if len(self._running) > _SHOWN:
             lines.append(f"    and {len(self._running) - _SHOWN} more")
         if self._sending and not self._running:

@@ -38,6 +38,18 @@ class StepStarted:
 
 
 @dataclass(frozen=True)
+class StepWaits:
+    """Another process runs the same step; this build waits for its result, and runs others meanwhile. `process`, `workspace`
+    and `product` say which, as far as it is known."""
+
+    step: str
+    progress: Progress
+    process: int | None = None
+    workspace: str = ""
+    product: str = ""
+
+
+@dataclass(frozen=True)
 class StepEnded:
     """A step has run, well or not; or its result came from a shared cache. `what` tells of a failure."""
 
@@ -86,7 +98,7 @@ class Warned:
     trouble: Trouble
 
 
-Event = Warned | StepStarted | StepEnded | SubjectEnded | StillRunning | Sending
+Event = Warned | StepStarted | StepWaits | StepEnded | SubjectEnded | StillRunning | Sending
 Listener = Callable[[Event], None]
 
 

@@ -15,12 +15,12 @@ from collections.abc import Callable, Collection, Iterator, Mapping
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, BinaryIO
 
 import filelock
 
 from yarrik.beneath import Folder, NotPlain, remove_folder
-from yarrik.cache import Cost, LastRun, Memory, MissingObject, Result, Store
+from yarrik.cache import Claims, Cost, Holder, LastRun, Memory, MissingObject, Result, Store
 from yarrik.errors import Place, Trouble, YarrikError, printable
 from yarrik.host import debian_package, find_program
 from yarrik.plan import (
@@ -37,7 +37,7 @@ from yarrik.plan import (
 )
 from yarrik.plan.reasons import Difference
 from yarrik.run.budget import JobBudget
-from yarrik.run.events import How, Listener, Progress, StepEnded, StepStarted, StillRunning, SubjectEnded, Warned
+from yarrik.run.events import How, Listener, Progress, StepEnded, StepStarted, StepWaits, StillRunning, SubjectEnded, Warned
 from yarrik.run.perform import Context, perform
 from yarrik.run.room import new_bytes, short_of_room
 from yarrik.run.sandbox import Sandbox
@@ -195,12 +195,14 @@ class Execution:
         work: WorkFolders,
         private: bool,
         jobs: int,
+        claim: BinaryIO,
     ) -> StepReport:
+        """Runs a step that is claimed; the claim ends with it."""
         started = time.monotonic()
         taken = 0
         try:
-            with self.store.lock(fingerprint, lambda: self.sandbox.stopped):
-                result = self.store.result(fingerprint)  # somebody else may have run it while we waited
+            with claim:
+                result = self.store.result(fingerprint)
                 if result is None:
                     result, taken = self._run(step, inputs, fingerprint, work, jobs)
         except MissingObject as error:
@@ -326,6 +328,10 @@ class _Round:
         self.to_run: set[str] | None = None
         self.work_left = 0.0
         self.counts: dict[How, int] = {}
+        self.claims = Claims(execution.store, str(execution.folder.parent), execution.graph.product)
+        #: Steps that other processes run, with what is known of those.
+        self.elsewhere: dict[str, Holder | None] = {}
+        self.told = time.monotonic()
 
     def run(self) -> None:
         budget = self.all.sandbox.budget = JobBudget(self.all.jobs)
@@ -336,12 +342,18 @@ class _Round:
             while not self.schedule.over:
                 self._look(asking)
                 self._start(pool, budget, work)
-                if not self.running and not self.asked:
+                futures: list[Future[Any]] = [*self.running, *self.asked]
+                if not futures and not self.elsewhere:
                     continue
                 free = not self.schedule.idle and len(self.running) < self.all.jobs
-                futures: list[Future[Any]] = [*self.running, *self.asked]
-                finished, _ = wait(futures, timeout=0.1 if free else 1.0, return_when=FIRST_COMPLETED)
-                if not finished:
+                finished: Collection[Future[Any]] = ()
+                if futures:
+                    finished, _ = wait(futures, timeout=0.1 if free or self.elsewhere else 1.0, return_when=FIRST_COMPLETED)
+                else:
+                    time.sleep(0.1)
+                self._look_elsewhere()
+                if not finished and time.monotonic() - self.told >= 1:
+                    self.told = time.monotonic()
                     self.all.listener(StillRunning(self._progress(), dict(self.all.doing)))
                 for future in finished:
                     if future in self.asked:
@@ -358,6 +370,7 @@ class _Round:
                 if one is not None:
                     one.shutdown(wait=True, cancel_futures=True)
             self.all.sandbox.budget = None
+            self.claims.close()
             budget.close()
             work.close()
 
@@ -397,20 +410,60 @@ class _Round:
                     self.all.listener(Warned(short))
                 self.work_left = sum(self.seconds.get(one, UNKNOWN_SECONDS) for one in self.to_run - self.reports.keys())
             step = self.steps[name]
+            fingerprint, inputs = self.waiting[name]
+            claim = self.claims.take(fingerprint)
+            if claim is None:
+                budget.give(self.loads[name].jobs)
+                self._leave_to_others(name, fingerprint)
+                continue
+            if self._kept_by_now(name):  # another process may have run it since it was looked up
+                claim.close()
+                budget.give(self.loads[name].jobs)
+                continue
             self.tokens[name] = self.loads[name].jobs
             if _counts_jobs(step):
                 # It cannot ask for more later, so it gets now what nobody else waits for.
                 spare = self.all.jobs - len(self.running) - 1 - self.schedule.waiting
                 self.tokens[name] += budget.take_some(spare)
-            fingerprint, inputs = self.waiting.pop(name)
+            del self.waiting[name]
             parts = parts_of(step, inputs)
             text = self.all.reason(step, parts)
             self.since[name] = time.monotonic()
             self.all.listener(StepStarted(name, text, self._progress(), self.seconds.get(name)))
             future = pool.submit(
-                self.all.perform, step, inputs, parts, fingerprint, text, work, name in self.private, self.tokens[name]
+                self.all.perform, step, inputs, parts, fingerprint, text, work, name in self.private, self.tokens[name], claim
             )  # fmt: skip
             self.running[future] = name
+
+    def _leave_to_others(self, name: str, fingerprint: str) -> None:
+        self.schedule.leave_to_others(name)
+        holder = self.claims.holder(fingerprint)
+        if name not in self.elsewhere or self.elsewhere[name] != holder:
+            self.elsewhere[name] = holder
+            told = (holder.process, holder.workspace, holder.product) if holder is not None else ()
+            self.all.listener(StepWaits(name, self._progress(), *told))
+
+    def _look_elsewhere(self) -> None:
+        """Looks after the steps that other processes run: each is kept now, still running, or has to run here after all."""
+        for name in list(self.elsewhere):
+            if name not in self.schedule.elsewhere:  # given up
+                del self.elsewhere[name]
+            elif (claim := self.claims.take(self.waiting[name][0])) is not None:
+                del self.elsewhere[name]
+                if not self._kept_by_now(name):
+                    self.schedule.must_run(name)
+                claim.close()
+
+    def _kept_by_now(self, name: str) -> bool:
+        """Settles a step whose result another process has made in the meantime."""
+        fingerprint, inputs = self.waiting[name]
+        report = self.all.kept(self.steps[name], fingerprint, inputs)
+        if report is None:
+            return False
+        del self.waiting[name]
+        self._settle(name, report)
+        self.all.listener(StepEnded(name, "kept", 0.0, self._progress()))
+        return True
 
     def _answered(self, future: Future[StepReport | None]) -> None:
         name = self.asked.pop(future)

@@ -1,9 +1,9 @@
 """Which step may start when: a state machine without any input or output of its own.
 
 A step waits for its needs; then it is looked up (`look`), for its result may be kept somewhere; what has to run waits for room
-and is handed out (`take`). Events go in: `finish`, `must_run`, `fail`, `hand_back`, `stop`. Of the steps that may start, the
-one with the longest way to the end goes first, by what each took when it ran last: what everything else waits for is never
-late."""
+and is handed out (`take`). Events go in: `finish`, `must_run`, `fail`, `hand_back`, `leave_to_others`, `stop`.
+Of the steps that may start, the one with the longest way to the end goes first, by what each took when it ran last: what
+everything else waits for is never late."""
 
 from __future__ import annotations
 
@@ -63,6 +63,8 @@ class Schedule:
         self._stopped = False
         self.looked_at: set[str] = set()
         self.running: set[str] = set()
+        #: Steps that another process runs: they take no room here.
+        self.elsewhere: set[str] = set()
         self.done: set[str] = set()
         self.failed: set[str] = set()
         self.given_up: set[str] = set()
@@ -77,7 +79,7 @@ class Schedule:
 
     def must_run(self, name: str) -> None:
         """The step was looked up, and there is no result."""
-        self.looked_at.discard(name)
+        self._leave(name)
         self._wait(name)
 
     def take(self) -> str | None:
@@ -107,6 +109,14 @@ class Schedule:
         self._leave(name)
         self._wait(name)
 
+    def leave_to_others(self, name: str) -> None:
+        """Another process runs the step: it waits, and takes no room. `finish` or `must_run` follows."""
+        self._leave(name)
+        if self._stopped:
+            self.given_up.add(name)
+        else:
+            self.elsewhere.add(name)
+
     def finish(self, name: str) -> None:
         """The step's result is there: those that waited for it alone can be looked up."""
         self._leave(name)
@@ -132,6 +142,7 @@ class Schedule:
         self._stopped = True
         self._ready.clear()
         self._to_look.clear()
+        self.elsewhere.clear()
         self.given_up |= self._open.keys() - self.done - self.failed - self.running - self.looked_at
 
     def way(self, name: str) -> float:
@@ -155,7 +166,7 @@ class Schedule:
 
     @property
     def over(self) -> bool:
-        return not self._ready and not self._to_look and not self.running and not self.looked_at
+        return not (self._ready or self._to_look or self.running or self.looked_at or self.elsewhere)
 
     def _wait(self, name: str) -> None:
         if self._stopped:
@@ -170,6 +181,7 @@ class Schedule:
 
     def _leave(self, name: str) -> None:
         self.looked_at.discard(name)
+        self.elsewhere.discard(name)
         if name in self.running:
             self.running.discard(name)
             self._count(name, -1)
