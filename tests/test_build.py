@@ -331,7 +331,9 @@ class BuildsThatShareACacheShareTheWork(WorkspaceTest):
             (waits["step"], waits["process"], waits["workspace"], waits["product"]),
             ("build slow", first.pid, str(self.root), "p"),
         )
-        self.until(second, event="step-ended", step="split other", how="ran")  # with one job, while the other step is waited for
+        self.until(
+            second, event="step-ended", step="split other", how="ran"
+        )  # with one job, while the other step is waited for
         go.touch()
         self.until(second, event="step-ended", step="build slow", how="kept")
         self.assertTrue(self.until(second, event="end")["ok"])
@@ -480,6 +482,44 @@ class MistakesInASecondWay(WorkspaceTest):
             said = self.yarrik("build", code=1, at=self.root)
             self.assertIn("PATH-CLASH", said)
             self.assertIn(words, said)
+
+    def test_30_a_merged_usr_is_no_clash_in_sysroots_and_images(self) -> None:
+        self.recipe("base", "mkdir -p $DESTDIR/usr/lib; ln -s usr/lib $DESTDIR/lib")
+        header = "mkdir -p $DESTDIR/usr/include; echo 'int thing(void);' > $DESTDIR/usr/include/thing.h"
+        make = "$CC -shared -fPIC -Wl,-soname,libthing.so -o $DESTDIR/lib/libthing.so thing.c"
+        self.recipe("thing", f"mkdir -p $DESTDIR/lib; {make}; {header}", {"thing.c": "int thing(void) { return 3; }\n"})
+        use = "mkdir -p $DESTDIR/usr/bin; $CC $CFLAGS $LDFLAGS -o $DESTDIR/usr/bin/app app.c -lthing"
+        main = "#include <thing.h>\nint main(void) { return thing(); }\n"
+        self.recipe("app", use, {"app.c": main}, 'needs = ["base", "thing"]')
+        self.image("base", "app")
+        self.assertIn("/lib is a link to usr/lib", self.yarrik("build", at=self.root))
+        listed = self.yarrik("inspect", "out/p/p.img", "/usr/lib", at=self.root)
+        self.assertIn("libthing.so", listed)
+        self.assertIn("libc.so.6", listed)
+        self.assertIn("✓ init", self.yarrik("boot", "--bench", "out/p/p.img", at=self.root))
+        self.image("app")
+        self.recipe("app", use, {"app.c": main}, 'needs = ["thing"]')
+        self.write("w/s/profiles/p.toml", 'init = "init"\nmerged-usr = true\n')
+        self.assertNotIn("is a link to", self.yarrik("build", at=self.root))
+        self.assertIn("libthing.so", self.yarrik("inspect", "out/p/p.img", "/usr/lib", at=self.root))
+        self.recipe("base", "mkdir -p $DESTDIR/usr/lib $DESTDIR/lib; echo x > $DESTDIR/lib/x; echo y > $DESTDIR/usr/lib/x")
+        self.image("base")
+        self.assertIn("PATH-CLASH", self.yarrik("build", code=1, at=self.root))
+
+    def test_31_a_library_where_the_loader_does_not_look(self) -> None:
+        library = "mkdir -p $DESTDIR/opt/thing $DESTDIR/usr/bin; $CC -shared -fPIC -o $DESTDIR/opt/thing/libthing.so thing.c"
+        program = "$CC $CFLAGS $LDFLAGS -o $DESTDIR/usr/bin/app app.c -L$DESTDIR/opt/thing -lthing"
+        files = {"thing.c": "int t(void) { return 3; }\n", "app.c": "int t(void);\nint main(void) { return t(); }\n"}
+        self.recipe("app", f"{library}; {program}", files)
+        self.image("app")
+        said = self.yarrik("build", code=1, at=self.root)
+        self.assertIn("error LIBRARY-UNSEARCHED: /usr/bin/app of the package `app` loads libthing.so", said)
+        self.assertIn("the package `app` brings it as /opt/thing/libthing.so", said)
+        self.assertIn("-Wl,-rpath,/opt/thing", said)
+        for runpath in ("/opt/thing", "\\$ORIGIN/../../opt/thing"):
+            self.recipe("app", f'{library}; {program} "-Wl,-rpath,{runpath}"', files)
+            self.yarrik("build", at=self.root)
+            self.assertIn("libraries are there", self.yarrik("boot", "--bench", "out/p/p.img", at=self.root))
 
     def test_30_a_file_of_the_image_in_place_of_a_packages_is_told(self) -> None:
         self.recipe("app", "echo x > $DESTDIR/x")

@@ -88,6 +88,35 @@ class RootsAreAssembled(unittest.TestCase):
         users = (User(name="a", id=5), User(name="b", id=5), User(name="c", id=0), User(name="d", id=7, home="/x:y"))
         self.assertEqual(self.codes(Image(packages=(), user=users)), ["ACCOUNT-TWICE", "ACCOUNT-TWICE", "ACCOUNT-FORM"])
 
+    def test_a_merged_usr_by_the_profile_s_word_or_by_a_package_s_link(self) -> None:
+        def file(path: str, content: str = "a") -> PackagedPath:
+            return PackagedPath(path, "file", 0o755, 1, content * 64)
+
+        libc, tools = (
+            package("libc", file("/lib/libc.so")),
+            package("tools", file("/usr/bin/x"), file("/bin/y"), file("/usr/lib/z")),
+        )
+        image = Image(packages=(), file=(ImageFile(path="/lib/mine", content="x"),))
+        root = assemble_root(image, "k", (libc, tools), {}, self.put, None, merged_usr=True)
+        wanted = {"/usr/lib/libc.so", "/usr/lib/z", "/usr/lib/mine", "/usr/bin/x", "/usr/bin/y", "/lib", "/bin", "/sbin"}
+        self.assertLessEqual(wanted, root.by_path.keys())
+        self.assertEqual(
+            {root.by_path[f"/{one}"].content for one in ("lib", "bin", "sbin")}, {"usr/lib", "usr/bin", "usr/sbin"}
+        )
+        self.assertEqual(root.follow("/lib/libc.so").path, "/usr/lib/libc.so")
+        notes: list[str] = []
+        base = package("base", PackagedPath("/lib", "link", 0o777, 7, "usr/lib"))
+        root = assemble_root(Image(packages=()), "k", (base, libc, tools), {}, self.put, notes)
+        self.assertEqual(("/usr/lib/libc.so" in root.by_path, "/bin/y" in root.by_path), (True, True))
+        self.assertEqual(notes, ["/lib is a link to usr/lib: what `libc` brings there is placed in /usr/lib"])
+        same = package("same", PackagedPath("/bin/x", "link", 0o777, 10, "/usr/bin/x"))
+        root = assemble_root(Image(packages=()), "k", (tools, same), {}, self.put, None, merged_usr=True)
+        self.assertEqual(root.by_path["/usr/bin/x"].kind, "file")
+        other = package("other", file("/bin/x", "b"))
+        with self.assertRaises(YarrikError) as caught:
+            assemble_root(Image(packages=()), "k", (tools, other), {}, self.put, None, merged_usr=True)
+        self.assertIn("bring /usr/bin/x, with different content", caught.exception.troubles[0].what)
+
     def test_nothing_may_lie_below_a_link(self) -> None:
         two = package(
             "p", PackagedPath("/lib64", "link", 0o777, 3, "lib"), PackagedPath("/lib64/x", "file", 0o644, 1, "a" * 64)

@@ -13,7 +13,7 @@ from yarrik.boot.seen import Filesystem
 from yarrik.devicetree import DeviceTree, text_of
 from yarrik.disk.found import Found
 from yarrik.elf import ElfFacts, elf_facts
-from yarrik.resolve.runtime import LIBRARY_FOLDERS
+from yarrik.resolve.runtime import library_places, unsearched
 
 _PROGRAM_LIMIT = 256 << 20
 _SERVICE_FOLDERS = ("/etc/services",)
@@ -138,12 +138,12 @@ class RootChecks:
                 if name in seen:
                     continue
                 seen.add(name)
-                folders = dict.fromkeys([*LIBRARY_FOLDERS, user.rpartition("/")[0]])
-                places = [f"{folder}/{name}" for folder in folders]
+                places = library_places(name, user, needs)
                 if facts.interpreter.endswith("/" + name):
                     places.append(facts.interpreter)
-                place = next((one for one in places if self.root.has(one)), None)
+                place = next((one for one in places if self.root.has(one)), None) or self._configured(name)
                 if place is None:
+                    self._unsearched(name, user, places)
                     self.stop(
                         "LIBRARY-MISSING",
                         f"{user} needs {name}, which is not in the image",
@@ -154,6 +154,22 @@ class RootChecks:
                 if library is not None:
                     waiting.append((library, place))
         return len(seen)
+
+    def _configured(self, name: str) -> str | None:
+        """Where a library is when the loader's own configuration leads there: glibc's cache, or the path of musl's loader."""
+        found = [path for path in self.root.paths if path.endswith("/" + name)]
+        cache = self.root.content("/etc/ld.so.cache", _PROGRAM_LIMIT) if found and self.root.has("/etc/ld.so.cache") else b""
+        musl = [path for path in self.root.paths if re.fullmatch(r"/etc/ld-musl-[^/]+\.path", path)]
+        folders = {folder for path in musl for line in self._lines(path) for folder in line.split(":")}
+        return next((path for path in found if path.encode() + b"\0" in cache or path.rpartition("/")[0] in folders), None)
+
+    def _unsearched(self, name: str, user: str, places: list[str]) -> None:
+        """Stops with the reason when the library is there, and the loader does not look where it is."""
+        found = sorted(path for path in self.root.paths if path.endswith("/" + name))
+        if found:
+            folders = dict.fromkeys(place.rpartition("/")[0] for place in places)
+            trouble = unsearched(user, name, f"it is {found[0]}", found[0], folders)
+            self.stop(trouble.code, trouble.what, trouble.why, trouble.remedy)
 
     def links(self) -> None:
         """Links that lead nowhere, but for those into what only a running system has."""

@@ -331,6 +331,7 @@ class Profile(Definable, frozen=True, kw_only=True):
     c_library: Requirement = "libc"
     init: Requirement
     init_path: ImagePath = "/sbin/init"
+    merged_usr: bool = False
     c_flags: tuple[OneLine, ...] = ("-O2",)
     link_flags: tuple[OneLine, ...] = ()
     strip: bool = True

@@ -150,6 +150,7 @@ class Assemble(Action, frozen=True, kw_only=True):
     wanted: tuple[tuple[str, str], ...]
     arch: str
     init_path: str
+    merged_usr: bool = False
 
 
 class CompileDeviceTrees(Action, frozen=True, kw_only=True):

@@ -460,6 +460,8 @@ class _Planner:
         flags = [*profile.c_flags, *board.toolchain.c_flags] if node.side == "board" else ["-O2"]
         links = list(profile.link_flags) if node.side == "board" else []
         sysroot = "{step}/sysroot/usr"
+        # Without a merged /usr, some libraries are in /lib.
+        libraries = (f"{sysroot}/lib", "{step}/sysroot/lib")
         compiler = toolchain.prefix + "gcc" if toolchain.prefix else Path(toolchain.programs[0]).name
         return {
             "CC": compiler,
@@ -468,7 +470,9 @@ class _Planner:
             "CFLAGS": " ".join(
                 [*flags, "-ffile-prefix-map={step}/source=.", "-ffile-prefix-map={step}=.", f"-I{sysroot}/include"]
             ),
-            "LDFLAGS": " ".join([*links, f"-L{sysroot}/lib", f"-Wl,-rpath-link,{sysroot}/lib"]),
+            "LDFLAGS": " ".join(
+                [*links, *(f"-L{folder}" for folder in libraries), *(f"-Wl,-rpath-link,{folder}" for folder in libraries)]
+            ),
             "PREFIX": "/usr",
             "SOURCE_DATE_EPOCH": str(self._clock),
         }

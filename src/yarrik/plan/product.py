@@ -215,6 +215,7 @@ class ProductSteps:
                     wanted=wanted,
                     arch=arch.name,
                     init_path=self.composition.profile.value.init_path,
+                    merged_usr=self.composition.profile.value.merged_usr,
                 ),
                 files=files,
                 inputs={f"packages {node.recipe}": (step, "packages") for node, step in sorted(split.items())},

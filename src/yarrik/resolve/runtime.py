@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import posixpath
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from yarrik.elf import ElfFacts
-from yarrik.errors import Collector, Place, Trouble, suggestion
+from yarrik.errors import Collector, Place, Trouble, listed, suggestion
 
 #: Where the loader looks for shared libraries.
 LIBRARY_FOLDERS = ("/lib", "/usr/lib", "/lib64", "/usr/lib64")
@@ -56,10 +57,12 @@ def choose_packages(candidates: Iterable[BuiltPackage], roots: Iterable[tuple[st
     Returns packages by name. Raises YarrikError with everything that nothing brings."""
     by_name = {package.name: package for package in candidates}
     brings: dict[str, list[str]] = {}
+    named: dict[str, list[tuple[str, str]]] = {}
     for package in by_name.values():
         for path in package.paths:
             if path.kind != "folder":
                 brings.setdefault(path.path, []).append(package.name)
+                named.setdefault(path.path.rpartition("/")[2], []).append((package.name, path.path))
     collector = Collector()
     chosen: dict[str, Chosen] = {}
     waiting = list(roots)
@@ -82,7 +85,7 @@ def choose_packages(candidates: Iterable[BuiltPackage], roots: Iterable[tuple[st
             for wanted, places in _loads(file, facts):
                 owners = sorted({owner for place in places for owner in brings.get(place, ())})
                 if not owners:
-                    collector.add(_nothing_brings(package, file, wanted))
+                    collector.add(_nothing_brings(package, file, facts, wanted, named.get(wanted, ())))
                 elif len(owners) > 1 and not set(owners) & ({package.name} | chosen.keys()):
                     collector.add(
                         Trouble(
@@ -101,20 +104,50 @@ def choose_packages(candidates: Iterable[BuiltPackage], roots: Iterable[tuple[st
 def _loads(path: str, facts: ElfFacts) -> Iterable[tuple[str, list[str]]]:
     """What an ELF file makes the system load, with the places where that may be."""
     if facts.interpreter:
-        yield facts.interpreter, [facts.interpreter]
+        # In a merged layout the loader may be brought below /usr: the image's check follows the link that leads there.
+        yield facts.interpreter, [facts.interpreter, f"/usr{facts.interpreter}"]
     for name in facts.needed:
-        folders = [*LIBRARY_FOLDERS, path.rpartition("/")[0]]
-        places = [f"{folder}/{name}" for folder in dict.fromkeys(folders)]
-        if facts.interpreter.endswith("/" + name):
-            places.append(facts.interpreter)
-        yield name, places
+        yield name, library_places(name, path, facts)
 
 
-def _nothing_brings(package: BuiltPackage, path: str, wanted: str) -> Trouble:
+def library_places(name: str, user: str, facts: ElfFacts) -> list[str]:
+    """Where the loader looks for a library that the ELF file at `user` needs, in its order: ld.so(8).
+
+    The folder of a library itself counts too: a program may have loaded it by a RUNPATH that leads there."""
+    origin = user.rpartition("/")[0]
+    own = [folder.replace("${ORIGIN}", origin).replace("$ORIGIN", origin) for folder in facts.runpath]
+    folders = [posixpath.normpath(folder) for folder in own if folder.startswith("/") and "$" not in folder]
+    folders += [*LIBRARY_FOLDERS, *([origin] if facts.kind == "library" else [])]
+    places = [f"{folder}/{name}" for folder in dict.fromkeys(folders)]
+    if facts.interpreter.endswith("/" + name):
+        places.append(facts.interpreter)
+    return places
+
+
+def _nothing_brings(
+    package: BuiltPackage, path: str, facts: ElfFacts, wanted: str, elsewhere: Iterable[tuple[str, str]]
+) -> Trouble:
+    found = next(iter(sorted(elsewhere)), None)
+    if found is not None and wanted != facts.interpreter:
+        owner, place = found
+        folders = dict.fromkeys(one.rpartition("/")[0] for one in library_places(wanted, path, facts))
+        user = f"{path} of the package `{package.name}`"
+        return unsearched(user, wanted, f"the package `{owner}` brings it as {place}", place, folders)
     return Trouble(
         "LIBRARY-MISSING",
         f"{path} of the package `{package.name}` loads {wanted}, which no package of this build brings",
         Place(),
         why="the program would not start on the board",
         remedy=f"add the recipe that builds {wanted} to `build.needs` of `{package.recipe}`, and let a package list the file",
+    )
+
+
+def unsearched(user: str, wanted: str, where: str, place: str, folders: Iterable[str]) -> Trouble:
+    """A library that is there, in a folder in which the loader does not look."""
+    folder = place.rpartition("/")[0]
+    return Trouble(
+        "LIBRARY-UNSEARCHED",
+        f"{user} loads {wanted}, which the loader does not find: {where}",
+        why=f"the loader looks in {listed(folders)}",
+        remedy=f"install the library into /usr/lib, or link the program with -Wl,-rpath,{folder}",
     )

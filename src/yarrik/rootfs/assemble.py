@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 
-from yarrik.errors import Collector, Trouble, suggestion
+import msgspec
+
+from yarrik.errors import Collector, Trouble, listed, suggestion
 from yarrik.model import Image
 from yarrik.resolve import BuiltPackage
+from yarrik.rootfs.merged_usr import is_own_target, links_into_usr, placed
 from yarrik.rootfs.tree import Node, RootTree
 
 #: Folders that every image has, with their modes.
@@ -42,11 +45,13 @@ def assemble_root(
     files: Mapping[str, tuple[str, int]],
     put_bytes: Callable[[bytes], str],
     notes: list[str] | None = None,
+    merged_usr: bool = False,
 ) -> RootTree:
     """The root filesystem's tree.
 
     `files` gives digest and size of the image's files that come from elsewhere, by path; `put_bytes` stores the
-    content of generated ones. What the image's own files take the place of is told in `notes`. Raises YarrikError with all
+    content of generated ones. What the image's own files take the place of is told in `notes`. With `merged_usr`, `/bin`,
+    `/sbin` and `/lib` are links into `/usr`; so is each that a package brings as such. Raises YarrikError with all
     clashes and unknown accounts."""
     collector = Collector()
     accounts = _accounts(image, collector)
@@ -67,7 +72,24 @@ def assemble_root(
             return 0
         return accounts[name].uid
 
+    packages = sorted(packages, key=lambda package: package.name)
+    brought = [(path.path, path.kind, path.content) for package in packages for path in package.paths]
+    links = links_into_usr(brought, merged_usr)
+    for top, target in links.items():
+        nodes[f"/{top}"] = Node(f"/{top}", "link", 0o777, size=len(target), content=target)
+        nodes.setdefault(f"/{target}", Node(f"/{target}", "folder", 0o755))
+    through: dict[str, set[str]] = {}
+
     def add(node: Node) -> None:
+        if node.path[1:] in links and node.kind in ("folder", "link"):
+            return  # a folder, or the same link, where the layout has the link
+        if node.kind == "link" and node.path.split("/")[1] in links and is_own_target(node.path, node.content, links):
+            return
+        path = placed(node.path, links)
+        if path != node.path and not merged_usr:
+            through.setdefault(node.path.split("/")[1], set()).add(node.package)
+        if path != node.path:
+            node = msgspec.structs.replace(node, path=path)
         known = nodes.get(node.path)
         if known is None or (known.kind == "folder" and node.kind == "folder" and not known.package):
             nodes[node.path] = node
@@ -82,11 +104,18 @@ def assemble_root(
             how = f"{known.mode:04o} of {known.uid} and {node.mode:04o} of {node.uid}"
             collector.add(_clash(known, node, f"with the same content, and other modes or owners ({how})"))
 
-    for package in sorted(packages, key=lambda package: package.name):
+    for package in packages:
         for path in package.paths:
             uid = owner(path.owner, f"{path.path} of the package `{package.name}`")
             kind = "folder" if path.kind == "folder" else "link" if path.kind == "link" else "file"
             add(Node(path.path, kind, path.mode, uid, uid, path.size, path.content, package=package.name))  # type: ignore[arg-type]
+
+    if notes is not None:
+        notes += [
+            f"/{top} is a link to {links[top]}: what {listed(f'`{name}`' for name in sorted(names))} "
+            f"bring{'s' if len(names) == 1 else ''} there is placed in /{links[top]}"
+            for top, names in sorted(through.items())
+        ]
 
     def generated(path: str, text: str, mode: int = 0o644) -> None:
         data = text.encode()
@@ -98,11 +127,11 @@ def assemble_root(
     generated("/etc/shadow", "".join(f"{name}:{_secret(image, name)}:::::::\n" for name in accounts), 0o600)
     for folder in image.folder:
         uid = owner(folder.owner, folder.path)
-        _own(nodes, Node(folder.path, "folder", int(folder.mode, 8), uid, uid), collector)
+        _own(nodes, Node(placed(folder.path, links), "folder", int(folder.mode, 8), uid, uid), collector)
     for device in image.node:
         uid = owner(device.owner, device.path)
         numbers = (device.major, device.minor)
-        _own(nodes, Node(device.path, device.kind, int(device.mode, 8), uid, uid, device=numbers), collector)
+        _own(nodes, Node(placed(device.path, links), device.kind, int(device.mode, 8), uid, uid, device=numbers), collector)
     for file in image.file:
         uid = owner(file.owner, file.path)
         if file.content is not None:
@@ -110,10 +139,10 @@ def assemble_root(
             digest, size = put_bytes(data), len(data)
         else:
             digest, size = files[file.path]
-        known = nodes.get(file.path)
+        known = nodes.get(placed(file.path, links))
         if known is not None and known.package and known.kind != "folder" and notes is not None:
             notes.append(f"{file.path} is the image's own, in place of the one of the package `{known.package}`")
-        _own(nodes, Node(file.path, "file", int(file.mode, 8), uid, uid, size, digest), collector)
+        _own(nodes, Node(placed(file.path, links), "file", int(file.mode, 8), uid, uid, size, digest), collector)
     for account in accounts.values():
         if account.home not in nodes and account.home != "/":
             nodes[account.home] = Node(account.home, "folder", 0o750, account.uid, account.uid)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import fnmatch
 import shutil
 import time
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import singledispatch
 from pathlib import Path
@@ -34,6 +34,7 @@ from yarrik.plan import (
     TakeFile,
     Unpack,
 )
+from yarrik.rootfs.merged_usr import placed_trees
 from yarrik.run.kernel_config import BUILT_IN_OPTIONS, line_options, lost_options, options
 from yarrik.run.makefile import Makefile
 from yarrik.run.packages import encode_packages, split_packages
@@ -382,24 +383,26 @@ def lay_out_inputs(inputs: Mapping[str, str], store: Store, sandbox: Sandbox, wo
     # Making a folder is a good part of what a small step costs: only those that are wanted.
     for name in dict.fromkeys(("build", "stage", "home", "tmp", *writable, *(label.split(" ")[0] for label in inputs))):
         work.make_folder(name)
-    _check_clashes(inputs, store)
-    # Without a sandbox nothing keeps a command from writing where it should not, so it gets copies.
-    safe = sandbox.bubblewrap is not None
-    for label, digest in inputs.items():
-        name = label.split(" ")[0]
-        with work.folder(name) as folder:
-            store.lay_out(store.tree(digest), folder, writable=name in writable or not safe)
-
-
-def _check_clashes(inputs: Mapping[str, str], store: Store) -> None:
-    """Raises YarrikError when two trees that go into one folder bring the same path, or one a link where the other has a
-    folder: what lies below it would be written to wherever the link leads."""
     together: dict[str, list[tuple[str, Tree]]] = {}
     for label, digest in inputs.items():
-        folder, _, recipe = label.partition(" ")
-        together.setdefault(folder, []).append((recipe, store.tree(digest)))
+        name, _, recipe = label.partition(" ")
+        together.setdefault(name, []).append((recipe, store.tree(digest)))
+    if "sysroot" in together:
+        together["sysroot"] = placed_trees(together["sysroot"])
+    _check_clashes(together.values())
+    # Without a sandbox nothing keeps a command from writing where it should not, so it gets copies.
+    safe = sandbox.bubblewrap is not None
+    for name, trees in together.items():
+        with work.folder(name) as folder:
+            for _, tree in trees:
+                store.lay_out(tree, folder, writable=name in writable or not safe)
+
+
+def _check_clashes(together: Iterable[Sequence[tuple[str, Tree]]]) -> None:
+    """Raises YarrikError when two trees that go into one folder bring the same path, or one a link where the other has a
+    folder: what lies below it would be written to wherever the link leads."""
     collector = Collector()
-    for trees in together.values():
+    for trees in together:
         for clash in clashes(trees) if len(trees) > 1 else ():
             kinds = {clash.first_kind, clash.second_kind}
             both = f"`{clash.first}` and `{clash.second}`"

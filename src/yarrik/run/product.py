@@ -28,7 +28,7 @@ def _(action: Assemble, context: Context) -> dict[str, str]:
     chosen = choose_packages(candidates, action.wanted)
     files = {path: (store.put_file(place), place.stat().st_size) for path, place in context.step.places.items()}
     root = assemble_root(action.image, action.hostname, [one.package for one in chosen], files, store.put_bytes,
-                         context.notes)  # fmt: skip
+                         context.notes, action.merged_usr)  # fmt: skip
     root = _with_module_indexes(root, context)
     _check_init(action, root, context)
     context.say(f"{len(chosen)} packages, {len(root.nodes)} paths")
