@@ -298,6 +298,45 @@ class ProductsAreComposed(WorkspaceTest):
         self.write("w/products/p.toml", 'board = "old"\nprofile = "p"\nimage = "i"\n')
         self.assertEqual(self.troubles(), [])
 
+    def test_11_a_device_tree_that_came_only_with_another_product(self) -> None:
+        base = (self.root / "s/boards/b.toml").read_text()
+        self.write("w/s/boards/old.toml", 'extends = "b"\n')
+        tree = "kernel.device-tree = 'b.dts'\n"
+        file = self.root / "yarrik.toml"
+        file.write_text(file.read_text().replace("[workspace]", '[workspace]\nproduct = "p"'))
+        self.write("w/variants/tree.toml", f"[set.board]\n{tree}")
+        for board, product, condition in (
+            ("b", 'variants = ["tree"]\n', ""),
+            ("b", f"[set.board]\n{tree}", ""),
+            ("b", 'variants = ["mark"]\n', '[[when]]\nvariant = "mark"\n[when.set.kernel]\ndevice-tree = "b.dts"\n'),
+            ("old", 'variants = ["tree"]\n', ""),  # the new product's board derives from the one that had it
+        ):
+            self.write("w/variants/mark.toml", 'summary = "x"\n')
+            self.write("w/s/boards/b.toml", base + condition)
+            self.write("w/s/boards/new.toml", f'extends = "{board}"\n')
+            self.write("w/products/q.toml", f'board = "{board}"\nprofile = "p"\nimage = "i"\n{product}')
+            for mine in ("new", board):
+                self.write("w/products/p.toml", f'board = "{mine}"\nprofile = "p"\nimage = "i"\n')
+                found = self.troubles()
+                self.assertEqual([trouble.code for trouble in found], ["BOARD-SETTING-LOST"], (mine, product, condition))
+                self.assertIn("in the product `q` it has one", found[0].what)
+        self.write("w/products/p.toml", 'board = "b"\nprofile = "p"\nimage = "i"\nvariants = ["tree"]\n')
+        self.assertEqual(self.troubles(), [])
+
+    def test_15_a_variant_that_removes_what_another_adds(self) -> None:
+        for one, two, words in (
+            ("packages.remove", "packages.add", "`two` adds init, which `one` removes"),
+            ("packages.add", "packages.remove", "`two` removes init, which `one` adds"),
+        ):
+            image = 'packages = ["init"]\n' if one.endswith("remove") else "packages = []\n"
+            self.write("w/s/images/i.toml", image)
+            self.write("w/variants/one.toml", f'[set.image]\n{one} = ["init"]\n')
+            self.write("w/variants/two.toml", f'[set.image]\n{two} = ["init"]\n')
+            found = self.troubles("one,two")
+            self.assertEqual([trouble.code for trouble in found], ["VARIANT-OVERWRITES"])
+            self.assertIn(words, found[0].what)
+            self.assertEqual(self.troubles("one"), [])
+
     def test_15_a_variant_that_overwrites_another(self) -> None:
         self.write("w/variants/one.toml", '[set.image]\nhostname = "one"\n')
         self.write("w/variants/two.toml", '[set.image]\nhostname = "two"\n[options.init]\n')

@@ -30,7 +30,7 @@ from yarrik.model.definitions import (
 )
 from yarrik.model.positions import KeyPath
 from yarrik.model.reading import Definition, Document, Origin, Raw, refuse_null
-from yarrik.model.soundness import lost_settings, never_holding, too_late
+from yarrik.model.soundness import VITAL, lost_settings, never_holding, too_late, value_at
 from yarrik.model.stacking import stack
 from yarrik.model.workspace import Workspace
 from yarrik.versions import Version
@@ -177,7 +177,12 @@ class Composition:
 
 def compose(workspace: Workspace, product: str | None = None, overrides: Overrides | None = None) -> Composition:
     """The product of this name (or the workspace's own choice) and what it names. Raises YarrikError."""
-    overrides = overrides or Overrides()
+    composition = _compose(workspace, product, overrides or Overrides())
+    lost = tuple(_missing_in_this_product(composition))
+    return replace(composition, warnings=composition.warnings + lost) if lost else composition
+
+
+def _compose(workspace: Workspace, product: str | None, overrides: Overrides) -> Composition:
     named: list[str] = []
     if product and "+" in product and product not in workspace.shelved["product"]:
         product, *named = product.split("+")  # as such a build is called in out/
@@ -219,6 +224,32 @@ def compose(workspace: Workspace, product: str | None = None, overrides: Overrid
         collector.extend(too_late(workspace, kind, definition.name))
     collector.raise_if_any()
     return replace(composition, warnings=tuple(dict.fromkeys(warnings)))
+
+
+def _missing_in_this_product(composition: Composition) -> Iterator[Trouble]:
+    """What a board needs to start and does not have here, though it has it in another product of the workspace: it came by a
+    variant, a profile or a product's own settings."""
+    workspace, board = composition.workspace, composition.board
+    for key in VITAL:
+        if value_at(board.value, key):
+            continue
+        for name, shelved in sorted(workspace.readable("product")):
+            if shelved.document.raw.get("board") not in composition.now.boards:
+                continue
+            try:
+                other = _compose(workspace, name, Overrides()).board
+            except YarrikError:
+                continue
+            if value_at(other.value, key):
+                dotted_key = ".".join(key)
+                yield Trouble(
+                    "BOARD-SETTING-LOST",
+                    f"the board `{board.name}` has no `{dotted_key}` in this product; in the product `{name}` it has one",
+                    other.place(*key),
+                    why="the line that sets it does not count for this product",
+                    remedy=f"set `{dotted_key}` in the board, or for this product too",
+                )
+                break
 
 
 def _unused_and_broken(workspace: Workspace) -> Iterator[Trouble]:
@@ -321,8 +352,9 @@ def _overwritten(document: Document, variants: Mapping[Path, str]) -> list[Troub
     """Values that one variant sets and a later one overwrites."""
     if len(variants) < 2:
         return []
-    found = []
+    found: list[Trouble] = []
     for origin in document.origins.values():
+        found += _added_and_removed(origin, variants)
         former = origin.replaced
         if former is None or origin.how != "set" or isinstance(origin.value, dict) or origin.value == former.value:
             continue
@@ -335,3 +367,21 @@ def _overwritten(document: Document, variants: Mapping[Path, str]) -> list[Troub
                         remedy="take one of the two lines out, or swap the variants if the other is meant to win")
             )  # fmt: skip
     return found
+
+
+def _added_and_removed(last: Origin, variants: Mapping[Path, str]) -> Iterator[Trouble]:
+    """Elements of a list that one variant adds and another one removes."""
+    history = [one for one in last.history() if one.file in variants and isinstance(one.value, list)]
+    for number, later in enumerate(history):
+        for former in history[number + 1 :]:
+            both = [word for word in later.value if word in former.value]  # type: ignore[attr-defined, operator]
+            if both and former.file != later.file and {later.how, former.how} == {"added to", "taken from"}:
+                did = {"added to": "adds", "taken from": "removes"}
+                yield Trouble(
+                    "VARIANT-OVERWRITES",
+                    f"the variant `{variants[later.file]}` {did[later.how]} {listed(map(str, both))}, which `"
+                    f"{variants[former.file]}` {did[former.how]}",
+                    later.place,
+                    why=f"the former is at {former.place}, and has no effect",
+                    remedy="remove one of the two lines, or swap the variants if the other is meant to win",
+                )

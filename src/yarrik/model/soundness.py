@@ -29,7 +29,7 @@ _DECIDE: dict[str, tuple[KeyPath, ...]] = {
     ),
 }
 #: What a board cannot boot without when its boards before had it.
-_VITAL = (("kernel", "device-tree"), ("boot", "loader"))
+VITAL = (("kernel", "device-tree"), ("boot", "loader"))
 
 
 def _conditions(workspace: Workspace, kind: str, name: str) -> Iterator[tuple[Raw, Document]]:
@@ -113,13 +113,11 @@ def lost_settings(workspace: Workspace, board: Definition[Board], now: Circumsta
         names = [word for word in words_of(when.get("board")) if not word.startswith("-")]
         if not names or holds(when, now) is not False:
             continue
-        for key in _VITAL:
+        for key in VITAL:
             inside: object = when["set"]
-            have: object = board.value
             for word in key:
                 inside = inside.get(word) if isinstance(inside, dict) else None
-                have = getattr(have, word.replace("-", "_"), None)
-            if inside and not have:
+            if inside and not value_at(board.value, key):
                 dotted = ".".join(key)
                 yield Trouble(
                     "BOARD-SETTING-LOST",
@@ -128,6 +126,13 @@ def lost_settings(workspace: Workspace, board: Definition[Board], now: Circumsta
                     why=f"`{board.name}` is none of these and extends none of them, so it lost the setting",
                     remedy=f"let the condition name what `{board.name}` is or extends ({', '.join(now.boards)})",
                 )
+
+
+def value_at(definition: object, key: KeyPath) -> object:
+    """The value of a key of a definition; None when it has none."""
+    for word in key:
+        definition = getattr(definition, word.replace("-", "_"), None)
+    return definition
 
 
 def too_late(workspace: Workspace, kind: str, name: str) -> Iterator[Trouble]:
