@@ -526,6 +526,20 @@ class MistakesInASecondWay(WorkspaceTest):
         self.image("app", more='[[file]]\npath = "/x"\ncontent = "mine"\n')
         self.assertIn("/x is the image's own, in place of the one of the package `app`", self.yarrik("build", at=self.root))
 
+    def test_32_a_login_service_is_known_by_its_role(self) -> None:
+        self.recipe("gate", "echo x > $DESTDIR/x", package='[package.gate]\nprovides = ["login-service"]\n')
+        self.recipe("suite", "echo y > $DESTDIR/y", package='[package.suite]\nneeds = ["gate"]\n')
+        for names in (["gate"], ["suite"]):
+            self.image(*names, more='[root]\nlogin = "open"\n')
+            said = self.yarrik("check", code=2, at=self.root)
+            self.assertIn("error LOGIN-OPEN: `root` needs no password, and the package `gate` lets people log in", said)
+            self.assertIn("i.toml:3 [root.login]", said)
+        for more in ("", '[root]\nlogin = "password"\npassword-hash = "$6$x$y"\n'):
+            self.image("gate", more=more)
+            self.yarrik("check", at=self.root)
+        self.image(more='[root]\nlogin = "open"\n')
+        self.yarrik("check", at=self.root)
+
     def test_what_can_fail_later_is_told_by_check(self) -> None:
         for more, code in (
             ('[root]\nlogin = "password"\n', "ROOT-PASSWORD"),

@@ -90,6 +90,10 @@ class Answer:
             next((one for one in answering if one in self.packages), None) or self.universe.catalog.main_package(name) or name
         )
 
+    def providing(self, role: str) -> list[str]:
+        """The image's packages that provide a role, whether somebody asked for it or not."""
+        return [name for name in self.universe.catalog.answering(role) if name in self.packages]
+
     @cached_property
     def links(self) -> tuple[Link, ...]:
         """All that leads from the product to what is in it: the clauses of the question that the answer fulfils."""

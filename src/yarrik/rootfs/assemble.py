@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 import msgspec
 
-from yarrik.errors import Collector, Trouble, listed, suggestion
+from yarrik.errors import NOWHERE, Collector, Place, Trouble, listed, suggestion
 from yarrik.model import Image
 from yarrik.resolve import BuiltPackage
 from yarrik.rootfs.merged_usr import is_own_target, links_into_usr, placed
@@ -152,9 +152,20 @@ def assemble_root(
     return tree
 
 
-def check_image(image: Image) -> None:
-    """What can be said of an image before anything is built: its accounts, and who owns its own files. Raises YarrikError."""
+#: The role of packages that let people log in over a network.
+LOGIN_SERVICE = "login-service"
+
+
+def check_image(image: Image, login_services: Sequence[str] = (), login: Place = NOWHERE) -> None:
+    """What can be said of an image before anything is built: its accounts, who owns its own files, and whether root may log
+    in without a password although there are `login_services`. `login` is the place of `root.login`. Raises YarrikError."""
     collector = Collector()
+    if image.root.login == "open" and login_services:
+        what = f"`root` needs no password, and the package `{login_services[0]}` lets people log in over the network"
+        collector.add(
+            Trouble("LOGIN-OPEN", what, login, why="everybody on the network can log in as this user",
+                    remedy="lock the account or give it a password (`root.login`), or take the package out")
+        )  # fmt: skip
     accounts = _accounts(image, collector)
     owned = [(one.path, one.owner) for one in image.file]
     owned += [(one.path, one.owner) for one in image.folder]

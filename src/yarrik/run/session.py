@@ -44,7 +44,7 @@ from yarrik.plan.actions import runs_commands
 from yarrik.resolve import Answer, Lock, LockedProduct, Moved, moved, read_lock, resolve
 from yarrik.resolve.answer import PATIENCE
 from yarrik.resolve.solver import Progress
-from yarrik.rootfs.assemble import check_image
+from yarrik.rootfs.assemble import LOGIN_SERVICE, check_image
 from yarrik.run.events import Listener, Sending, silent
 from yarrik.run.execute import Execution, StepReport, WorkFolders, kept_outputs, log_path, private_steps
 from yarrik.run.host_view import View, names_of, remembered_sight, view_of, views_in
@@ -285,7 +285,8 @@ class Session:
     def graph(self, composition: Composition) -> Graph:
         answer = self.answer(composition)
         self._check_licences(answer)
-        check_image(answer.composition.image.value)
+        image = answer.composition.image
+        check_image(image.value, answer.providing(LOGIN_SERVICE), image.place("root", "login"))
         self.moved = self.hold(answer)
         graph = _with_mirrors(plan_product(answer, _Surroundings(self, answer.composition)), self.site.mirrors)
         if not self.shuts_off:
