@@ -540,6 +540,31 @@ class MistakesInASecondWay(WorkspaceTest):
         self.image(more='[root]\nlogin = "open"\n')
         self.yarrik("check", at=self.root)
 
+    def test_36_what_the_last_build_made_does_not_fit_a_smaller_partition(self) -> None:
+        self.yarrik("build", at=self.root)
+        self.assertEqual(self.yarrik_json("check", at=self.root)["warnings"], [])
+        board = self.root / "s/boards/b.toml"
+        text = board.read_text()
+        for size, code in (
+            ('size = "1 MiB"', "PARTITION-FULL"),
+            ('size = "rest of 2 MiB"', "PARTITION-FULL"),
+            ('size = "64 MiB"', None),
+        ):
+            board.write_text(text + size + "\n")
+            found = self.yarrik_json("check", at=self.root)["warnings"]
+            self.assertEqual([one["code"] for one in found], [code] if code else [])
+            if code:
+                self.assertIn("what the last build made does not fit: partition `root` of the disk `card`", found[0]["what"])
+                self.yarrik("build", at=self.root, code=1)
+
+    def test_a_command_line_that_nothing_can_carry(self) -> None:
+        for where, words in (
+            ("kernel", "is to be built into the kernel, and `kernel` is not configured here"),
+            ("device-tree", "is to be in the device tree, and the board `b` has none"),
+        ):
+            said = self.yarrik("check", "--set", f"board.boot.command-line-in={where}", code=2, at=self.root)
+            self.assertIn(f"error BOOT-LINE-NOWHERE: the command line {words}", said)
+
     def test_what_can_fail_later_is_told_by_check(self) -> None:
         for more, code in (
             ('[root]\nlogin = "password"\n', "ROOT-PASSWORD"),

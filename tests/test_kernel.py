@@ -1,6 +1,7 @@
 """Recipes with `using = "kernel"`, on a source archive that behaves as a kernel's does but is built in a moment."""
 
 import os
+import re
 import shutil
 import struct
 import subprocess
@@ -94,6 +95,24 @@ class KernelsAreConfiguredAndBuilt(PretendedKernel):
         self.assertIn("error KERNEL-OPTION-LOST: CONFIG_GAUGE=y was asked for and came out as not set", said)
         self.assertIn("s/boards/b.kcfg:2 [CONFIG_GAUGE]", said)
         self.assertIn("it depends on SERIAL", said)
+
+    def test_a_base_that_the_kernel_has_not_is_told_before_it_is_built(self) -> None:
+        board = self.root / "s/boards/b.toml"
+        board.write_text(board.read_text().replace('"tinyconfig"', '"gauge_defconfg"'))
+        (self.folder / "linux-9.9/arch/x86/configs").mkdir(parents=True)
+        (self.folder / "linux-9.9/arch/x86/configs/gauge_defconfig").write_text("CONFIG_SERIAL=y\n")
+        (self.folder / "linux-9.9/arch/x86/Makefile").write_text("PHONY += made_defconfig\n")
+        subprocess.run(["tar", "-C", self.folder, "-cJf", self.folder / "linux.tar.xz", "linux-9.9"], check=True)
+        for command, code in (("build", 1), ("check", 2)):  # the sources are unpacked by then
+            said = self.yarrik(command, code=code, at=self.root)
+            self.assertIn(
+                "error KERNEL-BASE-UNKNOWN: the kernel's sources have no base configuration `gauge_defconfg` for x86", said
+            )
+            self.assertIn("did you mean `gauge_defconfig`?", said)
+            self.assertRegex(said, r"b.toml:\d+ \[kernel.base\]")
+        for base in ("made_defconfig", "gauge_defconfig", "defconfig"):
+            board.write_text(re.sub(r'base = ".*"', f'base = "{base}"', board.read_text()))
+            self.yarrik("check", at=self.root)
 
     def test_device_trees_of_the_kernel_s_own_sources_are_a_package(self) -> None:
         recipe = self.root / "s/recipes/kernel/recipe.toml"

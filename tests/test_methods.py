@@ -9,9 +9,9 @@ from cryptography.hazmat.primitives.asymmetric import rsa
 
 from tests.support import ProgramTest
 from yarrik.boot.environment import decode_environment, newest_of
-from yarrik.boot.fit import verify_fit
+from yarrik.boot.fit import key_tree, verify_fit
 from yarrik.boot.legacy import decode_legacy
-from yarrik.devicetree import decode_blob, text_of
+from yarrik.devicetree import decode_blob, encode_blob, text_of
 from yarrik.disk.opening import opened_bytes
 
 BOARD = "shelves/harbour/boards/kittiwake.toml"
@@ -53,7 +53,7 @@ class BoardsBootInManyWays(GaugeTest):
         self.write("demo/shelves/harbour/boards/k.pem", pem)
         self.board('[boot]\nmethod = "fit"\nkey = "k.pem"\nkey-name = "harbour"\noverlays = "placed"\n')
         story = self.build()
-        self.assertIn("all hashes fit, signed by harbour", story)
+        self.assertIn("signed by harbour: the signature fits the key in the bootloader's device tree", story)
         self.assertIn("that the bootloader lays 1 overlay on", story)
         fit = self.on_card("/tide-gauge.itb")
         self.assertEqual(verify_fit(fit, key.public_key()), ["tide-gauge"])
@@ -64,6 +64,17 @@ class BoardsBootInManyWays(GaugeTest):
         control = decode_blob((self.out / "control.dtb").read_bytes())
         self.assertIsNotNone(control.root.find("/signature/key-harbour"))
         self.assertNotIn(pem.splitlines()[1], (self.out / "tide-gauge.img").read_bytes())
+        image, bench = self.out / "tide-gauge.img", ("boot", "--bench", self.out / "tide-gauge.img")
+        self.assertIn("signed by harbour: the signature fits", self.yarrik(*bench))
+        other = rsa.generate_private_key(65537, 2048).public_key()
+        (self.out / "control.dtb").write_bytes(encode_blob(key_tree(other, "other")))
+        said = self.yarrik(*bench, code=1)
+        self.assertIn("error BOOT-SIGNATURE: /tide-gauge.itb does not fit the bootloader's key `other`", said)
+        self.write("alone/tide-gauge.img", image.read_bytes())
+        said = self.yarrik("boot", "--bench", self.folder / "alone/tide-gauge.img")
+        self.assertIn("taken for granted: that the signature by `harbour` fits", said)
+        self.assertNotIn("signed by", said)
+        self.yarrik("build", "tide-gauge", at=self.root)
         first = (self.out / "SHA256SUMS").read_text()
         self.yarrik("build", "tide-gauge", at=self.root)
         self.assertEqual((self.out / "SHA256SUMS").read_text(), first)
@@ -109,6 +120,32 @@ class BoardsBootInManyWays(GaugeTest):
             r"booti 0x40400000 0x44000000:0x\w+ 0x43e00000",
         )
         self.assertIn("memory/kernel", (self.out / "SHA256SUMS").read_text())
+        places = {name: address for address, _, name in rows}
+        story = (self.out / "boot-story.txt").read_text()
+        line = next(line for line in story.splitlines() if line.startswith("memory "))
+        self.assertIn(f"kernel {places['kernel']}, device tree {places['device-tree.dtb']}", line)
+        self.assertIn("as in the memory bundle", line)
+        file = folder / "addresses.txt"
+        file.write_text(file.read_text().replace(places["initramfs"], places["kernel"]))
+        self.assertIn("error BOOT-MEMORY", self.yarrik("boot", "--bench", self.out / "tide-gauge.img", code=1))
+
+    def test_the_board_s_memory_is_within_what_its_device_tree_says(self) -> None:
+        for more, words in (
+            (
+                'size = "512 MiB"\n',
+                "the board has 512.0 MiB of memory at 0x40000000, and its device tree says 256.0 MiB at 0x40000000",
+            ),
+            ('base = "0x80000000"\nsize = "256 MiB"\n', "the board has 256.0 MiB of memory at 0x80000000"),
+        ):
+            text = (self.root / BOARD).read_text()
+            self.board(f"[memory]\n{more}")
+            for command in ("check", "build"):
+                said = self.yarrik(command, "tide-gauge", at=self.root, code=2 if command == "check" else 1)
+                self.assertIn(f"error BOOT-MEMORY: {words}", said)
+                self.assertRegex(said, r"kittiwake.toml:\d+ \[memory\]")
+            (self.root / BOARD).write_text(text)
+        self.board('[memory]\nsize = "128 MiB"\n')
+        self.build()
 
     def test_overlays_left_to_the_bootloader_are_named_in_its_menu(self) -> None:
         self.board('[boot]\noverlays = "placed"\n')

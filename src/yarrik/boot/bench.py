@@ -311,7 +311,8 @@ class _Bench(BootFiles):
             "initramfs": len(started.initramfs),
         }
         try:
-            found = place_all(facts.arch, sizes, started.given, memory_of(tree), reserved_in(tree), facts.offset)
+            given = {**started.given, **self.board.bundle}
+            found = place_all(facts.arch, sizes, given, memory_of(tree), reserved_in(tree), facts.offset)
         except MapUnfit as error:
             self.stop(
                 "BOOT-MEMORY",
@@ -320,7 +321,8 @@ class _Bench(BootFiles):
                 "change the addresses in the board's [memory]",
                 "memory",
             )
-        self.tell("memory", ", ".join(f"{area.name} {area.start:#x}" for area in found.areas))
+        whose = " (as in the memory bundle)" if self.board.bundle else ""
+        self.tell("memory", ", ".join(f"{area.name} {area.start:#x}" for area in found.areas) + whose)
 
     # Root filesystem
 

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import lzma
 import re
 import zlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, NoReturn
@@ -16,13 +17,15 @@ import zstandard
 from yarrik.arch import ARCHES
 from yarrik.beneath import regular_file
 from yarrik.boot.entries import EntryDamaged, read_entry, read_loader
-from yarrik.boot.fit import FitDamaged, decode_fit
+from yarrik.boot.fit import FitDamaged, decode_fit, keys_in, verify_fit
 from yarrik.boot.legacy import LegacyDamaged, LegacyImage, decode_legacy
 from yarrik.boot.menu import MENU_PLACES, read_menu
+from yarrik.boot.methods import BUNDLE_FILES, read_addresses
 from yarrik.boot.seen import Filesystem
 from yarrik.boot.settings import read_settings
+from yarrik.devicetree import BlobDamaged, decode_blob
 from yarrik.disk.opening import FoundPartition, OpenedImage
-from yarrik.errors import Place, Trouble, suggestion
+from yarrik.errors import Place, Trouble, listed, suggestion
 
 FILE_LIMIT = 256 << 20
 _SCRIPTS = ("/boot.scr.uimg", "/boot.scr", "/boot/boot.scr.uimg", "/boot/boot.scr")
@@ -51,6 +54,10 @@ class BenchBoard:
     places: dict[str, Place] = field(default_factory=dict)
     #: The words of the board's `kernel.arguments`.
     arguments: tuple[str, ...] = ()
+    #: The bootloader's own device tree, with the keys that it takes image trees by; empty when it is not known.
+    control: bytes = b""
+    #: Where the files of a memory bundle go, by the names of a memory map's areas.
+    bundle: Mapping[str, int] = field(default_factory=dict)
 
 
 class _Kernel(msgspec.Struct):
@@ -69,12 +76,23 @@ class _About(msgspec.Struct):
 
 
 def board_beside(image: Path) -> BenchBoard:
-    """The board of an image, as far as the manifest beside it tells; what is no manifest of ours tells nothing."""
+    """The board of an image, as far as what stands beside it tells: manifest, bootloader's device tree, memory bundle. What is
+    not of our form tells nothing."""
     try:
         about = msgspec.json.decode(regular_file(image.parent / "packages.json"), type=_About).boot
     except (msgspec.DecodeError, UnicodeDecodeError, OSError):
         return BenchBoard()
-    return BenchBoard(arch=about.kernel.arch, method=about.method)
+    control, bundle = b"", {}
+    with contextlib.suppress(OSError):
+        control = regular_file(image.parent / "control.dtb")
+    with contextlib.suppress(OSError, ValueError):
+        bundle = bundle_places(regular_file(image.parent / "memory/addresses.txt").decode())
+    return BenchBoard(arch=about.kernel.arch, method=about.method, control=control, bundle=bundle)
+
+
+def bundle_places(text: str) -> dict[str, int]:
+    """Where the files of a memory bundle go, by the names of areas. Raises ValueError for text of another form."""
+    return {BUNDLE_FILES[name]: address for name, (address, _) in read_addresses(text).items() if name in BUNDLE_FILES}
 
 
 @dataclass(frozen=True)
@@ -415,6 +433,30 @@ class BootFiles:
             started.given["device tree"] = _address(words[3])
         return started
 
+    def signature(self, data: bytes, path: str, signed_by: str) -> None:
+        """Checks the signatures of an image tree by the bootloader's keys, where these are known."""
+        try:
+            keys = keys_in(decode_blob(self.board.control)) if self.board.control else {}
+        except BlobDamaged:
+            keys = {}
+        if not keys:
+            if signed_by:
+                why = "the keys in the bootloader's device tree are not known here"
+                self.grant("image tree", f"that the signature by `{signed_by}` fits", why)
+            return
+        for name, key in keys.items():
+            try:
+                verify_fit(data, key)
+            except FitDamaged as error:
+                self.stop(
+                    "BOOT-SIGNATURE",
+                    f"{path} does not fit the bootloader's key `{name}`: {error}",
+                    "the bootloader refuses what this key did not sign",
+                    "sign the image with this key (`boot.key`), or give the bootloader the other one",
+                    "boot.key",
+                )
+        self.tell("image tree", f"signed by {listed(keys)}: the signature fits the key in the bootloader's device tree")
+
     def unwrapped(self, data: bytes, path: str) -> LegacyImage:
         try:
             return decode_legacy(data)
@@ -456,8 +498,8 @@ class BootFiles:
                 "write the image anew",
             )
         kernel = images[chosen.kernel]
-        signed = f", signed by {chosen.signed_by}" if chosen.signed_by else ""
-        self.tell("image tree", f"{path}, configuration `{wanted}`, all hashes fit{signed}")
+        self.tell("image tree", f"{path}, configuration `{wanted}`, all hashes fit")
+        self.signature(data, path, chosen.signed_by)
         started.kernel, started.kernel_name = unpacked(kernel.data, kernel.compression), f"{path}:{kernel.name}"
         if kernel.load is not None:
             started.given["kernel"] = kernel.load

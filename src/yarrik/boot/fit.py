@@ -6,6 +6,7 @@ nodes without the data (whose hashes are among what is covered), and the names o
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import struct
 import zlib
@@ -392,6 +393,22 @@ def key_tree(key: RSAPublicKey, key_name: str) -> DeviceTree:
     node.raw("rsa,num-bits", struct.pack(">I", bits))
     node.text("key-name-hint", key_name)
     return DeviceTree(root)
+
+
+def keys_in(tree: DeviceTree) -> dict[str, RSAPublicKey]:
+    """The keys in a bootloader's own device tree by their names, as `key_tree` writes them; what is no such key is left out."""
+    from cryptography.hazmat.primitives.asymmetric.rsa import RSAPublicNumbers
+
+    signature = tree.root.children.get("signature")
+    found: dict[str, RSAPublicKey] = {}
+    for node in signature.children.values() if signature is not None else ():
+        modulus, exponent = node.properties.get("rsa,modulus"), node.properties.get("rsa,exponent")
+        if modulus is None or exponent is None:
+            continue
+        numbers = RSAPublicNumbers(int.from_bytes(exponent.value, "big"), int.from_bytes(modulus.value, "big"))
+        with contextlib.suppress(ValueError):
+            found[_text(node, "key-name-hint")] = numbers.public_key()
+    return found
 
 
 def _text(node: TreeNode, name: str) -> str:

@@ -7,8 +7,9 @@ from dataclasses import dataclass
 
 from yarrik.devicetree import DeviceTree, TreeNode, text_of
 from yarrik.devicetree.phandles import number_of
+from yarrik.errors import Place, Trouble
 from yarrik.maps import Area, drawn, overlaps
-from yarrik.units import shown_size
+from yarrik.units import parse_size, shown_size
 
 _MIB = 1 << 20
 #: Where things go when the board does not say, from the begin of memory. The kernel's place leaves room below it for a
@@ -86,6 +87,30 @@ def _entries(parent: TreeNode, node: TreeNode) -> Iterable[tuple[int, int]]:
     for at in range(0, len(reg.value) - step + 1, step):
         middle = at + address * 4
         yield int.from_bytes(reg.value[at:middle], "big"), int.from_bytes(reg.value[middle : at + step], "big")
+
+
+class MemoryDisagrees(ValueError):
+    """A board's [memory] is not within what its device tree says."""
+
+
+def banks_of(base: str, size: str, told: list[Area]) -> list[Area]:
+    """A board's memory: as its [memory] has it (a base in hexadecimal, a size; each may be empty), else as its device tree has
+    `told`. Raises MemoryDisagrees."""
+    if not base and not (size and told):
+        return told
+    start = int(base, 16) if base else told[0].start
+    bank = Area("memory", start, parse_size(size or "256 MiB"))
+    if size and told and not any(one.start <= start and bank.end <= one.end for one in told):
+        there = ", ".join(f"{shown_size(one.size)} at {one.start:#x}" for one in told)
+        raise MemoryDisagrees(
+            f"the board has {shown_size(bank.size)} of memory at {start:#x}, and its device tree says {there}"
+        )
+    return [bank]
+
+
+def memory_disagrees(error: MemoryDisagrees, place: Place) -> Trouble:
+    return Trouble("BOOT-MEMORY", str(error), place, why="the kernel takes the device tree's word",
+                   remedy="correct `memory.size` and `memory.base`, or the device tree's memory node")  # fmt: skip
 
 
 def place_all(

@@ -180,6 +180,10 @@ def _script(parts: BootParts, lines: list[str]) -> bytes:
     return encode_legacy(LegacyImage("script", parts.arch, (text,), f"{parts.product} {parts.version}", time=parts.time))
 
 
+#: The files of a memory bundle that go to an address, each with the name of its area in the memory map.
+BUNDLE_FILES = {"kernel": "kernel", "device-tree.dtb": "device tree", "initramfs": "initramfs"}
+
+
 def memory_bundle(parts: BootParts) -> dict[str, bytes]:
     """Files to try a board with that has no storage yet: everything goes to memory, and a script says where.
 
@@ -191,9 +195,8 @@ def memory_bundle(parts: BootParts) -> dict[str, bytes]:
         kernel = gzip.decompress(kernel)
     files = {"kernel": kernel, "device-tree.dtb": parts.device_tree, "initramfs": parts.initramfs}
     files = {name: data for name, data in files.items() if data}
-    places = {"kernel": "kernel", "device-tree.dtb": "device tree", "initramfs": "initramfs"}
     line = str(next(iter(parts.lines.values()))[1])
-    rows = [f"{memory.address(places[name]):#x} {len(data):#x} {name}" for name, data in files.items()]
+    rows = [f"{memory.address(BUNDLE_FILES[name]):#x} {len(data):#x} {name}" for name, data in files.items()]
     files["addresses.txt"] = ("# address size file\n" + "".join(row + "\n" for row in rows)).encode()
     starts = {"arm64": "booti", "riscv64": "booti", "arm": "bootz", "x86-64": "zboot"}[parts.arch]
     ram = f"{memory.address('initramfs'):#x}:{len(parts.initramfs):#x}" if parts.initramfs else "-"
@@ -204,6 +207,16 @@ def memory_bundle(parts: BootParts) -> dict[str, bytes]:
     files["start.scr"] = _script(parts, lines)
     files["command-line.txt"] = (line + "\n").encode()
     return files
+
+
+def read_addresses(text: str) -> dict[str, tuple[int, int]]:
+    """Address and size in bytes of each file of a memory bundle, from its addresses.txt. Raises ValueError."""
+    found = {}
+    for line in text.splitlines():
+        if line.strip() and not line.startswith("#"):
+            address, size, name = line.split(maxsplit=2)
+            found[name] = (int(address, 16), int(size, 16))
+    return found
 
 
 _METHODS: dict[str, Callable[[BootParts], dict[str, bytes]]] = {

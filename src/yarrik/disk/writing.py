@@ -37,28 +37,8 @@ def write_disk(
     With `boot_apart`, what is below /boot lies on a partition of its own. Raises YarrikError when something does not
     fit, before anything is written."""
     files = blobs or {}
-    blob_files = [files[blob.file] for blob in disk.blob]
-    blob_sizes = [path.stat().st_size for path in blob_files]
-    for blob, size in zip(disk.blob, blob_sizes, strict=True):
-        if blob.at_most and size > parse_size(blob.at_most):
-            raise _unfit(disk, f"the blob {blob.file} has {shown_size(size)}, and its room is {blob.at_most}", "")
-    plans: dict[str, Planned | None] = {}
-    sizes: list[int] = []
     with tempfile.TemporaryDirectory(prefix="writing-", dir=file.parent) as scratch:
-        for number, name, partition in numbered(disk):
-            fixed = _fixed_size(disk, partition, number, sizes, blob_sizes)
-            if partition.name not in plans:
-                tree = _tree(root, partition, boot_apart)
-                wish = _wish(product, disk, partition, fixed, clock)
-                plans[partition.name] = _planned(disk, partition, tree, wish, content, files, Path(scratch, str(number)))
-            plan = plans[partition.name]
-            sizes.append(max(plan.size if plan is not None else 0, fixed or 0))
-            if plan is None and not fixed:
-                raise _unfit(disk, f"the partition `{name}` is empty, and has no size", "")
-        try:
-            layout = lay_out_disk(product, disk, sizes, blob_sizes)
-        except LayoutUnfit as error:
-            raise _unfit(disk, "; ".join(error.reasons), f"the disk would look so:\n{error.drawing}") from error
+        layout, plans = plan_disk(product, disk, root, clock, content, files, boot_apart, Path(scratch))
         with file.open("xb") as sink:
             target = truncated(sink, layout.size)
             if has_gpt(layout.table):
@@ -69,14 +49,47 @@ def write_disk(
                 plan = plans[placed.definition.name]
                 if plan is not None:
                     plan.write(target, placed.start)
-            sources = dict(zip((blob.file for blob in disk.blob), blob_files, strict=True))
             for raw in layout.blobs:
-                with sources[raw.file].open("rb") as source:
+                with files[raw.file].open("rb") as source:
                     target.move(source.fileno(), 0, raw.start, raw.size)
             if layout.table in ("mbr", "hybrid"):
                 # A loader may fill the sector's first 440 bytes; the table comes over it.
                 target.put(440, encode_mbr(layout.signature, layout.mbr)[440:])
     return layout, target.written
+
+
+def plan_disk(
+    product: str,
+    disk: Disk,
+    root: RootTree,
+    clock: int,
+    content: Callable[[str], Path],
+    files: Mapping[str, Path],
+    boot_apart: bool,
+    scratch: Path,
+) -> tuple[DiskLayout, dict[str, Planned | None]]:
+    """The layout of a disk, and what goes into each partition by its name; arguments as for `write_disk`. Writes only below
+    `scratch`, for forms whose size is known once they are made. Raises YarrikError when something does not fit."""
+    blob_sizes = [files[blob.file].stat().st_size for blob in disk.blob]
+    for blob, size in zip(disk.blob, blob_sizes, strict=True):
+        if blob.at_most and size > parse_size(blob.at_most):
+            raise _unfit(disk, f"the blob {blob.file} has {shown_size(size)}, and its room is {blob.at_most}", "")
+    plans: dict[str, Planned | None] = {}
+    sizes: list[int] = []
+    for number, name, partition in numbered(disk):
+        fixed = _fixed_size(disk, partition, number, sizes, blob_sizes)
+        if partition.name not in plans:
+            tree = _tree(root, partition, boot_apart)
+            wish = _wish(product, disk, partition, fixed, clock)
+            plans[partition.name] = _planned(disk, partition, tree, wish, content, files, scratch / str(number))
+        plan = plans[partition.name]
+        sizes.append(max(plan.size if plan is not None else 0, fixed or 0))
+        if plan is None and not fixed:
+            raise _unfit(disk, f"the partition `{name}` is empty, and has no size", "")
+    try:
+        return lay_out_disk(product, disk, sizes, blob_sizes), plans
+    except LayoutUnfit as error:
+        raise _unfit(disk, "; ".join(error.reasons), f"the disk would look so:\n{error.drawing}") from error
 
 
 def _tree(root: RootTree, partition: Partition, boot_apart: bool) -> RootTree:

@@ -511,7 +511,7 @@ class _Planner:
                 files={label: self.surroundings.file_digest(file, where) for label, (file, where) in given.items()},
                 inputs={"source": source},
                 places={label: file for label, (file, _) in given.items()},
-                marks={"boot.command-line-in": board.place("boot", "command-line-in")},
+                marks={key: board.place(*key.split(".")) for key in ("boot.command-line-in", "kernel.base")},
             )
         )
         build = self._add(

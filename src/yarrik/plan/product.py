@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -112,6 +112,7 @@ class ProductSteps:
         blobs = self._device_tree()
         if blobs is not None:
             inputs["device tree"] = blobs
+        self._check_line()
         apart = has_boot_partition(board.value.disk)
         boot_files = self._boot_sources()
         kernel = board.value.kernel
@@ -165,7 +166,9 @@ class ProductSteps:
                     arguments=board.value.kernel.arguments,
                 ),
                 files={label: self.surroundings.file_digest(path, place) for label, (path, place) in blob_files.items()},
-                inputs={f"disk {disk.name}": (write.name, f"disk:{disk.name}") for disk in board.value.disk} | from_boot,
+                inputs={f"disk {disk.name}": (write.name, f"disk:{disk.name}") for disk in board.value.disk}
+                | from_boot
+                | {label: (boot.name, output) for label, output in self._known_to_the_bench()},
                 places={label: path for label, (path, _) in blob_files.items()},
                 marks={key: board.place(*key.split(".")) for key in BOARD_KEYS},
             )
@@ -222,6 +225,29 @@ class ProductSteps:
                 places=places,
             )
         )
+
+    def _known_to_the_bench(self) -> Iterator[tuple[str, str]]:
+        """What the boot step leaves beside the disks that the bench compares with them, by the bench's names."""
+        board = self.composition.board.value
+        if board.boot.key and board.kernel.device_tree:
+            yield "control", "control"
+        if board.boot.memory_bundle:
+            yield "bundle", "memory:addresses.txt"
+
+    def _check_line(self) -> None:
+        """Whether what is to carry the command line can."""
+        board = self.composition.board
+        where = board.value.boot.command_line_in
+        if where == "kernel" and self.kernel_sources is None:
+            what = f"the command line is to be built into the kernel, and `{board.value.kernel.recipe}` is not configured here"
+            remedy = 'set `command-line-in = "boot-files"`, or name a kernel recipe with `using = "kernel"`'
+        elif where == "device-tree" and not board.value.kernel.device_tree:
+            what = f"the command line is to be in the device tree, and the board `{board.name}` has none"
+            remedy = 'set `command-line-in = "boot-files"`, or name a `kernel.device-tree`'
+        else:
+            return
+        self.collector.add(Trouble("BOOT-LINE-NOWHERE", what, board.place("boot", "command-line-in"),
+                                   why="the kernel would start without a command line", remedy=remedy))  # fmt: skip
 
     def _device_tree(self) -> tuple[str, str] | None:
         """The step and output that hold the compiled device tree and overlays; None for boards without one."""

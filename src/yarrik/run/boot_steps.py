@@ -33,9 +33,10 @@ from yarrik.boot import (
     reserved_in,
 )
 from yarrik.boot.bench import try_image, try_loaders
-from yarrik.boot.bench_files import BenchBoard, KnownBlob, Told
+from yarrik.boot.bench_files import BenchBoard, KnownBlob, Told, bundle_places
 from yarrik.boot.environment import EnvironmentDamaged, encode_environment, parse_environment
 from yarrik.boot.fit import key_tree
+from yarrik.boot.memory_map import MemoryDisagrees, banks_of, memory_disagrees
 from yarrik.cache import Entry, Tree
 from yarrik.devicetree import (
     DeviceTree,
@@ -410,8 +411,7 @@ class _Placing:
                                 ("initramfs", memory.initramfs), ("script", memory.script), ("bundle", memory.bundle))
             if value
         }  # fmt: skip
-        banks = [Area("memory", int(memory.base, 16), parse_size(memory.size or "256 MiB"))] if memory.base else []
-        banks = banks or (memory_of(tree) if tree is not None else [])
+        banks = self.banks(tree)
         sizes = {"kernel": max(facts.memory, size)}
         if tree is not None:
             sizes["device tree"] = len(encode_blob(tree)) + DEVICE_TREE_ROOM
@@ -430,6 +430,12 @@ class _Placing:
         for row in found.drawn().splitlines():
             self.context.say(row)
         return found
+
+    def banks(self, tree: DeviceTree | None) -> list[Area]:
+        try:
+            return banks_of(self.action.memory.base, self.action.memory.size, memory_of(tree) if tree is not None else [])
+        except MemoryDisagrees as error:
+            raise YarrikError(memory_disagrees(error, self.context.step.marks["memory"]), "work") from error
 
     def key(self) -> RSAPrivateKey | None:
         if not self.action.boot.key:
@@ -520,6 +526,9 @@ def _(action: TryOnBench, context: Context) -> dict[str, str]:
         (disk.name for disk in action.disks if any(part.holds == wanted for part in disk.partition)), action.disks[0].name
     )
     story: list[Told] = []
+    known = context.inputs
+    control = context.store.get_bytes(known["control"]) if "control" in known else b""
+    bundle = bundle_places(context.store.get_bytes(known["bundle"]).decode()) if "bundle" in known else {}
     with ExitStack() as stack:
         opened: dict[str, tuple[BinaryIO, OpenedImage]] = {}
         for disk in action.disks:
@@ -529,8 +538,9 @@ def _(action: TryOnBench, context: Context) -> dict[str, str]:
             file, found = opened[disk.name]
             others = tuple(part for name, (_, one) in opened.items() if name != disk.name for part in one.partitions)
             board = BenchBoard(
-                action.arch, action.method, _known_blobs(disk, context), others, dict(context.step.marks), action.arguments
-            )
+                action.arch, action.method, _known_blobs(disk, context), others, dict(context.step.marks), action.arguments,
+                control, bundle,
+            )  # fmt: skip
             name = image_name(action.product, disk.name, len(action.disks))
             result = (try_image if disk.name == main else try_loaders)(file, found, name, board)
             story += result.story

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
 from yarrik.beneath import Folder
-from yarrik.errors import Place, Trouble
+from yarrik.errors import Place, Trouble, suggestion
 from yarrik.run.kconfig import Condition, Option, Options
 
 _SET = re.compile(r"(CONFIG_\w+)=(.*)\Z")
@@ -142,3 +142,28 @@ def _listed(names: Sequence[str], last: str = "or") -> str:
     if more > 0:
         return ", ".join(shown[:4]) + f" {last} {more} more"
     return f" {last} ".join([", ".join(shown[:-1]), shown[-1]] if len(shown) > 1 else shown)
+
+
+#: Targets of the kernel's own Makefile that make a configuration (`make help`, "Configuration targets").
+_TARGETS = ("defconfig", "tinyconfig", "allnoconfig", "alldefconfig", "allyesconfig", "allmodconfig", "randconfig")
+
+
+def base_problem(
+    base: str, kernel_arch: str, files: Mapping[str, str], text: Callable[[str], str], place: Place
+) -> Trouble | None:
+    """A trouble when a kernel's sources have no such base configuration; None when they have it. `files` are the paths of the
+    sources' files with whatever `text` needs to read one."""
+    folder = f"arch/{kernel_arch}/configs/"
+    makefile = f"arch/{kernel_arch}/Makefile"
+    if not base or base in _TARGETS or base.endswith(".config") or f"{folder}{base}" in files or makefile not in files:
+        return None
+    if re.search(rf"(?m)^(?:PHONY \+=.*\b)?{re.escape(base)}\b", text(files[makefile])):
+        return None  # one that the architecture's Makefile puts together
+    known = [*_TARGETS[:3], *(path.removeprefix(folder) for path in files if path.startswith(folder))]
+    return Trouble(
+        "KERNEL-BASE-UNKNOWN",
+        f"the kernel's sources have no base configuration `{base}` for {kernel_arch}",
+        place,
+        why=f"bases are the files of {folder} and targets like `defconfig`",
+        remedy=suggestion(base, known),
+    )

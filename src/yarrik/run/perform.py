@@ -35,7 +35,7 @@ from yarrik.plan import (
     Unpack,
 )
 from yarrik.rootfs.merged_usr import placed_trees
-from yarrik.run.kernel_config import BUILT_IN_OPTIONS, line_options, lost_options, options
+from yarrik.run.kernel_config import BUILT_IN_OPTIONS, base_problem, line_options, lost_options, options
 from yarrik.run.makefile import Makefile
 from yarrik.run.packages import encode_packages, split_packages
 from yarrik.run.sandbox import THE_BOARDS, OverBound, Sandbox, Sees
@@ -214,6 +214,11 @@ def _(action: ConfigureKernel, context: Context) -> dict[str, str]:
     _lay_out_inputs(context, writable=("build",))
     run = _runner(context, action.environment, "{step}/build", writable=("build",))
     if action.base:
+        sources = {entry.path: entry.content for entry in context.store.tree(context.inputs["source"]).files}
+        problem = base_problem(action.base, action.kernel_arch, sources, lambda digest: _text_of(context.store, digest),
+                               context.step.marks.get("kernel.base", Place()))  # fmt: skip
+        if problem is not None:
+            raise YarrikError(problem, "work")
         run((*action.make, action.base))
         first = context.below.read(_CONFIG)
     else:
@@ -246,6 +251,10 @@ def _(action: ConfigureKernel, context: Context) -> dict[str, str]:
     collector.raise_if_any("work")
     digest, size = context.store.put_below(context.below, _CONFIG)
     return {"config": context.store.put_tree(Tree.of([Entry(".config", "file", 0o644, size, digest)]))}
+
+
+def _text_of(store: Store, digest: str) -> str:
+    return store.get_bytes(digest).decode("utf-8", "replace")
 
 
 @perform.register

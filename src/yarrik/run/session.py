@@ -47,6 +47,7 @@ from yarrik.resolve.solver import Progress
 from yarrik.rootfs.assemble import LOGIN_SERVICE, check_image
 from yarrik.run.events import Listener, Sending, silent
 from yarrik.run.execute import Execution, StepReport, WorkFolders, kept_outputs, log_path, private_steps
+from yarrik.run.foresight import Foresight
 from yarrik.run.host_view import View, names_of, remembered_sight, view_of, views_in
 from yarrik.run.room import short_of_room
 from yarrik.run.sandbox import THE_BOARDS, Sandbox, Sees
@@ -219,7 +220,8 @@ class Session:
             self.memory.learn("good licences", msgspec.json.encode(sorted(good | seen)))
 
     def warnings(self, composition: Composition) -> tuple[Trouble, ...]:
-        """What is likely wrong, with this product or with a condition of any definition."""
+        """What is likely wrong, with this product or with a condition of any definition. Raises YarrikError for what is
+        certain to stop the build."""
         found = [*self.answer(composition).warnings]
         for kind in ("board", "profile", "image", "recipe"):
             for name, shelved in self.workspace.readable(kind):
@@ -230,6 +232,11 @@ class Session:
         costs = self.memory.costs(composition.name)
         short = short_of_room(names, costs, self.folder, self.store.root, self.site.jobs or os.cpu_count() or 1)
         found += [short] if short is not None else []
+        ahead = Foresight(composition, plan, self.store, self.memory.last_runs(composition.name))
+        collector = Collector()
+        collector.extend(ahead.errors())
+        collector.raise_if_any()
+        found += ahead.warnings()
         return tuple(dict.fromkeys(found))
 
     def answer_warnings(self, composition: Composition) -> tuple[Trouble, ...]:

@@ -1,0 +1,138 @@
+"""What can be known of a build's end before it begins: consoles, memory, the kernel's base, and whether the disks hold what the
+last build made. Nothing runs here; what only running can tell is left to the build."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from yarrik.boot.console import console_problem
+from yarrik.boot.memory_map import MemoryDisagrees, banks_of, memory_disagrees, memory_of
+from yarrik.cache import LastRun, MissingObject, Store
+from yarrik.devicetree import DeviceTree, blob_name, decode_blob
+from yarrik.devicetree.preprocess import uses_preprocessor
+from yarrik.devicetree.source import compile_source
+from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.model import Composition
+from yarrik.plan import CompileDeviceTrees, ConfigureKernel, WriteDisks
+from yarrik.plan.assess import Assessment
+from yarrik.plan.steps import fingerprint_of
+from yarrik.rootfs import RootTree
+from yarrik.run.execute import kept_outputs
+from yarrik.run.kernel_config import base_problem
+
+#: Forms whose size is known without writing them: others are made to be measured, which takes as long as a build's step.
+_QUICK = ("ext2", "ext4", "fat", "none", "raw", "swap")
+
+
+@dataclass
+class Foresight:
+    """Looks ahead of one plan. `errors` would stop the build, `warnings` may."""
+
+    composition: Composition
+    plan: Sequence[Assessment]
+    store: Store
+    last: Mapping[str, LastRun]
+
+    def errors(self) -> Iterator[Trouble]:
+        for one in self.plan:
+            if isinstance(one.step.action, CompileDeviceTrees):
+                yield from self._board(one, one.step.action)
+            elif isinstance(one.step.action, ConfigureKernel) and one.verdict != "kept":
+                yield from self._kernel_base(one, one.step.action)
+
+    def warnings(self) -> Iterator[Trouble]:
+        for one in self.plan:
+            if isinstance(one.step.action, WriteDisks) and one.verdict != "kept":
+                yield from self._disks(one, one.step.action)
+
+    def _board(self, one: Assessment, action: CompileDeviceTrees) -> Iterator[Trouble]:
+        tree = self._device_tree(one, action)
+        board = self.composition.board
+        kernel = board.value.kernel
+        if tree is None:
+            return
+        try:
+            banks_of(board.value.memory.base, board.value.memory.size, memory_of(tree))
+        except MemoryDisagrees as error:
+            yield memory_disagrees(error, board.place("memory"))
+        for key, consoles in (("console", (kernel.console,)), ("more-consoles", kernel.more_consoles)):
+            for console in consoles:
+                problem = console_problem(tree, console) if console else None
+                if problem is not None:
+                    yield Trouble("BOOT-CONSOLE", f"console={console} is no serial port of the board: {problem}",
+                                  board.place("kernel", key), why="the kernel would start, and say nothing",
+                                  remedy="name another port, or enable this one in the device tree")  # fmt: skip
+
+    def _device_tree(self, one: Assessment, action: CompileDeviceTrees) -> DeviceTree | None:
+        """The board's device tree, from the last build or compiled here; None where that takes a preprocessor."""
+        if one.verdict == "kept":
+            outputs = kept_outputs(self.store, self.last.get(one.step.name), fingerprint_of(one.step, one.inputs)) or {}
+            try:
+                blobs = {entry.path: entry.content for entry in self.store.tree(outputs["blobs"]).files}
+                return decode_blob(self.store.get_bytes(blobs[blob_name(action.source)]))
+            except (MissingObject, KeyError, ValueError):
+                return None
+        source = one.step.places["source"] / action.source
+        try:
+            text = source.read_text(encoding="utf-8")
+            if action.overlays or action.include or uses_preprocessor(text):
+                return None
+            return compile_source(source, text)
+        except (OSError, UnicodeDecodeError, YarrikError):
+            return None  # the step itself says what is wrong, of all files at once
+
+    def _kernel_base(self, one: Assessment, action: ConfigureKernel) -> Iterator[Trouble]:
+        digest = one.inputs.get("source")
+        try:
+            tree = self.store.tree(digest) if digest is not None else None
+        except MissingObject:
+            tree = None
+        if tree is None:
+            return
+        files = {entry.path: entry.content for entry in tree.files}
+        place = one.step.marks.get("kernel.base", Place())
+        try:
+            problem = base_problem(action.base, action.kernel_arch, files, self._text, place)
+        except MissingObject:
+            return
+        if problem is not None:
+            yield problem
+
+    def _text(self, digest: str) -> str:
+        return self.store.get_bytes(digest).decode("utf-8", "replace")
+
+    def _disks(self, one: Assessment, action: WriteDisks) -> Iterator[Trouble]:
+        """Whether each disk holds the root filesystem of the last build, where that can be said quickly."""
+        from yarrik.disk.writing import plan_disk  # loads NumPy
+
+        last = self.last.get(one.step.inputs["root"][0])
+        digest = one.inputs.get("root") or (last.outputs.get("root") if last is not None else None)
+        if digest is None:
+            return
+        try:
+            root = RootTree.decode(self.store.get_bytes(digest))
+        except (MissingObject, ValueError):
+            return
+        files = {label.removeprefix("blob "): path for label, path in one.step.places.items()}
+        for disk in action.disks:
+            named = [blob.file for blob in disk.blob] + [part.file for part in disk.partition if part.file is not None]
+            if any(part.filesystem not in _QUICK for part in disk.partition) or not all(name in files for name in named):
+                continue
+            try:
+                with tempfile.TemporaryDirectory() as scratch:
+                    plan_disk(action.product, disk, root, action.clock, self.store.checked_path, files, action.boot_apart,
+                              Path(scratch))  # fmt: skip
+            except YarrikError as error:
+                yield from self._with_origin(error.troubles)
+            except (OSError, MissingObject):
+                continue
+
+    def _with_origin(self, troubles: Iterable[Trouble]) -> Iterator[Trouble]:
+        place = self.composition.board.place("disk")
+        for trouble in troubles:
+            yield Trouble(
+                trouble.code, f"what the last build made does not fit: {trouble.what}", place, trouble.why, trouble.remedy
+            )
