@@ -557,6 +557,23 @@ class MistakesInASecondWay(WorkspaceTest):
                 self.assertIn("what the last build made does not fit: partition `root` of the disk `card`", found[0]["what"])
                 self.yarrik("build", at=self.root, code=1)
 
+    def test_a_file_s_name_that_differs_by_case_or_ending_gets_its_nearest(self) -> None:
+        self.recipe("app", "echo x > $DESTDIR/x")
+        self.image("app", more='[[file]]\npath = "/motd"\nfrom = "files/motd.txt"\n')
+        (self.root / "s/images/files").mkdir()
+        for there in ("Motd.txt", "motd", "motd.text"):
+            (self.root / "s/images/files" / there).write_text("x")
+            said = self.yarrik("check", code=2, at=self.root)
+            self.assertIn(f"did you mean `s/images/files/{there}`?", said)
+            (self.root / "s/images/files" / there).unlink()
+        (self.root / "s/images/Files").mkdir()
+        (self.root / "s/images/files").rmdir()
+        (self.root / "s/images/Files/motd.txt").write_text("x")
+        self.assertIn("did you mean `s/images/Files/motd.txt`?", self.yarrik("check", code=2, at=self.root))
+        self.image("app")
+        (self.root / "s/recipes/app/src").rename(self.root / "s/recipes/app/Src")
+        self.assertIn("did you mean `s/recipes/app/Src`?", self.yarrik("check", code=2, at=self.root))
+
     def test_a_command_line_that_nothing_can_carry(self) -> None:
         for where, words in (
             ("kernel", "is to be built into the kernel, and `kernel` is not configured here"),

@@ -74,6 +74,7 @@ class ErrorsAreShown(unittest.TestCase):
 
     def test_near_words_are_suggested_and_far_ones_listed(self) -> None:
         self.assertEqual(nearest("sise", ["size", "name"]), "size")
+        self.assertEqual(nearest("COPYING", ["copying", "COPY.sh"]), "copying")
         self.assertEqual(suggestion("zzz", ["b", "a"]), "known here: a, b")
         self.assertEqual(suggestion("x", []), "none is known here")
 

@@ -141,8 +141,32 @@ def nearest(word: str, known: Iterable[str]) -> str | None:
     """The known word most like `word`, or None when nothing comes near."""
     import difflib
 
-    found = difflib.get_close_matches(word, sorted(known), n=1, cutoff=0.55)
-    return found[0] if found else None
+    plain = {one.casefold(): one for one in sorted(known, reverse=True)}
+    found = difflib.get_close_matches(word.casefold(), sorted(plain), n=1, cutoff=0.55)
+    return plain[found[0]] if found else None
+
+
+def nearest_file(path: Path) -> Path | None:
+    """The file or folder most like a path that is not there: one whose name differs by case, ending or a slip, in the deepest
+    folder of the path that is there. None when nothing comes near."""
+    for folder in path.parents if not path.exists() else ():
+        if folder.is_dir():
+            name, *rest = path.relative_to(folder).parts
+            try:
+                names = sorted(one.name for one in folder.iterdir())
+            except OSError:
+                return None
+            same_stem = [one for one in names if Path(one).stem.casefold() == Path(name).stem.casefold()]
+            best = nearest(name, same_stem or names)
+            found = folder.joinpath(best, *rest) if best is not None else None
+            return found if found is not None and found.exists() else None
+    return None
+
+
+def found_nearby(path: Path, otherwise: str) -> str:
+    """A remedy for a path that is not there: the nearest that is, else `otherwise`."""
+    near = nearest_file(path)
+    return f"did you mean `{shown_path(near)}`?" if near is not None else otherwise
 
 
 def suggestion(word: str, known: Iterable[str], most: int = 15) -> str:

@@ -147,7 +147,7 @@ def on_the_bench(path: Path, as_json: bool) -> bool:
     from yarrik.boot.bench_files import board_beside
     from yarrik.cli.view import fitted, print_json, show_error, show_warnings, styled
     from yarrik.disk.opening import opened_bytes
-    from yarrik.errors import Place, Trouble, YarrikError
+    from yarrik.errors import Place, Trouble, YarrikError, found_nearby
 
     board = board_beside(path)
     try:
@@ -155,7 +155,7 @@ def on_the_bench(path: Path, as_json: bool) -> bool:
             result = try_image(file, image, str(path), board)
     except OSError as error:
         raise YarrikError(Trouble("IMAGE-UNREADABLE", f"cannot read {path}: {error.strerror}", Place(path),
-                                  remedy="check the name")) from error  # fmt: skip
+                                  remedy=found_nearby(path, "check the name"))) from error  # fmt: skip
     except ValueError as error:
         raise YarrikError(Trouble("IMAGE-DAMAGED", f"{path.name}: {error}", Place(path), remedy="write it anew")) from error
     if as_json:

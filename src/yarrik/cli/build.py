@@ -164,10 +164,8 @@ def show_report(report: BuildReport, hint: bool = True) -> None:
         elif image is None and file.name != "boot.log":
             others.append(file.name)
     sys.stdout.write(f"  beside it: {', '.join(others)}\n")
-    story = report.out / "boot-story.txt"
-    if story.is_file():
-        lines = story.read_text().splitlines()
-        sys.stdout.write("  " + fitted(f"bench board: {lines[-1].partition(' ')[2].strip()} (boot-story.txt)", 4) + "\n")
+    if report.story:
+        sys.stdout.write("  " + fitted(f"bench board: {report.story[-1].text} (boot-story.txt)", 4) + "\n")
     if hint:
         sys.stdout.write(f"next: yarrik boot {report.product}\n")
 

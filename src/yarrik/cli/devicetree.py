@@ -47,13 +47,13 @@ def _write(out: Path, blob: bytes) -> None:
 def _read(file: Path) -> DeviceTree:
     """The tree in a blob, with errors for people."""
     from yarrik.devicetree import BlobDamaged, decode_blob
-    from yarrik.errors import Place, Trouble, YarrikError
+    from yarrik.errors import Place, Trouble, YarrikError, found_nearby
 
     try:
         return decode_blob(file.read_bytes())
     except OSError as error:
         raise YarrikError(Trouble("BLOB-UNREADABLE", f"cannot read {file}: {error.strerror}", Place(file),
-                                  remedy="check the name")) from error  # fmt: skip
+                                  remedy=found_nearby(file, "check the name"))) from error  # fmt: skip
     except BlobDamaged as error:
         raise YarrikError(Trouble("BLOB-DAMAGED", f"{file.name} is no sound device tree: {error}", Place(file),
                                   remedy="compile it anew, or name a .dtb file")) from error  # fmt: skip

@@ -186,7 +186,8 @@ class PlaceBootFiles(Action, frozen=True, kw_only=True):
 
 
 class TryOnBench(Action, frozen=True, kw_only=True, omit_defaults=True):
-    """Reads the finished disks as the board's hardware would, up to init. Output: `story`."""
+    """Reads the finished disks as the board's hardware would, up to init. Outputs: `boot-story.txt` to read, and `story`,
+    the same as values."""
 
     REVISION: ClassVar[int] = 3  # signatures and addresses of memory bundles are followed
 

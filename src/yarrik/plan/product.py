@@ -11,7 +11,7 @@ from msgspec.structs import replace
 from yarrik.arch import ARCHES, Arch
 from yarrik.boot.command_line import CommandLine, RootUnfit, RootWish, Word, command_line, root_words
 from yarrik.disk.layout import has_boot_partition, root_place
-from yarrik.errors import Collector, Place, Trouble, YarrikError
+from yarrik.errors import Collector, Place, Trouble, YarrikError, found_nearby
 from yarrik.model import Board, Composition, Definition, KernelChoice
 from yarrik.plan.actions import (
     Assemble,
@@ -323,7 +323,7 @@ class ProductSteps:
         if not path.is_file():
             raise YarrikError(
                 Trouble("DEVICE-TREE-MISSING", f"no file {name} stands beside the board's file", board.place("kernel", key),
-                        why=why, remedy=f"put it at {path}, or correct the name")
+                        why=why, remedy=found_nearby(path, f"put it at {path}, or correct the name"))
             )  # fmt: skip
         return path
 

@@ -549,7 +549,10 @@ def _(action: TryOnBench, context: Context) -> dict[str, str]:
                 raise YarrikError(result.stop, "work")
     lines = [f"{told.stage:<14} {told.text}\n" for told in story]
     context.say("".join(lines).rstrip())
-    return {"boot-story.txt": context.store.put_bytes("".join(lines).encode())}
+    return {
+        "boot-story.txt": context.store.put_bytes("".join(lines).encode()),
+        "story": context.store.put_bytes(msgspec.json.encode(story)),
+    }
 
 
 def _known_blobs(disk: Disk, context: Context) -> tuple[KnownBlob, ...]:

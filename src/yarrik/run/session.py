@@ -21,13 +21,14 @@ from filelock import FileLock
 
 from yarrik import __version__
 from yarrik.beneath import remove_folder
+from yarrik.boot.bench_files import Told
 from yarrik.cache import Memory, MissingObject, Store, Tree, changed_paths, default_root, file_digest, in_use, read_tree
 from yarrik.cache.traffic import Traffic
 from yarrik.cache.tree import plain_modes
 from yarrik.devicetree import blob_name
 from yarrik.disk.layout import image_name
 from yarrik.disk.sidecars import BESIDE
-from yarrik.errors import Collector, Place, Trouble, YarrikError, listed, suggestion
+from yarrik.errors import Collector, Place, Trouble, YarrikError, found_nearby, listed, suggestion
 from yarrik.host import Sight, find_program
 from yarrik.host.programs import NATIVE_COMPILERS
 from yarrik.licences import licence_fault
@@ -79,6 +80,8 @@ class BuildReport:
     warnings: ToolWarnings = NO_WARNINGS
     troubles: tuple[Trouble, ...] = ()
     traffic: Traffic = field(default_factory=Traffic)
+    #: What the bench board says of the finished disks, stage by stage.
+    story: tuple[Told, ...] = ()
 
     @property
     def ran(self) -> tuple[StepReport, ...]:
@@ -422,8 +425,19 @@ class Session:
         troubles = () if self.shared is None else self.shared.troubles
         traffic = Traffic() if self.shared is None else self.shared.traffic
         return BuildReport(
-            composition.name, out, tuple(reports), tuple(notes), seconds, published, saved, said, troubles, traffic
+            composition.name, out, tuple(reports), tuple(notes), seconds, published, saved, said, troubles, traffic,
+            self._story(reports),
         )  # fmt: skip
+
+    def _story(self, reports: Sequence[StepReport]) -> tuple[Told, ...]:
+        """The bench board's story, when the disks of this build were tried."""
+        digest = next((report.outputs["story"] for report in reports if "story" in report.outputs), None)
+        if digest is None:
+            return ()
+        try:
+            return msgspec.json.decode(self.store.get_bytes(digest), type=tuple[Told, ...])
+        except (MissingObject, msgspec.DecodeError):
+            return ()
 
     def _tools_said(self, product: str, reports: Sequence[StepReport]) -> ToolWarnings:
         """What the tools of the steps that ran warned of."""
@@ -856,7 +870,7 @@ class _Surroundings:
         if not folder.is_dir():
             raise YarrikError(
                 Trouble("SOURCE-MISSING", f"there is no folder {folder.name} beside the definition", place,
-                        why="it is named as a source", remedy=f"make {folder}, or correct the path")
+                        why="it is named as a source", remedy=found_nearby(folder, f"make {folder}, or correct the path"))
             )  # fmt: skip
         memory = self.session.memory
         tree = plain_modes(read_tree(folder, lambda path, status: memory.digest_of(folder / path, status), suffixes))
@@ -874,9 +888,8 @@ class _Surroundings:
         try:
             return self.session.memory.digest_of(file)
         except OSError as error:
-            remedy = (
-                f"on Debian: apt-get install {debian_package}" if debian_package else f"put it at {file}, or correct the name"
-            )
+            otherwise = f"put it at {file}, or correct the name"
+            remedy = f"on Debian: apt-get install {debian_package}" if debian_package else found_nearby(file, otherwise)
             raise YarrikError(
                 Trouble("SOURCE-MISSING", f"cannot read {file}: {error.strerror}", place, why="the definition names it",
                         remedy=remedy)
