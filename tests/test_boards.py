@@ -291,7 +291,7 @@ class ABoardWithAllThatADiskCanHold(WorkspaceTest):
             ('"CAFE-0001"', '"CAFE"', "identifies no filesystem"),
             ('"0x1234abcd"', '"0"', "is no signature of a disk"),
             ("reserved-percent = 2", "reserved-percent = 70", "70 is out of range: from 0 to 50"),
-            ("inodes = 9000", "inodes = 3", "3 is out of range: 16 or more"),
+            ("inodes = 9000", "inodes = 3", "3 is out of range: from 16 to 4294967295"),
             ('"12345678-9abc-4def-8123-456789abcde0"', '"12"', "is no GUID"),
             ('also = ["zstd", "map", "sparse"]', 'also = ["zip"]', "zip"),
         ):

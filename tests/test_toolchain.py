@@ -2,13 +2,18 @@
 
 import os
 import shutil
+import subprocess
 import unittest
 from pathlib import Path
+from typing import ClassVar
 from unittest import mock
 
 from tests.support import FolderTest
 from yarrik.cache import Memory
 from yarrik.errors import Place, YarrikError
+from yarrik.host import debian_package, find_program
+from yarrik.host.programs import PROGRAMS
+from yarrik.plan import build_systems
 from yarrik.toolchain import Toolchain, probe
 
 
@@ -93,6 +98,46 @@ class CompilersAreProbed(FolderTest):
         path.write_text(path.read_text() + "# changed\n")
         os.utime(path, (1, 1))
         self.assertNotEqual(self.probe("own-").identity, first.identity)
+
+
+class ProgramsHaveTheirPackages(unittest.TestCase):
+    """The table of programs, held against what this machine's package manager knows."""
+
+    PACKAGES: ClassVar = {
+        name: debian_package(name).split()
+        for name in (*PROGRAMS, *(name for names in build_systems.PROGRAMS.values() for name in names))
+    }
+
+    def test_every_program_that_a_build_system_calls_has_one(self) -> None:
+        self.assertEqual([name for name, packages in self.PACKAGES.items() if not packages], [])
+        self.assertEqual(debian_package("ninja"), "ninja-build")
+
+    def test_each_package_is_in_the_archive_s_index(self) -> None:
+        done = (
+            subprocess.run(["apt-cache", "pkgnames"], capture_output=True, text=True, check=False)
+            if shutil.which("apt-cache")
+            else None
+        )
+        known = set(done.stdout.split()) if done is not None else set()
+        if len(known) < 10_000:
+            self.skipTest("no package manager with an index of the archive is on this machine")
+        named = {package for packages in self.PACKAGES.values() for package in packages}
+        self.assertEqual(named - known, set())
+
+    def test_those_that_are_installed_bring_the_program(self) -> None:
+        seen = 0
+        for name, packages in self.PACKAGES.items():
+            path = find_program(name)
+            if path is None or len(packages) != 1 or not shutil.which("dpkg-query"):
+                continue
+            real = {path, os.path.realpath(path), path.replace("/usr/", "/", 1)}
+            owners = subprocess.run(["dpkg-query", "-S", *real], capture_output=True, text=True, check=False).stdout
+            listed = subprocess.run(["dpkg-query", "-L", *packages], capture_output=True, text=True, check=False)
+            if listed.returncode == 0 and owners:
+                # What alternatives lead to belongs to one package among several.
+                self.assertTrue(real & set(listed.stdout.split()) or packages[0] in owners, f"{name}: {packages}, {owners}")
+                seen += 1
+        self.assertGreater(seen, 5)
 
 
 if __name__ == "__main__":

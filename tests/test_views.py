@@ -3,6 +3,7 @@
 import contextlib
 import io
 import json
+import os
 import re
 import time
 import unittest
@@ -11,7 +12,7 @@ from unittest import mock
 
 from tests.support import FolderTest
 from yarrik.cli.view import BuildView, EventLines, show_error, show_notes, show_table, sign_of_life
-from yarrik.errors import Collector, Place, Trouble, YarrikError, nearest, suggestion
+from yarrik.errors import Collector, Place, Trouble, YarrikError, listed, nearest, shown_path, suggestion
 from yarrik.run import Progress, StepEnded, StepStarted, StillRunning, SubjectEnded
 from yarrik.units import parse_size, round_up, shown_size
 
@@ -71,6 +72,26 @@ class ErrorsAreShown(unittest.TestCase):
         finder.assert_not_called()
         self.assertEqual((str(place), place.line), ("/f:5 [k]", 5))
         finder.assert_called_once()
+
+    def test_comparing_places_reads_no_file(self) -> None:
+        finder = mock.Mock(return_value=5)
+        one, other = (Place(Path("/f"), key="k", finder=finder) for _ in range(2))
+        self.assertEqual(one, other)
+        self.assertEqual(len({one, other, Place(Path("/f"), 3, "k")}), 2)
+        finder.assert_not_called()
+
+    def test_words_are_listed_however_many_there_are(self) -> None:
+        self.assertEqual(
+            [listed(words) for words in ([], ["a"], ["a", "b"], ["a", "b", "c"])], ["", "a", "a and b", "a, b and c"]
+        )
+
+    def test_a_path_is_shown_whole_where_a_relative_one_would_mislead(self) -> None:
+        before = Path.cwd()
+        self.addCleanup(os.chdir, before)
+        os.chdir("/usr")
+        self.assertEqual([shown_path(Path("/usr/x")), shown_path(Path("/x"))], ["x", "/x"])
+        os.chdir("/")
+        self.assertEqual(shown_path(Path("/nonexistent")), "/nonexistent")
 
     def test_near_words_are_suggested_and_far_ones_listed(self) -> None:
         self.assertEqual(nearest("sise", ["size", "name"]), "size")

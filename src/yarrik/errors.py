@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 from typing import Literal
 
@@ -28,14 +29,12 @@ class Place:
     ) -> None:
         self.file = file
         self.key = key
-        self._line = line
+        self._given = line
         self._finder = finder
 
-    @property
+    @cached_property
     def line(self) -> int | None:
-        if self._line is None and self._finder is not None:
-            self._line = self._finder()
-        return self._line
+        return self._finder() if self._given is None and self._finder is not None else self._given
 
     @property
     def short(self) -> str:
@@ -43,7 +42,8 @@ class Place:
         return str(self).partition(" [")[0]
 
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, Place) and (self.file, self.line, self.key) == (other.file, other.line, other.key)
+        # Without looking for lines: two places with one file and key are the same line, and comparing must not read files.
+        return isinstance(other, Place) and (self.file, self.key, self._given) == (other.file, other.key, other._given)
 
     def __hash__(self) -> int:
         return hash((self.file, self.key))
@@ -126,15 +126,17 @@ class Collector:
 def shown_path(path: Path) -> str:
     """`path` as a person in the current folder would type it."""
     try:
-        return str(path.relative_to(Path.cwd()))
+        here = Path.cwd()
+        # At the top of the file system a relative path would look like one that is somewhere else.
+        return str(path.relative_to(here)) if here != Path(here.anchor) else str(path)
     except (ValueError, OSError):
         return str(path)
 
 
 def listed(words: Iterable[str], last: str = "and") -> str:
-    """`a, b and c`."""
+    """`a, b and c`; an empty text for nothing."""
     known = list(words)
-    return known[0] if len(known) == 1 else f"{', '.join(known[:-1])} {last} {known[-1]}"
+    return "".join(known) if len(known) < 2 else f"{', '.join(known[:-1])} {last} {known[-1]}"
 
 
 def nearest(word: str, known: Iterable[str]) -> str | None:

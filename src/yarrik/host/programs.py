@@ -75,6 +75,7 @@ _AUTOPOINT = Program("autopoint", ("/usr/share/gettext*", "/usr/lib/gettext", *(
     )
 )))  # fmt: skip
 _PKG_CONFIG = Program("pkg-config", ("/usr/share/aclocal/pkg.m4",), ("pkgconf",))
+_PKGCONF = Program("pkgconf", _PKG_CONFIG.reads)
 _CMAKE = Program("cmake", ("/usr/share/cmake-*",))
 
 PROGRAMS: dict[str, Program] = {
@@ -99,7 +100,7 @@ PROGRAMS: dict[str, Program] = {
     "openssl": Program(reads=("/etc/ssl/openssl.cnf", "/usr/lib/ssl/openssl.cnf")),
     "perl": _PERL,
     "pip3": _PIP, "pip": _PIP,
-    "pkg-config": _PKG_CONFIG, "pkgconf": _PKG_CONFIG,
+    "pkg-config": _PKG_CONFIG, "pkgconf": _PKGCONF,
     "python3": _PYTHON, "python": Program("python-is-python3", _PYTHON.reads, ("python3",)),
     "qemu-system-aarch64": Program("qemu-system-arm"),
     "qemu-system-arm": Program("qemu-system-arm"),
@@ -123,6 +124,8 @@ def debian_package(program: str) -> str:
     """The Debian package (or packages, with blanks) that bring a program; empty when that is not known."""
     if program.startswith(PERL_MODULE):
         return f"lib{program.removeprefix(PERL_MODULE).lower().replace('::', '-')}-perl"
+    if program == f"{os.uname().machine}-linux-gnu-gcc":
+        program = "gcc"  # the machine's own compiler has no package of a cross compiler
     known = PROGRAMS.get(program)
     if known is not None:
         return known.package or program

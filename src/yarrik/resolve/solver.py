@@ -197,7 +197,7 @@ class _Solver:
             if any(members == self.full[variable] for variable, members in terms):
                 # A term that always holds says nothing; the rest is what follows from the clause.
                 terms = tuple(term for term in terms if term[1] != self.full[term[0]])
-                clause = Clause(terms, clause.cause)
+                clause = Clause(terms, clause.cause, clause.parents)
             self.fresh.append((len(self.starts), clause))
             if sum(members & 1 for _, members in terms) > 1:
                 self.loose.append(clause)
