@@ -126,6 +126,7 @@ def why(
     """Tells why something is in a product: all shortest ways from what was asked for."""
     from yarrik.cli.view import print_json, show_table, styled
     from yarrik.errors import Trouble, YarrikError, suggestion
+    from yarrik.resolve import link_words
 
     with opened(workspace) as session:
         composition = composed(session, product, variants, settings)
@@ -150,10 +151,15 @@ def why(
         built = _came_in(session.root / "out" / composition.name, name)
         options = _options_told(answer, name)
     if json:
-        print_json({"ok": True, "product": composition.name, "name": name, "in-image": built is not None or None,
-                    "ways": [[{"from": str(link.source), "to": str(link.target), "how": link.how, "at": str(link.place)}
-                              for link in way]
-                             for way in shown]})  # fmt: skip
+        ways = [
+            [
+                {"from": str(link.source), "to": str(link.target), "relation": link.relation.value, "how": link_words(link),
+                 "at": str(link.place)}
+                for link in way
+            ]
+            for way in shown
+        ]  # fmt: skip
+        print_json({"ok": True, "product": composition.name, "name": name, "in-image": built is not None or None, "ways": ways})
         return
     version = next((str(version) for node, version in answer.versions.items() if node.recipe == name), "")
     what = "in" if first.kind != "recipe" else "built for"
@@ -170,15 +176,19 @@ def why(
 
 def _worth_telling(link: Link) -> bool:
     """A recipe brings its own package, and a package comes from its recipe: that goes without saying."""
-    return not link.how.startswith(("brings libraries", "is a package of")) or link.source.name != link.target.name
+    from yarrik.resolve import Relation
+
+    return link.relation not in (Relation.LIBRARIES, Relation.PACKAGE_OF) or link.source.name != link.target.name
 
 
 def _told(link: Link) -> str:
+    from yarrik.resolve import link_words
+
     if link.source.kind == "product":
-        return link.how
+        return link_words(link)
     host = " (host)" if link.source.side == "host" else ""
     kind = {"group": "the group ", "role": "the role "}.get(link.source.kind, "")
-    how = f"is answered by {link.how}" if link.source.kind == "role" else link.how
+    how = f"is answered by {link_words(link)}" if link.source.kind == "role" else link_words(link)
     return f"{kind}{link.source.name}{host} {how}"
 
 

@@ -32,7 +32,7 @@ from yarrik.plan.build_systems import PROGRAMS, Setting, calls_for, with_options
 from yarrik.plan.product import ProductSteps, kernel_form, line_in
 from yarrik.plan.steps import UNBOUND, Bounds, Step
 from yarrik.plan.surroundings import Surroundings
-from yarrik.resolve import Answer, Node, Order, build_order
+from yarrik.resolve import Answer, Node, Order, Relation, build_order
 from yarrik.sources import is_archive
 from yarrik.toolchain import Toolchain
 from yarrik.units import parse_size, parse_span
@@ -124,8 +124,9 @@ class _Planner:
             if not name.startswith("@"):
                 found.append((self.answer.package_for(name), because))
         for link in self.answer.links:
-            if link.target.kind == "package" and (link.source.kind == "group" or link.how.startswith("recommends")):
-                how = "recommended by" if link.how.startswith("recommends") else "in the group"
+            recommended = link.relation is Relation.RECOMMENDED
+            if link.target.kind == "package" and (link.source.kind == "group" or recommended):
+                how = "recommended by" if recommended else "in the group"
                 found.append((link.target.name, f"{how} {link.source.name}"))
         known: dict[str, str] = {}
         for name, because in found:

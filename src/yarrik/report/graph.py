@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from yarrik.resolve import Answer, Node, Thing
+from yarrik.resolve import Answer, Node, Relation, Thing
 
 #: How an edge came about, in the order in which they are drawn.
 _MOST_COLUMNS = 12
@@ -46,13 +46,13 @@ def drawn_graph(answer: Answer) -> Drawn:
             continue
         if link.source.kind == "recipe" and link.target.kind == "package":
             continue  # a library that may come along: said by who is built with it
-        if link.how.startswith("recommends"):
+        if link.relation is Relation.RECOMMENDED:
             kind = "recommends"
         elif link.target.kind == "recipe":
             kind = "tool" if link.target.side == "host" and link.source.side == "board" else "build"
         else:
             kind = "holds" if link.source.kind in ("product", "group") else "run time"
-        if link.how.startswith("is a package of"):
+        if link.relation is Relation.PACKAGE_OF:
             kind = "build"
         former = edges.get((source, target))
         if former is None or KINDS.index(kind) < KINDS.index(former):

@@ -4,33 +4,21 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property
 
-from yarrik.errors import Collector, Place, Trouble, YarrikError, suggestion
+from yarrik.errors import Collector, Trouble, YarrikError, suggestion
 from yarrik.model import Composition, Definition, Recipe
 from yarrik.model.soundness import never_holding, too_late
 from yarrik.resolve.explain import impossible, too_hard
+from yarrik.resolve.facts import Fact, Link, Side, Thing
 from yarrik.resolve.order import Node
+from yarrik.resolve.sentences import link_words, short_words
 from yarrik.resolve.solver import Impossible, Progress, TooHard, solve
-from yarrik.resolve.universe import IN, ON, Fact, Side, Thing, Universe
+from yarrik.resolve.universe import IN, ON, Universe
 from yarrik.versions import Version, parse_requirement
 
 _MOST_WAYS = 100
-
-
-@dataclass(frozen=True)
-class Link:
-    """One thing needs another: `how` says so in words, `place` is the line."""
-
-    source: Thing
-    target: Thing
-    how: str
-    find_place: Callable[[], Place] = field(default=Place, compare=False)
-
-    @property
-    def place(self) -> Place:
-        return self.find_place()
 
 
 @dataclass(frozen=True)
@@ -97,7 +85,7 @@ class Answer:
     @cached_property
     def links(self) -> tuple[Link, ...]:
         """All that leads from the product to what is in it: the clauses of the question that the answer fulfils."""
-        found: dict[tuple[Thing, Thing, str], Link] = {}
+        found: dict[Link, None] = {}
         for clause in self.universe.told:
             fact = clause.cause
             if not isinstance(fact, Fact) or fact.kind not in ("asked", "needs", "option needs", "answered by", "yields"):
@@ -108,16 +96,17 @@ class Answer:
             thing = self.universe.things[target]
             if self.chosen.get(target, 0) == 0 or thing.kind == "option" or fact.subject == thing:
                 continue
-            source, how = fact.subject, fact.what
+            source, option = fact.subject, ""
             if source.kind == "option":
-                source, how = Thing("recipe", source.name, source.side), f"with {source.option} on {fact.what}"
-            found.setdefault((source, thing, how), Link(source, thing, how, fact.find_place))
+                source, option = Thing("recipe", source.name, source.side), source.option
+            assert fact.relation is not None
+            link = Link(source, thing, fact.relation, fact.wanted, option, fact.conditions, fact.asker, fact.find_place)
+            found.setdefault(link)
         for name in self.packages:
             for wish in self.universe.wished_by.get(name, ()):
                 if self.chosen.get(self.universe.numbers[wish.source], 0):
-                    link = Link(wish.source, wish.target, wish.how, lambda wish=wish: wish.place)  # type: ignore[misc]
-                    found.setdefault((wish.source, wish.target, wish.how), link)
-        return tuple(found[key] for key in sorted(found, key=lambda key: (str(key[0]), key[0].kind, str(key[1]), key[2])))
+                    found.setdefault(wish)
+        return tuple(sorted(found, key=lambda link: (str(link.source), link.source.kind, str(link.target), link_words(link))))
 
     def ways_to(self, target: Thing) -> list[list[Link]]:
         """All shortest chains of links from the product to a thing."""
@@ -154,8 +143,8 @@ class Answer:
             *conditions, (target, unwanted) = clause.terms
             holds = all(1 << self.chosen.get(variable, 0) & members for variable, members in conditions)
             if target == number and holds and not 1 << self.chosen.get(target, 0) & unwanted:
-                who = fact.what if fact.subject.kind == "product" else f"{fact.subject} {fact.what}"
-                return who.removesuffix(" to build"), fact.place.short
+                who = short_words(fact)
+                return who if fact.subject.kind == "product" else f"{fact.subject} {who}", fact.place.short
         return "", ""
 
     @cached_property

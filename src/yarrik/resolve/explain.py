@@ -6,8 +6,10 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 
 from yarrik.errors import NOWHERE, Place, Trouble, YarrikError, listed
+from yarrik.resolve.facts import Fact, Thing
+from yarrik.resolve.sentences import asked_words, missing_words, shown, switched, words_of
 from yarrik.resolve.solver import Clause, Impossible, TooHard, solve
-from yarrik.resolve.universe import ON, Fact, Thing, Universe
+from yarrik.resolve.universe import ON, Universe
 
 #: Beyond this many clauses, a core is told as it is.
 _MOST_TO_TRY = 80
@@ -24,11 +26,12 @@ _CODES = {
 
 @dataclass(frozen=True)
 class Sentence:
-    """One step of a proof; `depth` counts the cases that it stands in."""
+    """One step of a proof; `depth` counts the cases that it stands in, and `opens` tells that it begins a further one."""
 
     text: str
     place: Place = NOWHERE
     depth: int = 0
+    opens: bool = False
 
 
 def folded(clauses: Sequence[Clause], universe: Universe) -> list[Clause]:
@@ -42,7 +45,7 @@ def folded(clauses: Sequence[Clause], universe: Universe) -> list[Clause]:
             if isinstance(fact, Fact):
                 for variable, _ in clause.terms:
                     rest = tuple(sorted(term for term in clause.terms if term[0] != variable))
-                    groups.setdefault((fact.kind, fact.what, fact.subject, variable, rest), []).append((index, variable))
+                    groups.setdefault((fact, variable, rest), []).append((index, variable))
         gone: set[int] = set()
         touched: set[int] = set()
         for alike in groups.values():
@@ -87,7 +90,7 @@ class Core:
             return
         # What somebody wrote explains more than what follows from the form of a recipe: try to spare the latter first.
         for clause in sorted(
-            self.clauses, key=lambda one: (isinstance(one.cause, Fact) and one.cause.kind == "asked", one.terms)
+            self.clauses, key=lambda one: (isinstance(one.cause, Fact) and one.cause.kind in ("asked", "product"), one.terms)
         ):
             if not self.patient():
                 return
@@ -122,7 +125,7 @@ class Core:
             key = (sentence.text, sentence.depth)
             if key in known:
                 continue
-            if sentence.text.endswith(":"):  # a further case: what was said in the one before does not count here
+            if sentence.opens:  # what was said in the case before does not count here
                 known = {(text, depth) for text, depth in known if depth <= sentence.depth}
             known.add(key)
             told.append(sentence)
@@ -159,14 +162,14 @@ class Core:
         have = allowed(chosen)
         for candidate in range(have.bit_length()):
             if have >> candidate & 1:
-                told.append(Sentence(f"with {self._named(chosen, candidate)}:", depth=depth))
+                told.append(Sentence(f"with {self._named(chosen, candidate)}:", depth=depth, opens=True))
                 self._prove({**known, chosen: 1 << candidate}, clauses, depth + 1, told)
 
     def _tell(self, clause: Clause, depth: int, told: list[Sentence]) -> None:
         if len(told) >= _MOST_SENTENCES:
             raise _TooLong
         fact = clause.cause
-        if not isinstance(fact, Fact) or fact.kind == "decided" or (fact.kind == "asked" and fact.what == "the product"):
+        if not isinstance(fact, Fact) or fact.kind in ("decided", "product"):
             return
         if fact.kind == "yields" and not self._versions_left(clause):
             return  # a package comes from its recipe: nobody needs to be told
@@ -177,18 +180,16 @@ class Core:
         fact = clause.cause
         assert isinstance(fact, Fact)
         subject = self._subject(fact, clause)
-        if fact.kind == "asked":
-            return fact.what
-        if fact.kind == "refused":
-            return fact.what
+        if fact.kind in ("asked", "refused"):
+            return words_of(fact)
         if fact.kind == "answered by":
-            return f"{fact.what} can answer to `{fact.subject.name}`"
+            return f"`{fact.wanted}` can answer to `{fact.subject.name}`"
         if fact.kind == "option asked":
-            return f"{fact.subject} is asked to be {fact.what}"
+            return f"{fact.subject} is asked to be {switched(fact.on)}"
         if fact.kind == "version asked":
-            return f"for {fact.subject.name}, {fact.what}"
+            return f"for {fact.subject.name}, {words_of(fact)}"
         if fact.kind == "yields":
-            return f"`{fact.subject.name}` {fact.what}{self._versions_left(clause)}"
+            return f"`{fact.subject.name}` {words_of(fact)}{self._versions_left(clause)}"
         if fact.kind == "exclusive role":
             others = [
                 self.universe.things[variable].name
@@ -196,8 +197,8 @@ class Core:
                 if self.universe.things[variable] != fact.subject
             ]
             other = next((name for name in others if name != fact.subject.name), "another")
-            return f"{subject} and `{other}` both are the {fact.what.replace('-', ' ')}, and an image has only one"
-        return f"{subject} {fact.what}"
+            return f"{subject} and `{other}` both are the {fact.wanted.replace('-', ' ')}, and an image has only one"
+        return f"{subject} {words_of(fact)}"
 
     def _subject(self, fact: Fact, clause: Clause) -> str:
         thing = fact.subject
@@ -318,7 +319,7 @@ def too_hard(universe: Universe, error: TooHard, seconds: float) -> Trouble:
     stuck = stuck or [f"`{thing}`" for thing in things if thing.kind != "recipe"][:3]
     facts = list(dict.fromkeys(clause.cause for clause in folded(error.clauses, universe) if isinstance(clause.cause, Fact)))
     lines = [f"the search is stuck at {listed(stuck)}"] if stuck else []
-    lines += [f"  {fact.subject} {fact.what}  ({fact.place.short})" for fact in facts[:8] if fact.place != Place()]
+    lines += [f"  {fact.subject} {words_of(fact)}  ({fact.place.short})" for fact in facts[:8] if fact.place != Place()]
     name = recipes[0][0].name if recipes else "RECIPE"
     what = f"no answer for `{universe.composition.name}` was found in {seconds:.0f} s"
     remedy = f'narrow it in [versions] of the product, like `{name} = "== 1"`; or wait longer: yarrik resolve --patience 60'
@@ -326,19 +327,15 @@ def too_hard(universe: Universe, error: TooHard, seconds: float) -> Trouble:
 
 
 def _unknown(fact: Fact) -> Trouble:
-    what = fact.what.rpartition(", and ")
+    assert fact.missing is not None
     who = "" if fact.subject.kind == "product" else f"`{fact.subject}` "
     code = "RECIPE-UNKNOWN" if fact.kind == "unknown" else "OPTION-UNKNOWN"
-    return Trouble(code, what[2], fact.place, why=f"{who}{what[0]}", remedy=fact.remedy)
+    return Trouble(code, missing_words(fact.missing), fact.place, why=f"{who}{asked_words(fact)}", remedy=fact.remedy)
 
 
 def _headline(core: Core) -> str:
     """The first line of the trouble: who cannot be together."""
-    asked = [
-        fact
-        for fact in core.facts
-        if fact.kind in ("asked", "option asked", "version asked", "refused") and fact.what != "the product"
-    ]
+    asked = [fact for fact in core.facts if fact.kind in ("asked", "option asked", "version asked", "refused")]
     kinds = {fact.kind for fact in core.facts}
     names = list(dict.fromkeys(_asked_name(fact) for fact in asked))
     switches = [_asked_name(fact) for fact in asked if fact.kind == "option asked"]
@@ -355,12 +352,12 @@ def _headline(core: Core) -> str:
 
 def _asked_name(fact: Fact) -> str:
     if fact.kind == "asked":
-        return "`" + fact.what.split("`")[1] + "`"
+        return f"`{fact.wanted}`"
     if fact.kind == "option asked":
-        return f"{fact.subject} {fact.what}"
+        return f"{fact.subject} {switched(fact.on)}"
     if fact.kind == "refused":
-        return f"an image without `{fact.what.split('`')[1]}`"
-    return f"{fact.subject.name} {fact.what.split('`')[1]}"
+        return f"an image without `{fact.wanted}`"
+    return f"{fact.subject.name} {fact.wanted}"
 
 
 _CHANGEABLE = ("option asked", "version asked", "refused", "asked", "excludes", "replaces", "needs", "option needs")
@@ -368,8 +365,7 @@ _CHANGEABLE = ("option asked", "version asked", "refused", "asked", "excludes", 
 
 def _changes(core: Core, again: Callable[[frozenset[Fact]], bool]) -> list[str]:
     """One or two facts without which there is an answer: what the product asks for first, then what recipes say."""
-    facts = [fact for fact in core.facts if fact.kind in _CHANGEABLE and fact.what != "the product"]
-    facts = [fact for fact in facts if not (fact.kind == "asked" and " (" in fact.what.split("asks for")[0])]
+    facts = [fact for fact in core.facts if fact.kind in _CHANGEABLE and not (fact.asker is not None and fact.asker.part)]
     # What was said last, on the command line, is what somebody is trying right now.
     facts.sort(key=lambda fact: (_CHANGEABLE.index(fact.kind), not str(fact.place).startswith(("--", "$"))))
     found: list[str] = []
@@ -387,13 +383,13 @@ def _changes(core: Core, again: Callable[[frozenset[Fact]], bool]) -> list[str]:
 def _change(fact: Fact) -> str:
     where = f" ({fact.place.short})" if fact.place != Place() else ""
     if fact.kind == "option asked":
-        return f"do not ask for {fact.subject} to be {fact.what}{where}"
+        return f"do not ask for {fact.subject} to be {switched(fact.on)}{where}"
     if fact.kind == "version asked":
         return f"ask for another version of {fact.subject.name}{where}"
     if fact.kind == "refused":
-        return f"do not refuse `{fact.what.split('`')[1]}`{where}"
+        return f"do not refuse `{fact.wanted}`{where}"
     if fact.kind == "asked":
-        return f"leave out `{fact.what.split('`')[1]}`{where}"
+        return f"leave out `{fact.wanted}`{where}"
     if fact.kind in ("excludes", "replaces"):
-        return f"let {fact.subject} not {fact.what.replace('excludes', 'exclude').replace('replaces', 'replace')}{where}"
-    return f"change what {fact.subject} needs, {'`' + fact.what.split('`')[1] + '`' if '`' in fact.what else fact.what}{where}"
+        return f"let {fact.subject} not {'exclude' if fact.kind == 'excludes' else 'replace'} {shown(fact.wanted)}{where}"
+    return f"change what {fact.subject} needs, {shown(fact.wanted)}{where}"

@@ -17,7 +17,7 @@ from yarrik.model.checking import convert
 from yarrik.model.definitions import Definable
 from yarrik.model.reading import read_document
 from yarrik.resolve.answer import Answer
-from yarrik.resolve.universe import Side
+from yarrik.resolve.facts import Side
 from yarrik.versions import Version
 
 LOCK_FILE = "yarrik.lock"

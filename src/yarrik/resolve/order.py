@@ -7,7 +7,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from yarrik.errors import Trouble, YarrikError
-from yarrik.resolve.universe import Side
+from yarrik.resolve.facts import Side
 
 if TYPE_CHECKING:
     from yarrik.resolve.answer import Answer

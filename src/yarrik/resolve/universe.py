@@ -6,71 +6,24 @@ import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any, Literal
+from typing import Any
 
-from yarrik.errors import Place, listed, suggestion
+from yarrik.errors import Place, suggestion
 from yarrik.model import Composition, Definition, PackageRule, Recipe
 from yarrik.model.conditions import option_words
 from yarrik.model.reading import Document, Raw
 from yarrik.resolve.catalog import EXCLUSIVE_ROLES, Catalog, package_rules
+from yarrik.resolve.facts import Asker, Fact, Link, Missing, Relation, Side, Thing
 from yarrik.resolve.solver import Clause, Term
 from yarrik.versions import Requirement, Version, parse_requirement, parse_wish
 
-Side = Literal["board", "host"]
-ThingKind = Literal["product", "recipe", "option", "package", "role", "group"]
+#: How a recipe needs what it lists under these keys of [build].
+_TO_BUILD = {"needs": Relation.BUILD, "tools": Relation.TOOL}
 
 NOTHING = 1
 IN = 2
 OFF, ON = 2, 4
 _LIBRARIES = re.compile(r"/(usr/)?lib(/\*\*|/[^/]*(\.so.*|\*)?)?$|^\*\*$")
-
-FactKind = Literal[
-    "asked", "needs", "yields", "option needs", "excludes", "exclusive role", "one of", "answered by",
-    "option asked", "version asked", "refused", "unknown", "unknown option", "decided", "only with", "replaces",
-]  # fmt: skip
-
-
-@dataclass(frozen=True)
-class Thing:
-    """What a variable stands for. Recipes and options have a side; `option` is an option's name."""
-
-    kind: ThingKind
-    name: str
-    side: Side = "board"
-    option: str = ""
-
-    def __str__(self) -> str:
-        host = " (host)" if self.side == "host" else ""
-        if self.kind == "option":
-            return f"{self.name}[{self.option}]{host}"
-        return f"@{self.name}{host}" if self.kind == "group" else f"{self.name}{host}"
-
-
-@dataclass(frozen=True)
-class Fact:
-    """Why a clause holds: a line that somebody wrote, or what follows from a recipe's form. `what` is the object in words."""
-
-    kind: FactKind
-    subject: Thing
-    what: str
-    find_place: Callable[[], Place] = field(default=Place, compare=False)
-    remedy: str = field(default="", compare=False)
-    #: The recipe of which no version is as the line asks for.
-    unanswered: Thing | None = field(default=None, compare=False)
-
-    @property
-    def place(self) -> Place:
-        return self.find_place()
-
-
-@dataclass(frozen=True)
-class Wished:
-    """A package that another one, or a group, recommends."""
-
-    source: Thing
-    target: Thing
-    how: str
-    place: Place
 
 
 @dataclass
@@ -86,7 +39,7 @@ class Universe:
     _candidates: dict[Thing, list[Version]] = field(default_factory=dict)
     #: All clauses that were given, and the recommendations by the package that they are of: what explains an answer.
     told: list[Clause] = field(default_factory=list)
-    wished_by: dict[str, list[Wished]] = field(default_factory=dict)
+    wished_by: dict[str, list[Link]] = field(default_factory=dict)
     #: Recommendations that no shelf can answer: who recommends what, and where that stands.
     unanswered: list[tuple[str, str, Place]] = field(default_factory=list)
     _given: set[tuple[Term, ...]] = field(default_factory=set)
@@ -148,7 +101,7 @@ class Universe:
                 self.unanswered.append(missing)
             return []
         target = Thing("package", answering[0])
-        wished = Wished(source, target, f"recommends `{text}`", place)
+        wished = Link(source, target, Relation.RECOMMENDED, text, find_place=lambda: place)
         if wished not in self.wished_by.setdefault(target.name, []):
             self.wished_by[target.name].append(wished)
         return [self.number(target)]
@@ -163,7 +116,7 @@ class Universe:
             found = self._package(thing)
         elif thing.kind == "role":
             package = self.providers(thing.name)[candidate - 1]
-            fact = Fact("answered by", thing, f"`{package}`")
+            fact = Fact("answered by", thing, package, Relation.ROLE)
             found = iter([self._clause(fact, (thing, 1 << candidate), (Thing("package", package), NOTHING))])
         elif thing.kind == "group":
             found = self._group(thing)
@@ -180,7 +133,7 @@ class Universe:
             if recipe.name not in self.composition.workspace.shelved["recipe"]:
                 continue  # a condition on a recipe that is nowhere: told as one that can never hold
             having = self._versions_with(recipe, option.option)
-            yield self._clause(Fact("decided", option, "on or off"), (recipe, having), (option, NOTHING))
+            yield self._clause(Fact("decided", option), (recipe, having), (option, NOTHING))
 
     # Things
 
@@ -234,39 +187,38 @@ class Universe:
 
     def roots(self) -> list[Clause]:
         product = Thing("product", self.composition.name)
-        return [self._clause(Fact("asked", product, "the product"), (product, NOTHING))]
+        return [self._clause(Fact("product", product), (product, NOTHING))]
 
-    def asked(self) -> list[tuple[str, str, Callable[[], Place]]]:
+    def asked(self) -> list[tuple[str, Asker, Callable[[], Place]]]:
         """What the product asks for by itself: the need, who says so, and where."""
         board, profile, image = self.composition.board, self.composition.profile, self.composition.image
         found = [
-            (text, f"the image {image.name}", _element(image, text, "packages")) for text in sorted(set(image.value.packages))
+            (text, Asker("image", image.name), _element(image, text, "packages")) for text in sorted(set(image.value.packages))
         ]
-        found.append((profile.value.c_library, f"the profile {profile.name} (C library)", _place(profile, "c-library")))
-        found.append((profile.value.init, f"the profile {profile.name} (init)", _place(profile, "init")))
+        found.append((profile.value.c_library, Asker("profile", profile.name, "C library"), _place(profile, "c-library")))
+        found.append((profile.value.init, Asker("profile", profile.name, "init"), _place(profile, "init")))
         kernel = board.value.kernel
         known = self.composition.workspace.shelved["recipe"]
         name = next((name for name in (kernel.recipe, *kernel.otherwise) if name in known), kernel.recipe)
-        found.append((name, f"the board {board.name} (kernel)", _place(board, "kernel", "recipe")))
+        found.append((name, Asker("board", board.name, "kernel"), _place(board, "kernel", "recipe")))
         return found
 
     def _product(self, thing: Thing) -> Iterator[Clause]:
         image = self.composition.image
         for text, who, place in self.asked():
-            yield from self._need_at_run_time([(thing, IN)], text, Fact("asked", thing, f"{who} asks for `{text}`", place))
+            fact = Fact("asked", thing, text, Relation.ASKED, who, find_place=place)
+            yield from self._need_at_run_time([(thing, IN)], text, fact)
         for when, part in self.composition.workspace.open_conditions("image", image.name, self.composition.now):
             terms = [(thing, IN), *self._option_terms(when, "", "board")]
             for text in _added(part.raw, "packages"):
-                fact = Fact(
-                    "asked",
-                    thing,
-                    f"the image {image.name} asks for `{text}` with {_words(when)}",
-                    _origin_place(part, "packages"),
-                )
+                fact = Fact("asked", thing, text, Relation.ASKED, Asker("image", image.name), _conditions(when),
+                            find_place=_origin_place(part, "packages"))  # fmt: skip
                 yield from self._need_at_run_time(terms, text, fact)
         for name in sorted(set(image.value.refuse)):
             if self.catalog.recipes_with(name):
-                fact = Fact("refused", thing, f"the image {image.name} refuses `{name}`", _element(image, name, "refuse"))
+                fact = Fact(
+                    "refused", thing, name, asker=Asker("image", image.name), find_place=_element(image, name, "refuse")
+                )
                 yield self._clause(fact, (thing, IN), (Thing("package", name), IN))
 
     def _recipe(self, thing: Thing, version: Version) -> Iterator[Clause]:
@@ -282,7 +234,7 @@ class Universe:
         for key, side in sides:
             for text in sorted(set(getattr(value.build, key))):
                 own = saying(True, _names(key, text))
-                fact = Fact("needs", thing, _need_words(text, key), _element(recipe, text, "build", key))
+                fact = Fact("needs", thing, text, _TO_BUILD[key], find_place=_element(recipe, text, "build", key))
                 yield from self._need_to_build([(thing, own)], text, side, fact)
         for when, part in self.composition.workspace.open_conditions(
             "recipe", thing.name, self.composition.now.of_recipe(thing.name, version)
@@ -291,9 +243,8 @@ class Universe:
             terms = [(thing, own), *self._option_terms(when, thing.name, thing.side)]
             for key, side in sides:
                 for text in _added(part.raw, "build", key):
-                    fact = Fact(
-                        "needs", thing, f"{_need_words(text, key)} with {_words(when)}", _origin_place(part, "build", key)
-                    )
+                    fact = Fact("needs", thing, text, _TO_BUILD[key], conditions=_conditions(when),
+                                find_place=_origin_place(part, "build", key))  # fmt: skip
                     yield from self._need_to_build(terms, text, side, fact)
         for name, rule in sorted(value.options.items()):
             if rule.needs or rule.tools or rule.excludes:
@@ -301,7 +252,7 @@ class Universe:
         for name, choice in sorted(value.choice.items()):
             own = saying(choice, _choice(name))
             options = [Thing("option", thing.name, thing.side, option) for option in choice.of]
-            fact = Fact("one of", thing, f"has to have exactly one of {listed(choice.of)}", _place(recipe, "choice", name))
+            fact = Fact("one of", thing, choices=tuple(choice.of), find_place=_place(recipe, "choice", name))
             yield self._clause(fact, (thing, own), *((option, NOTHING | OFF) for option in options))
             for number, first in enumerate(options):
                 for second in options[number + 1 :]:
@@ -313,7 +264,7 @@ class Universe:
         wish = wishes.versions.get(thing.name)
         if wish is not None:
             bad = self.versions_where(thing, lambda version: not parse_wish(wish).allows(version))
-            fact = Fact("version asked", thing, f"`{wish}` is asked for", lambda: document.origin("versions", thing.name).place)
+            fact = Fact("version asked", thing, wish, find_place=_origin_place(document, "versions", thing.name))
             if bad:
                 yield self._clause(fact, (thing, bad))
         if thing.side == "host":
@@ -322,7 +273,7 @@ class Universe:
             have = self._versions_with(thing, option)
             where = _origin_place(document, "options", thing.name, option)
             other = Thing("option", thing.name, thing.side, option)
-            fact = Fact("option asked", other, "on" if on else "off", where)
+            fact = Fact("option asked", other, on=on, find_place=where)
             if have:
                 yield self._clause(fact, (thing, have), (other, NOTHING | (OFF if on else ON)))
             lacking = self.everything(thing) & ~have
@@ -337,17 +288,17 @@ class Universe:
         )
         on = [(thing, same), (option, ON)]
         for text in sorted(rule.needs):
-            fact = Fact("option needs", option, f"needs {_shown(text)}", _place(recipe, "options", name, "needs"))
+            fact = Fact("option needs", option, text, Relation.OPTION, find_place=_place(recipe, "options", name, "needs"))
             if text.startswith("options."):
                 other = Thing("option", thing.name, thing.side, text.removeprefix("options."))
                 yield self._clause(fact, *on, (other, NOTHING | OFF))
             else:
                 yield from self._need_to_build(on, text, thing.side, fact)
         for text in sorted(rule.tools):
-            fact = Fact("option needs", option, f"needs the tool `{text}`", _place(recipe, "options", name, "tools"))
+            fact = Fact("option needs", option, text, Relation.TOOL, find_place=_place(recipe, "options", name, "tools"))
             yield from self._need_to_build(on, text, "host", fact)
         for text in sorted(rule.excludes):
-            fact = Fact("excludes", option, f"excludes {_shown(text)}", _place(recipe, "options", name, "excludes"))
+            fact = Fact("excludes", option, text, find_place=_place(recipe, "options", name, "excludes"))
             if text.startswith("options."):
                 other = Thing("option", thing.name, thing.side, text.removeprefix("options."))
                 yield self._clause(fact, *on, (other, ON))
@@ -370,72 +321,51 @@ class Universe:
             yielding |= own
             for option, switch in sorted(definition.value.options.items()):
                 if thing.name in switch.packages:
-                    fact = Fact(
-                        "only with",
-                        thing,
-                        f"comes only with {recipe.name}[{option}]",
-                        _place(definition, "options", option, "packages"),
-                    )
+                    where = _place(definition, "options", option, "packages")
+                    fact = Fact("only with", thing, f"{recipe.name}[{option}]", find_place=where)
                     yield self._clause(
                         fact, (thing, IN), (recipe, own), (Thing("option", recipe.name, "board", option), NOTHING | OFF)
                     )
             yield from self._rule(thing, rule, recipe, version, own, definition)
-        fact = Fact(
-            "yields",
-            thing,
-            f"is a package of {recipe.name}",
-            _place(self.composition.recipe(recipe.name), "package", thing.name),
-        )
+        place = _place(self.composition.recipe(recipe.name), "package", thing.name)
+        fact = Fact("yields", thing, recipe.name, Relation.PACKAGE_OF, find_place=place)
         yield self._clause(fact, (thing, IN), (recipe, ((1 << (len(self.candidates(recipe)) + 1)) - 1) & ~yielding))
 
     def _rule(
         self, thing: Thing, rule: PackageRule, recipe: Thing, version: Version, own: int, definition: Definition[Recipe]
     ) -> Iterator[Clause]:
-        def where(key: str) -> Callable[[], Place]:
-            return _place(definition, "package", thing.name, key)
-
         same = self.versions_where(recipe, lambda one: self.rules(recipe.name, one).get(thing.name) == rule)
         # What a rule says in every version needs no word on the version.
         terms = [(thing, IN)] if same == self.everything(recipe) else [(thing, IN), (recipe, same)]
         for text in sorted(rule.needs):
-            yield from self._need_at_run_time(
-                terms,
-                text,
-                Fact("needs", thing, f"needs `{text}` at run time", _element(definition, text, "package", thing.name, "needs")),
-            )
+            where = _element(definition, text, "package", thing.name, "needs")
+            yield from self._need_at_run_time(terms, text, Fact("needs", thing, text, Relation.RUN_TIME, find_place=where))
         for text in sorted(rule.excludes):
-            yield from self._exclude(
-                terms,
-                text,
-                "board",
-                Fact("excludes", thing, f"excludes `{text}`", _element(definition, text, "package", thing.name, "excludes")),
-            )
+            where = _element(definition, text, "package", thing.name, "excludes")
+            yield from self._exclude(terms, text, "board", Fact("excludes", thing, text, find_place=where))
         for name in sorted(rule.replaces):
             for other in self.catalog.answering(name):
                 if other != thing.name and other == name:
-                    fact = Fact("replaces", thing, f"replaces `{name}`", where("replaces"))
+                    where = _place(definition, "package", thing.name, "replaces")
+                    fact = Fact("replaces", thing, name, find_place=where)
                     yield self._clause(fact, *terms, (Thing("package", other), IN))
         for role in sorted(set(rule.provides) & set(EXCLUSIVE_ROLES)):
             for other in self.catalog.answering(role):
                 if other != thing.name:
-                    fact = Fact("exclusive role", thing, role, where("provides"))
+                    fact = Fact("exclusive role", thing, role, find_place=_place(definition, "package", thing.name, "provides"))
                     yield self._clause(fact, *terms, (Thing("package", other), IN))
         now = self.composition.now.of_recipe(recipe.name, version)
         for when, part in self.composition.workspace.open_conditions("recipe", recipe.name, now):
             conditions = [(thing, IN), (recipe, own), *self._option_terms(when, recipe.name, "board")]
             for text in _added(part.raw, "package", thing.name, "needs"):
-                fact = Fact(
-                    "needs",
-                    thing,
-                    f"needs `{text}` at run time with {_words(when)}",
-                    _origin_place(part, "package", thing.name, "needs"),
-                )
+                fact = Fact("needs", thing, text, Relation.RUN_TIME, conditions=_conditions(when),
+                            find_place=_origin_place(part, "package", thing.name, "needs"))  # fmt: skip
                 yield from self._need_at_run_time(conditions, text, fact)
 
     def _group(self, thing: Thing) -> Iterator[Clause]:
         group = self.composition.workspace.groups[thing.name]
         for text in sorted(set(group.value.packages)):
-            fact = Fact("needs", thing, f"holds `{text}`", _element(group, text, "packages"))
+            fact = Fact("needs", thing, text, Relation.MEMBER, find_place=_element(group, text, "packages"))
             yield from self._need_at_run_time([(thing, IN)], text, fact)
 
     # Needs
@@ -446,7 +376,7 @@ class Universe:
             name = need.name.removeprefix("@")
             known = self.composition.workspace.shelved["group"]
             if name not in known:
-                yield self._unknown(terms, f"there is no group `{name}`", fact, suggestion(name, known))
+                yield self._unknown(terms, Missing("group", name), fact, suggestion(name, known))
                 return
             yield self._clause(fact, *terms, (Thing("group", name), NOTHING))
             return
@@ -455,9 +385,7 @@ class Universe:
             main = self.catalog.main_package(need.name)
             answering = [main] if main is not None else []
         if not answering:
-            yield self._unknown(
-                terms, f"no shelf carries a recipe or package `{need.name}`", fact, suggestion(need.name, self.catalog.known())
-            )
+            yield self._unknown(terms, Missing("name", need.name), fact, suggestion(need.name, self.catalog.known()))
             return
         if len(answering) > 1:
             yield self._clause(fact, *terms, (Thing("role", need.name), NOTHING))
@@ -477,12 +405,7 @@ class Universe:
         if thing is None:
             roles = self.catalog.answering(need.name)
             if not roles:
-                yield self._unknown(
-                    terms,
-                    f"no shelf carries a recipe or package `{need.name}`",
-                    fact,
-                    suggestion(need.name, self.catalog.known()),
-                )
+                yield self._unknown(terms, Missing("name", need.name), fact, suggestion(need.name, self.catalog.known()))
                 return
             yield self._clause(fact, *terms, (Thing("role", need.name), NOTHING))
             return
@@ -493,7 +416,7 @@ class Universe:
             for package in self.catalog.packages_of(thing.name):
                 held = self._versions_with_libraries(thing, package)
                 if held:
-                    links = Fact("needs", thing, f"brings libraries in `{package}`", fact.find_place)
+                    links = Fact("needs", thing, package, Relation.LIBRARIES, find_place=fact.find_place)
                     yield self._clause(links, *terms, (thing, held), (Thing("package", package), NOTHING))
 
     def _versions_with(self, thing: Thing, option: str) -> int:
@@ -533,10 +456,8 @@ class Universe:
                     for version in self.candidates(thing)
                     for name in self.catalog.recipe(thing.name, version).value.options
                 }
-                words = f"`{thing.name}` has no option `{option}`" + (" in some versions" if have else "")
-                unknown = Fact(
-                    "unknown option", fact.subject, f"{fact.what}, and {words}", fact.find_place, suggestion(option, known)
-                )
+                missing = Missing("option", thing.name, option, in_some=bool(have))
+                unknown = replace(fact, kind="unknown option", missing=missing, remedy=suggestion(option, known))
                 yield self._clause(unknown, *terms, (thing, lacking))
 
     def _exclude(self, terms: Sequence[tuple[Thing, int]], text: str, side: Side, fact: Fact) -> Iterator[Clause]:
@@ -556,8 +477,8 @@ class Universe:
         if recipe is not None and recipe.name != own.name and (side == "host" or not self.catalog.answering(need.name)):
             yield self._clause(fact, *terms, (recipe, self.versions_where(recipe, need.wish.allows)))
 
-    def _unknown(self, terms: Sequence[tuple[Thing, int]], what: str, fact: Fact, remedy: str) -> Clause:
-        return self._clause(Fact("unknown", fact.subject, f"{fact.what}, and {what}", fact.find_place, remedy), *terms)
+    def _unknown(self, terms: Sequence[tuple[Thing, int]], missing: Missing, fact: Fact, remedy: str) -> Clause:
+        return self._clause(replace(fact, kind="unknown", missing=missing, remedy=remedy), *terms)
 
     def _option_terms(self, when: Raw, recipe: str, side: Side) -> list[tuple[Thing, int]]:
         return [(Thing("option", name, side, option), ON if on else OFF) for name, option, on in option_words(when, recipe)]
@@ -603,14 +524,5 @@ def _added(raw: Raw, *keys: str) -> list[str]:
     return sorted(value.get("add", ())) if isinstance(value, dict) else []
 
 
-def _words(when: Raw) -> str:
-    return " and ".join(f"{name}[{option}] {'on' if on else 'off'}" if name else f"{option} {'on' if on else 'off'}"
-                        for name, option, on in option_words(when, ""))  # fmt: skip
-
-
-def _need_words(text: str, key: str) -> str:
-    return f"needs `{text}` to build" if key == "needs" else f"needs the tool `{text}`"
-
-
-def _shown(text: str) -> str:
-    return f"its option {text.removeprefix('options.')}" if text.startswith("options.") else f"`{text}`"
+def _conditions(when: Raw) -> tuple[tuple[str, str, bool], ...]:
+    return tuple(option_words(when, ""))

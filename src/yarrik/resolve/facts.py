@@ -1,0 +1,128 @@
+"""What a question is about, and why its clauses hold, as values. `sentences.py` alone turns them into words."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from enum import Enum
+from typing import Literal
+
+from yarrik.errors import Place
+
+Side = Literal["board", "host"]
+ThingKind = Literal["product", "recipe", "option", "package", "role", "group"]
+
+FactKind = Literal[
+    "product", "asked", "needs", "yields", "option needs", "excludes", "exclusive role", "one of", "answered by",
+    "option asked", "version asked", "refused", "unknown", "unknown option", "decided", "only with", "replaces",
+]  # fmt: skip
+
+
+class Relation(Enum):
+    """How one thing leads to another."""
+
+    #: A product asks for it.
+    ASKED = "asked"
+    #: A recipe's build is linked with it.
+    BUILD = "build"
+    #: A recipe's build runs it on the build host.
+    TOOL = "tool"
+    #: An option needs it: another option of its recipe, or a recipe.
+    OPTION = "option"
+    #: A package needs it on the board.
+    RUN_TIME = "run time"
+    #: A group has it as a member.
+    MEMBER = "member"
+    #: A recipe's package may hold libraries that programs load that are built with the recipe.
+    LIBRARIES = "libraries"
+    #: A package is one of a recipe's.
+    PACKAGE_OF = "package of"
+    #: A package has the role.
+    ROLE = "role"
+    #: A package or group recommends it.
+    RECOMMENDED = "recommended"
+
+
+@dataclass(frozen=True)
+class Thing:
+    """What a variable stands for. Recipes and options have a side; `option` is an option's name."""
+
+    kind: ThingKind
+    name: str
+    side: Side = "board"
+    option: str = ""
+
+    def __str__(self) -> str:
+        host = " (host)" if self.side == "host" else ""
+        if self.kind == "option":
+            return f"{self.name}[{self.option}]{host}"
+        return f"@{self.name}{host}" if self.kind == "group" else f"{self.name}{host}"
+
+
+@dataclass(frozen=True)
+class Asker:
+    """The definition that asks for something on behalf of a product; `part` is what it is asked for as, like `init`. What is
+    asked for as a part cannot be left out."""
+
+    kind: Literal["image", "profile", "board"]
+    name: str
+    part: str = ""
+
+
+@dataclass(frozen=True)
+class Missing:
+    """A name that nothing answers to: a recipe, package or role, a group, or an option of a recipe (`in_some`: only some of its
+    versions lack it)."""
+
+    kind: Literal["name", "group", "option"]
+    name: str
+    option: str = ""
+    in_some: bool = False
+
+
+@dataclass(frozen=True)
+class Fact:
+    """Why a clause holds: a line that somebody wrote, or what follows from a recipe's form.
+
+    `wanted` is the object as written: a requirement, a role, a recipe, a version. `conditions` are options, by recipe ("" for
+    the subject's own), that have to be on or off for the fact to count."""
+
+    kind: FactKind
+    subject: Thing
+    wanted: str = ""
+    relation: Relation | None = None
+    asker: Asker | None = None
+    conditions: tuple[tuple[str, str, bool], ...] = ()
+    #: The options of a choice.
+    choices: tuple[str, ...] = ()
+    #: What an option is asked to be.
+    on: bool = True
+    #: What nothing answers to, when the fact is that.
+    missing: Missing | None = None
+    find_place: Callable[[], Place] = field(default=Place, compare=False)
+    remedy: str = field(default="", compare=False)
+    #: The recipe of which no version is as the line asks for.
+    unanswered: Thing | None = field(default=None, compare=False)
+
+    @property
+    def place(self) -> Place:
+        return self.find_place()
+
+
+@dataclass(frozen=True)
+class Link:
+    """One thing leads to another in an answer, by a line at `place`. `wanted` is the object as written, `option` the source's
+    option that is on for it."""
+
+    source: Thing
+    target: Thing
+    relation: Relation
+    wanted: str = ""
+    option: str = ""
+    conditions: tuple[tuple[str, str, bool], ...] = ()
+    asker: Asker | None = None
+    find_place: Callable[[], Place] = field(default=Place, compare=False)
+
+    @property
+    def place(self) -> Place:
+        return self.find_place()
