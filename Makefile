@@ -2,7 +2,7 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux boards boards-arm64 test test-linux mutations mutations-short mutations-long intruder kills devicetree-corpus devicetree-tenth lint setup benchmark benchmark-disks benchmark-devicetree clean
+.PHONY: demo demo-linux boards boards-arm64 test coverage test-linux mutations mutations-short mutations-long intruder kills devicetree-corpus devicetree-tenth lint setup benchmark benchmark-disks benchmark-devicetree clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
@@ -12,8 +12,18 @@ demo-linux: packages-demo packages-linux setup
 	$(YARRIK) demo build/demo-linux --product tide-gauge-linux --no-boot
 	$(YARRIK) boot tide-gauge-linux --workspace build/demo-linux --talk build/demo-linux/talks/restart.toml --until-off
 
+# In processes, one class of tests at a time in each.
+TESTS = $(VENV)/bin/unittest-parallel --level class -s tests -t .
 test: packages-demo packages-test setup
-	$(VENV)/bin/python -m unittest discover -s tests -t .
+	$(TESTS)
+
+# The same, and which lines they reach, by room; about twice as long.
+coverage: packages-demo packages-test setup
+	rm -rf build/coverage && mkdir -p build/coverage
+	COVERAGE_FILE=$(CURDIR)/build/coverage/data $(VENV)/bin/coverage run $(TESTS) || true
+	COVERAGE_FILE=$(CURDIR)/build/coverage/data $(VENV)/bin/coverage combine --quiet
+	COVERAGE_FILE=$(CURDIR)/build/coverage/data $(VENV)/bin/coverage json --quiet -o build/coverage/report.json
+	scripts/coverage-by-room build/coverage/report.json
 
 # Every board of the demo in its emulator: five kernels, which take about half an hour the first time.
 boards: packages-demo packages-linux packages-test packages-boards setup

@@ -8,6 +8,7 @@ import os
 import pty
 import select
 import shutil
+import signal
 import struct
 import subprocess
 import sys
@@ -21,6 +22,9 @@ from pathlib import Path
 from yarrik.disk.fat_edit import FatEditor
 from yarrik.disk.opening import opened_bytes
 
+# A shell that starts the tests in the background has SIGINT ignored, and programs inherit that: those that press Ctrl-C need it.
+if signal.getsignal(signal.SIGINT) == signal.SIG_IGN:
+    signal.signal(signal.SIGINT, signal.default_int_handler)
 # Checkers of filesystems and tables live where only root's PATH leads on some systems.
 os.environ["PATH"] += ":/usr/sbin:/sbin"
 

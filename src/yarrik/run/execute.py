@@ -411,7 +411,12 @@ class _Round:
                 self.work_left = sum(self.seconds.get(one, UNKNOWN_SECONDS) for one in self.to_run - self.reports.keys())
             step = self.steps[name]
             fingerprint, inputs = self.waiting[name]
-            claim = self.claims.take(fingerprint)
+            try:
+                claim = self.claims.take(fingerprint)
+            except YarrikError as error:  # the cache cannot be written
+                budget.give(self.loads[name].jobs)
+                self._settle(name, StepReport(step, "failed", fingerprint, error=YarrikError(error.troubles, "work")))
+                continue
             if claim is None:
                 budget.give(self.loads[name].jobs)
                 self._leave_to_others(name, fingerprint)
