@@ -9,7 +9,7 @@ from pathlib import Path
 SOURCE = Path(__file__).parent.parent / "src/yarrik"
 #: From top to bottom: a room may use those below it. The last ones are single modules.
 ROOMS = ["cli", "demo", "report", "run", "manifest", "plan", "boot", "disk", "rootfs", "resolve", "devicetree", "sources", "toolchain", "host",
-         "model", "objects", "elf", "cache", "beneath", "moving", "maps", "arch", "identifiers", "units", "versions", "licences",
+         "model", "objects", "elf", "cache", "atomic", "beneath", "moving", "maps", "arch", "identifiers", "units", "versions", "licences",
          "errors"]  # fmt: skip
 
 

@@ -9,6 +9,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from yarrik.atomic import new_file, write_file
 from yarrik.beneath import regular_file
 from yarrik.boot.environment import EnvironmentDamaged, decode_environment, encode_environment, newest_of
 from yarrik.boot.settings import change_settings, read_settings
@@ -44,12 +45,10 @@ def change_image(file: Path, changes: Mapping[str, str | None], inside: str = ""
 
     `inside` names the file on the partition; without it there has to be only one that can be meant. The image appears
     changed as a whole or not at all. Raises NoSettings, ValueError and OSError."""
-    fresh = file.with_name(f".{file.name}.changed")
-    fresh.unlink(missing_ok=True)
-    copy_sparse(file, fresh)
-    shutil.copymode(file, fresh)
     written: list[tuple[int, int]] = []
-    try:
+    with new_file(file, None, durable=True) as fresh:
+        copy_sparse(file, fresh)
+        shutil.copymode(file, fresh)
         environment = _environment(file)
         if environment is not None:
             before, encoded = environment
@@ -59,9 +58,6 @@ def change_image(file: Path, changes: Mapping[str, str | None], inside: str = ""
         else:
             where, before, after, written = _in_image(fresh, changes, inside)
         beside = _write_beside(file, fresh, written)
-        fresh.replace(file)
-    finally:
-        fresh.unlink(missing_ok=True)
     values = {key: (before.get(key), after.get(key)) for key in changes}
     return Changed(where, values, (*beside, *_checksums(file, beside)))
 
@@ -142,10 +138,8 @@ def _write_beside(file: Path, fresh: Path, written: list[tuple[int, int]]) -> li
     for kind, ending in BESIDE.items():
         place = file.with_name(file.name + ending)
         if place.is_file():
-            made = place.with_name(f".{place.name}.changed")
-            made.unlink(missing_ok=True)
-            write_beside(fresh, file.name, ranges, kind, made)
-            made.replace(place)
+            with new_file(place) as made:
+                write_beside(fresh, file.name, ranges, kind, made)
             names.append(place.name)
     return names
 
@@ -163,7 +157,5 @@ def _checksums(file: Path, beside: list[str]) -> list[str]:
             with file.with_name(name).open("rb") as source:
                 line = f"{hashlib.file_digest(source, 'sha256').hexdigest()}  {name}"
         lines.append(line)
-    fresh = sums.with_name(".SHA256SUMS.changed")
-    fresh.write_bytes("".join(line + "\n" for line in lines).encode("utf-8", "surrogateescape"))
-    fresh.replace(sums)
+    write_file(sums, "".join(line + "\n" for line in lines).encode("utf-8", "surrogateescape"))
     return [sums.name]

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import contextlib
 import itertools
-import os
 import secrets
 from collections.abc import Collection, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 from urllib.parse import urlsplit
 
+from yarrik.atomic import new_file
 from yarrik.cache.pace import FIRST_SECONDS, LEAST_RATE, TooSlow, paced, within
 from yarrik.cache.redirects import client
 from yarrik.errors import Place, Trouble, YarrikError
@@ -74,17 +74,13 @@ class FolderStorage:
     def write(self, name: str, file: Path) -> None:
         self._there()
         target = self._root / name
-        fresh = self._root / f".new-{self._token}-{next(self._numbers)}"
         try:
-            try:
+            # Written at the top of the cache: readers list the folders below it.
+            with new_file(target, None, scratch=self._root) as fresh:
                 with file.open("rb") as source, fresh.open("xb") as sink:
                     while chunk := source.read(_CHUNK):
                         sink.write(chunk)
                 target.parent.mkdir(parents=True, exist_ok=True)
-                os.replace(fresh, target)
-            except BaseException:
-                fresh.unlink(missing_ok=True)
-                raise
         except PermissionError as error:
             raise Closed(f"{error.strerror}") from error
         except OSError as error:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
-import os
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -30,18 +28,14 @@ OutOption = Annotated[Path, typer.Option(metavar="FILE", help="The blob to write
 
 def _write(out: Path, blob: bytes) -> None:
     """The whole file or none."""
+    from yarrik.atomic import write_file
     from yarrik.errors import Place, Trouble, YarrikError
 
-    fresh = out.with_name(f".{out.name}.{os.getpid()}.new")
     try:
-        fresh.write_bytes(blob)
-        fresh.replace(out)
+        write_file(out, blob)
     except OSError as error:
         raise YarrikError(Trouble("OUT-FAILED", f"cannot write {out}: {error.strerror}", Place(out),
                                   remedy="name a file in a folder that is there and is yours to write")) from error  # fmt: skip
-    finally:
-        with contextlib.suppress(OSError):
-            fresh.unlink(missing_ok=True)
 
 
 def _read(file: Path) -> DeviceTree:

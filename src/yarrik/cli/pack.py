@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import sys
 from enum import StrEnum
 from pathlib import Path
@@ -151,19 +150,17 @@ def pack(
 
 def _write(tree: RootTree, results: list[Path], wish: Wish, size: str, kinds: list[str]) -> None:
     """Writes all results under other names, and gives them their own when all are there."""
+    from contextlib import ExitStack
+
+    from yarrik.atomic import new_file
     from yarrik.cli.view import sign_of_life
     from yarrik.disk.packing import pack_folder
     from yarrik.disk.sidecars import write_beside
 
-    fresh = [file.with_name(f".{file.name}.{os.getpid()}.new") for file in results]
-    try:
+    with ExitStack() as stack:
+        fresh = [stack.enter_context(new_file(file, None)) for file in results]
         with sign_of_life(fresh[0]):
             written = pack_folder(tree, fresh[0], wish, size)
         for kind, file in zip(kinds, fresh[1:], strict=True):
             with sign_of_life(file):
                 write_beside(fresh[0], results[0].name, written, kind, file)
-        for file, result in zip(fresh, results, strict=True):
-            file.replace(result)
-    finally:
-        for file in fresh:
-            file.unlink(missing_ok=True)

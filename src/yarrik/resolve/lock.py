@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import json
-import os
 import re
-import tempfile
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
 import msgspec
 
+from yarrik.atomic import write_file
 from yarrik.errors import Collector, Place, Trouble
 from yarrik.model.checking import convert
 from yarrik.model.definitions import Definable
@@ -154,11 +153,7 @@ class Lock:
         for product, locked in sorted(self.products.items()):
             for key in _WORDS:
                 lines += _table(f"product.{_key(product)}.{key}", getattr(locked, key))
-        handle, name = tempfile.mkstemp(dir=self.file.parent, prefix=".lock-")
-        with os.fdopen(handle, "w", encoding="utf-8") as sink:
-            sink.write("".join(lines))
-        os.chmod(name, 0o644)
-        os.replace(name, self.file)
+        write_file(self.file, "".join(lines).encode(), durable=True)
         self.changed = False
 
 

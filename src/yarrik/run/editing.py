@@ -14,6 +14,7 @@ from pathlib import Path
 import tomlkit
 import tomlkit.exceptions
 
+from yarrik.atomic import new_folder, write_file
 from yarrik.beneath import Folder, remove_folder
 from yarrik.errors import Place, Trouble, YarrikError, shown_path, suggestion
 from yarrik.model import Composition
@@ -100,8 +101,7 @@ class Edit:
         step, output = build.inputs["source"]
         tree = self.session.store.tree(self.session.run_up_to(composition, step, listener)[output])
         self.folder.parent.mkdir(exist_ok=True)
-        fresh = Path(tempfile.mkdtemp(dir=self.folder.parent, prefix=".new-"))
-        try:
+        with new_folder(self.folder) as fresh:
             self.session.store.lay_out(tree, fresh, writable=True)
             ours = {f"GIT_{who}_{what}": value for who in ("AUTHOR", "COMMITTER") for what, value in _OURS.items()}
             _git(fresh, "init", "--quiet", "--initial-branch=edit")
@@ -111,11 +111,6 @@ class Edit:
             message = f"{self.recipe} {answer.versions[nodes[0]]}, as prepared"
             _git(fresh, "commit", "--quiet", "--allow-empty", "--no-gpg-sign", "-m", message, environment=ours)
             _git(fresh, "tag", SAVED)
-            fresh.chmod(0o755)
-            fresh.rename(self.folder)
-        except BaseException:
-            remove_folder(fresh)
-            raise
         return True
 
     def unsaved(self) -> Unsaved:
@@ -178,10 +173,8 @@ class Edit:
             document = text([patch.name for patch in made])
             written = [file.parent / patch.name for patch in made]
             for patch, target in zip(made, written, strict=True):
-                patch.replace(target)
-            fresh = Path(folder) / file.name
-            fresh.write_text(document, encoding="utf-8")
-            fresh.replace(file)
+                write_file(target, patch.read_bytes(), durable=True)
+            write_file(file, document.encode(), durable=True)
         _git(self.folder, "tag", "--force", SAVED, "HEAD")
         return [*written, file]
 

@@ -11,14 +11,13 @@ import errno
 import hashlib
 import os
 import shutil
-import tempfile
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
 
-from yarrik.beneath import remove_folder
+from yarrik.atomic import new_folder
 from yarrik.cache import Memory, Store
 from yarrik.cache.upkeep import VIEWS
 from yarrik.host import Sight, sight_of
@@ -104,17 +103,8 @@ def view_of(sight: Sight, top: Path, identity: str = "") -> View:
         top.mkdir(mode=0o755, exist_ok=True)
         if top.lstat().st_uid != os.getuid() or top.is_symlink():
             raise OSError(errno.EPERM, "it belongs to somebody else", str(top))
-        fresh = Path(tempfile.mkdtemp(dir=top, prefix=".new-"))
-        try:
+        with new_folder(root, or_another=True) as fresh:
             _fill(fresh, sight)
-            fresh.chmod(0o755)
-            fresh.rename(root)
-        except FileExistsError:
-            remove_folder(fresh)
-        except OSError:
-            remove_folder(fresh)
-            if not root.is_dir():  # else another build was quicker
-                raise
     else:
         with contextlib.suppress(OSError):
             os.utime(root)  # it is in use: what is old may be cleared away

@@ -12,6 +12,7 @@ import tomlkit
 import tomlkit.exceptions
 from tomlkit.items import Table
 
+from yarrik.atomic import write_file
 from yarrik.beneath import remove_folder
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.model import Composition
@@ -166,9 +167,7 @@ class KernelWork:
             known["add"] = [*(one for one in known.get("add", ()) if one != name), name]
         elif name not in known:
             known.append(name)
-        fresh = file.with_name(f".new-{file.name}")
-        fresh.write_text(tomlkit.dumps(document), encoding="utf-8")
-        fresh.replace(file)
+        write_file(file, tomlkit.dumps(document).encode(), durable=True)
 
 
 def _values(text: str) -> dict[str, str]:

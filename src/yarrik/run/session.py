@@ -8,7 +8,6 @@ import dataclasses
 import fcntl
 import os
 import shutil
-import tempfile
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -20,6 +19,7 @@ import msgspec
 from filelock import FileLock
 
 from yarrik import __version__
+from yarrik.atomic import new_file, new_folder, write_file
 from yarrik.beneath import remove_folder
 from yarrik.boot.bench_files import Told
 from yarrik.cache import Memory, MissingObject, Store, Tree, changed_paths, default_root, file_digest, in_use, read_tree
@@ -632,13 +632,10 @@ class Session:
         self._prepare_folder()
         with FileLock(self.folder / f"publishing-{composition.name}.lock"):
             for name in stale:
-                fresh = (out / name).with_name(f".new-{Path(name).name}")
-                fresh.parent.mkdir(parents=True, exist_ok=True)
-                fresh.unlink(missing_ok=True)  # what a killed build may have left
-                copy_sparse(self.store.checked(wanted[name]), fresh)
-                self._check_copy(fresh, wanted[name])
-                fresh.chmod(0o644)
-                fresh.replace(out / name)
+                (out / name).parent.mkdir(parents=True, exist_ok=True)
+                with new_file(out / name) as fresh:
+                    copy_sparse(self.store.checked(wanted[name]), fresh)
+                    self._check_copy(fresh, wanted[name])
             for name, (_, mark) in marks.items():
                 # What an earlier build put there, and nobody has changed since.
                 if name not in wanted and _mark(out / name) == mark:
@@ -681,8 +678,8 @@ class Session:
             log.append(head + "\n" + text)
         toolchains = {side: toolchain.shown for side, toolchain in sorted(self.toolchains.items())}
         document = {"yarrik": __version__, "toolchains": toolchains, "steps": rows}
-        _write(out / "build.json", msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n")
-        _write(out / "steps.log", "\n".join(log).encode())
+        write_file(out / "build.json", msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n")
+        write_file(out / "steps.log", "\n".join(log).encode())
 
     def last_failure(self, product: str) -> str:
         """The step that failed last. Raises YarrikError when none has."""
@@ -792,13 +789,6 @@ def _without_sandbox(graph: Graph) -> Graph:
     return dataclasses.replace(graph, steps=steps)
 
 
-def _write(path: Path, data: bytes) -> None:
-    fresh = path.with_name(f".new-{path.name}")
-    fresh.write_bytes(data)
-    fresh.chmod(0o644)
-    fresh.replace(path)
-
-
 @dataclass
 class _Surroundings:
     """Answers what planning asks, from this machine."""
@@ -856,14 +846,10 @@ class _Surroundings:
         archive, digest = self.host_file(recipe)
         folder = self.session.store.root / "toolchains" / digest
         if not folder.is_dir():
-            fresh = Path(tempfile.mkdtemp(dir=_made(folder.parent), prefix=".new-"))
-            tree = unpack_archive(archive, archive.name, self.session.store)
-            self.session.store.lay_out(tree, fresh, writable=False)
-            fresh.chmod(0o755)
-            try:
-                fresh.rename(folder)
-            except OSError:  # another build was quicker
-                remove_folder(fresh)
+            folder.parent.mkdir(parents=True, exist_ok=True)
+            with new_folder(folder, or_another=True) as fresh:
+                tree = unpack_archive(archive, archive.name, self.session.store)
+                self.session.store.lay_out(tree, fresh, writable=False)
         return folder
 
     def source_tree(self, folder: Path, suffixes: tuple[str, ...], place: Place) -> Tree:
