@@ -356,6 +356,39 @@ class BuildsThatShareACacheShareTheWork(WorkspaceTest):
         self.assertTrue(self.until(second, event="end")["ok"])
 
 
+class AFaultOfOursIsReported(WorkspaceTest):
+    def broken(self, patch: str, *words: str) -> subprocess.CompletedProcess[str]:
+        script = f"import sys\nfrom unittest import mock\nimport yarrik.cli\n{patch}\nsys.argv[1:] = {list(words)!r}\nyarrik.cli.main()\n"
+        environment = {**self.environment, "XDG_STATE_HOME": str(self.folder / "state")}
+        return subprocess.run(
+            [sys.executable, "-c", script], cwd=self.root, env=environment, capture_output=True, text=True, check=False
+        )
+
+    def test_with_a_short_notice_and_the_trace_in_a_file(self) -> None:
+        patch = "import yarrik.model.composing as c\nmock.patch.object(c, '_product_name', side_effect=KeyError('odd')).start()"
+        for words in (("check",), ("build",)):
+            done = self.broken(patch, *words)
+            self.assertEqual(done.returncode, 70, done.stderr)
+            self.assertIn("error FAULT: Yarrik has a fault: KeyError: 'odd'", done.stderr)
+            self.assertNotIn("Traceback", done.stdout + done.stderr)
+        files = list((self.folder / "state/yarrik/faults").iterdir())
+        self.assertEqual(len(files), 2)
+        self.assertIn(str(files[0]), self.broken(patch, "check").stderr + self.broken(patch, "build").stderr)
+        self.assertIn("Traceback (most recent call last)", files[0].read_text())
+        self.assertEqual(json.loads(self.broken(patch, "check", "--json").stdout)["troubles"][0]["code"], "FAULT")
+
+    def test_and_never_as_damage_or_a_full_disk(self) -> None:
+        for patch in (
+            "import yarrik.run.product as p\nmock.patch.object(p, 'assemble_root', side_effect=ValueError('odd')).start()",
+            "import yarrik.disk.writing as w\nmock.patch.object(w, 'lay_out_disk', side_effect=ValueError('odd')).start()",
+            "import yarrik.boot.bench as b\nmock.patch.object(b._Bench, 'kernel', side_effect=ValueError('odd')).start()",
+        ):
+            done = self.broken(patch, "build")
+            self.assertEqual(done.returncode, 70, done.stdout + done.stderr)
+            self.assertIn("error FAULT: Yarrik has a fault: ValueError: odd", done.stderr)
+            self.assertNotIn("free space", done.stderr)
+
+
 class WhatEngineersMet(WorkspaceTest):
     def test_a_reader_that_has_seen_enough(self) -> None:
         (self.folder / "tree").mkdir()

@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from yarrik.arch import arch_of_elf
+from yarrik.errors import Damaged
 
 MAGIC = b"\x7fELF"
 ET_REL, ET_EXEC, ET_DYN = 1, 2, 3
@@ -27,7 +28,7 @@ _MOST_STRINGS = 16 << 20
 _LONGEST_NAME = 4096
 
 
-class ElfDamaged(ValueError):
+class ElfDamaged(Damaged):
     """A file that begins as an ELF file and does not read as one."""
 
 

@@ -91,6 +91,17 @@ def printable(text: str) -> str:
     return text
 
 
+class Damaged(ValueError):
+    """What somebody else made does not read: an image, a blob, a record. The message says what of it, in words to be shown.
+
+    Readers raise this and nothing else for what they are given, so a fault of ours never comes out as damage of theirs."""
+
+
+class Unfit(ValueError):
+    """What is asked for cannot be: a form that cannot hold it, a text that is no such value. The message says why, in words to
+    be shown. As with `Damaged`, any other ValueError is a fault of ours."""
+
+
 class YarrikError(Exception):
     """One or more troubles. `fault` tells whose they are: the request was wrong (exit 2) or the work failed (exit 1)."""
 

@@ -6,6 +6,8 @@ import hashlib
 import re
 import uuid
 
+from yarrik.errors import Unfit
+
 _GUID = re.compile(r"[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}\Z")
 _SERIAL = re.compile(r"[0-9A-Fa-f]{4}-[0-9A-Fa-f]{4}\Z")
 
@@ -25,13 +27,13 @@ def is_guid(text: str) -> bool:
 def check_guid(text: str) -> None:
     """Raises ValueError for what is neither empty nor a GUID."""
     if text and not is_guid(text):
-        raise ValueError(f"`{text}` is no GUID, like `0fc63daf-8483-4772-8e79-3d69d8477de4`")
+        raise Unfit(f"`{text}` is no GUID, like `0fc63daf-8483-4772-8e79-3d69d8477de4`")
 
 
 def check_filesystem_identifier(text: str) -> None:
     """Raises ValueError for what is neither empty nor a GUID nor the serial number of a FAT filesystem."""
     if text and not is_guid(text) and _SERIAL.match(text) is None:
-        raise ValueError(f"`{text}` identifies no filesystem: write a GUID, or `1234-ABCD` for FAT")
+        raise Unfit(f"`{text}` identifies no filesystem: write a GUID, or `1234-ABCD` for FAT")
 
 
 def identifier_of(text: str, *words: str) -> uuid.UUID:

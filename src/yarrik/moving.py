@@ -8,6 +8,8 @@ from collections import deque
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
+from yarrik.errors import Unfit
+
 if TYPE_CHECKING:
     from concurrent.futures import Future, ThreadPoolExecutor
     from pathlib import Path
@@ -27,7 +29,7 @@ def move_range(source: int, start: int, target: int, at: int, length: int) -> No
         except OSError:  # not between these two file systems
             done = os.pwrite(target, os.pread(source, min(length, _CHUNK), start), at)
         if done == 0:
-            raise ValueError("a file is shorter than it was when it was taken in")
+            raise Unfit("a source file was truncated during the build")
         start, at, length = start + done, at + done, length - done
 
 
@@ -109,7 +111,7 @@ class Target:
         """Copies a range of an open file; its holes stay holes."""
         size = os.fstat(source).st_size
         if start + length > size:
-            raise ValueError("a file is shorter than it was when it was taken in")
+            raise Unfit("a source file was truncated during the build")
         self._note(at, length)
         for first, count in stored_ranges(source, start, length):
             move_range(source, first, self.handle, at + first - start, count)

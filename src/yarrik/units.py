@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
+from yarrik.errors import Unfit
+
 UNITS = {"": 1, "B": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "TiB": 1 << 40}
 _SIZE = re.compile(r"\s*(\d{1,15})\s*([A-Za-z]*)\s*\Z")
 
@@ -14,7 +16,7 @@ _FIT = re.compile(r"fit(?:\s*\+\s*(?:(?P<percent>\d{1,3})\s*%|(?P<size>\d{1,15}\
 _REST = re.compile(r"rest of (.+)\Z")
 
 
-class TooSmall(ValueError):
+class TooSmall(Unfit):
     """Content does not fit into a size; the message gives both."""
 
 
@@ -24,12 +26,12 @@ def parse_size(text: str) -> int:
     Raises ValueError with a sentence that can be shown."""
     match = _SIZE.match(text)
     if match is None:
-        raise ValueError(f"`{text}` is not a size; write for example `48 MiB`")
+        raise Unfit(f"`{text}` is not a size; write for example `48 MiB`")
     number, unit = match.groups()
     for known, factor in UNITS.items():
         if unit.lower() == known.lower():
             return int(number) * factor
-    raise ValueError(f"`{unit}` is not a unit of size; known: {', '.join(name for name in UNITS if name)}")
+    raise Unfit(f"`{unit}` is not a unit of size; known: {', '.join(name for name in UNITS if name)}")
 
 
 def shown_size(count: int) -> str:
@@ -46,7 +48,7 @@ def parse_span(text: str) -> float:
     """`text` (`90 s`, `20 min`, `8h`, `30d`, `4w`) in seconds. Raises ValueError with a sentence that can be shown."""
     match = _SPAN.match(text)
     if match is None or match[2] not in SPANS:
-        raise ValueError(f"`{text}` is no span of time; write for example `20 min`, `8 h` or `30 d`")
+        raise Unfit(f"`{text}` is no span of time; write for example `20 min`, `8 h` or `30 d`")
     return float(match[1]) * SPANS[match[2]]
 
 
@@ -72,8 +74,8 @@ def check_partition_size(text: str) -> None:
     if fit is None or fit["size"]:
         try:
             parse_size(fit["size"] if fit else rest.group(1) if rest else text)
-        except ValueError:
-            raise ValueError(
+        except Unfit:
+            raise Unfit(
                 f"`{text}` is not a size; write for example `48 MiB`, `fit`, `fit + 20%`, `fit + 64 MiB` or `rest of 4 GiB`"
             ) from None
 

@@ -17,6 +17,8 @@ import re
 from dataclasses import dataclass
 from functools import lru_cache, total_ordering
 
+from yarrik.errors import Unfit
+
 Piece = tuple[int, int, str]
 Key = tuple[Piece, ...]
 
@@ -55,7 +57,7 @@ def _series(text: str) -> tuple[int, ...]:
 
 def _pieces(text: str) -> list[Piece]:
     if len(text) > LONGEST or _FORM.match(text) is None:
-        raise ValueError(f"`{text[:40]}` is no version: letters, digits and `.+_~-`, at most {LONGEST} of them, like `2.3.1`")
+        raise Unfit(f"`{text[:40]}` is no version: letters, digits and `.+_~-`, at most {LONGEST} of them, like `2.3.1`")
     if re.match(r"v\d", text):
         text = text[1:]
     pieces: list[Piece] = []
@@ -172,7 +174,7 @@ def parse_wish(text: str) -> Wish:
     for part in text.split(","):
         match = _BOUND.match(part)
         if match is None:
-            raise ValueError(
+            raise Unfit(
                 f"`{part.strip()}` is no wish for a version: write one of >= > < <= == != ~ and a version, like `>= 2.3`"
             )
         bounds.append(Bound(match.group(1), Version(match.group(2))))
@@ -206,7 +208,7 @@ def parse_requirement(text: str) -> Requirement:
     """`libplot[png,-x11] >= 2, < 3`. Raises ValueError with a sentence."""
     match = _REQUIREMENT.match(text)
     if match is None:
-        raise ValueError(
+        raise Unfit(
             f"`{text}` is no need: a name, perhaps options in brackets and versions, like `libplot[png,-x11] >= 2, < 3`"
         )
     options: dict[str, bool] = {}
@@ -214,10 +216,8 @@ def parse_requirement(text: str) -> Requirement:
         for word in match["options"].split(","):
             option = _OPTION.match(word)
             if option is None:
-                raise ValueError(
-                    f"`{word.strip()}` in `{text}` is no option: a name, with `-` before it for one that has to be off"
-                )
+                raise Unfit(f"`{word.strip()}` in `{text}` is no option: a name, with `-` before it for one that has to be off")
             on = not option.group(1)
             if options.setdefault(option.group(2), on) != on:
-                raise ValueError(f"`{text}` wants the option {option.group(2)} both on and off")
+                raise Unfit(f"`{text}` wants the option {option.group(2)} both on and off")
     return Requirement(match["name"], tuple(options.items()), parse_wish(match["wish"] or ""))

@@ -20,7 +20,7 @@ from yarrik.boot.root_check import RootChecks
 from yarrik.boot.seen import Filesystem
 from yarrik.devicetree import BlobDamaged, DeviceTree, apply_overlay, decode_blob, text_of
 from yarrik.disk.opening import FoundPartition, OpenedImage
-from yarrik.errors import Place, Trouble, YarrikError, listed, suggestion
+from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError, listed, suggestion
 from yarrik.units import shown_size
 
 #: Filesystems and disks, and the options that a kernel needs built in to have its root there.
@@ -45,7 +45,7 @@ def try_image(file: BinaryIO, image: OpenedImage, name: str, board: BenchBoard |
         bench.run()
     except Stop as stop:
         bench.result.stop = stop.trouble
-    except (ValueError, RecursionError) as error:
+    except (Damaged, Unfit, RecursionError) as error:
         bench.result.stop = Trouble(
             "BOOT-DAMAGED",
             f"reading {Path(name).name} came to an end: {error}",
@@ -364,7 +364,7 @@ class _Bench(BootFiles):
         try:
             plain = unpacked(data, form or "none")
             filesystem = Filesystem.of_cpio(plain)
-        except ValueError as error:
+        except Damaged as error:
             self.stop(
                 "BOOT-INITRAMFS",
                 f"{started.initramfs_name} is damaged: {error}",
@@ -544,5 +544,5 @@ def _configuration_in(kernel: bytes) -> str | None:
         return None
     try:
         return unpacked(kernel[begin + len(_CONFIG_BEGIN) : end], "gzip").decode("utf-8", "replace")
-    except ValueError:
+    except Damaged:
         return None

@@ -25,7 +25,7 @@ from yarrik.boot.seen import Filesystem
 from yarrik.boot.settings import read_settings
 from yarrik.devicetree import BlobDamaged, decode_blob
 from yarrik.disk.opening import FoundPartition, OpenedImage
-from yarrik.errors import Place, Trouble, listed, suggestion
+from yarrik.errors import Damaged, Place, Trouble, listed, suggestion
 
 FILE_LIMIT = 256 << 20
 _SCRIPTS = ("/boot.scr.uimg", "/boot.scr", "/boot/boot.scr.uimg", "/boot/boot.scr")
@@ -244,7 +244,7 @@ class BootFiles:
     def menu(self, filesystem: Filesystem, place: str, where: str) -> Started:
         try:
             menu = read_menu(filesystem.text(place))
-        except ValueError as error:
+        except Damaged as error:
             self.stop(
                 "BOOT-MENU-MISSING",
                 f"{place} on {where} starts nothing: {error}",
@@ -526,9 +526,9 @@ def unpacked(data: bytes, compression: str) -> bytes:
             with zstandard.ZstdDecompressor(max_window_size=128 << 20).stream_reader(data) as reader:
                 data = reader.read(FILE_LIMIT)
         elif compression != "none":
-            raise ValueError(f"{compression} is not unpacked here")
+            raise Damaged(f"{compression} is not unpacked here")
     except (OSError, EOFError, lzma.LZMAError, zstandard.ZstdError, zlib.error) as error:
-        raise ValueError(f"its {compression} data are damaged") from error
+        raise Damaged(f"its {compression} data are damaged") from error
     return data
 
 

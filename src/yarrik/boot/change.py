@@ -17,13 +17,14 @@ from yarrik.disk.block_map import MapDamaged, read_map
 from yarrik.disk.fat_edit import FatEditor
 from yarrik.disk.opening import FoundPartition, open_image
 from yarrik.disk.sidecars import BESIDE, write_beside
+from yarrik.errors import Unfit
 from yarrik.moving import copy_sparse
 
 _TEXT = re.compile(r"/[^/]+\.(?:txt|conf|cfg|ini)\Z", re.IGNORECASE)
 _MOST = 1 << 20
 
 
-class NoSettings(ValueError):
+class NoSettings(Unfit):
     """The file holds no settings that could be changed; the message says why, `remedy` what to do."""
 
     def __init__(self, what: str, remedy: str) -> None:

@@ -11,6 +11,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from yarrik.disk.layout import RootPlace, filesystem_guid, has_gpt, numbered, partition_uuid
+from yarrik.errors import Unfit
 
 #: Where the kernel looks for an init when nothing names one (init/main.c, kernel_init).
 DEFAULT_INITS = ("/sbin/init", "/etc/init", "/bin/init", "/bin/sh")
@@ -19,7 +20,7 @@ _COUNTED = "mmcblk#|nvme#n#|mtdblock#|nbd#|loop#".replace("#", r"(?:0|[1-9]\d*)"
 _DISK = re.compile(rf"(?P<bare>(?:sd|vd|xvd|hd)[a-z]+)\Z|(?P<counted>{_COUNTED})\Z")
 
 
-class RootUnfit(ValueError):
+class RootUnfit(Unfit):
     """The root filesystem cannot be named in this form; the message says why, `remedy` what would do."""
 
     def __init__(self, what: str, remedy: str) -> None:

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from yarrik.errors import Damaged
+
 ENTRIES_FOLDER = "/boot/loader/entries"
 LOADER_FILE = "/boot/loader/loader.conf"
 _ARCHES = {"arm64": "aa64", "arm": "arm", "x86-64": "x64", "riscv64": "riscv64"}
@@ -14,7 +16,7 @@ _KNOWN = (
 )  # fmt: skip
 
 
-class EntryDamaged(ValueError):
+class EntryDamaged(Damaged):
     """A file that is no boot entry; the message says why."""
 
 

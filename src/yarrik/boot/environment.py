@@ -10,11 +10,13 @@ import struct
 import zlib
 from collections.abc import Mapping
 
+from yarrik.errors import Damaged, Unfit
+
 _CRC = 4
 _FLAG = 1
 
 
-class EnvironmentDamaged(ValueError):
+class EnvironmentDamaged(Damaged):
     """A block or text that holds no environment; the message says why."""
 
 
@@ -53,7 +55,7 @@ def encode_environment(settings: Mapping[str, str], size: int, newest: int | Non
     text = b"".join(f"{key}={settings[key]}".encode() + b"\0" for key in sorted(settings)) + b"\0"
     head = _CRC + (0 if newest is None else _FLAG)
     if head + len(text) > size:
-        raise ValueError(f"the settings need {head + len(text)} bytes, and the block has {size}")
+        raise Unfit(f"the settings need {head + len(text)} bytes, and the block has {size}")
     body = text.ljust(size - head, b"\0")
     flag = b"" if newest is None else bytes([newest])
     return struct.pack("<I", zlib.crc32(body)) + flag + body

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING
 
 from yarrik.devicetree import BlobDamaged, DeviceTree, TreeNode, decode_blob, encode_blob, text_of
 from yarrik.devicetree.tree import TreeProperty
+from yarrik.errors import Damaged, Unfit
 from yarrik.units import round_up
 
 if TYPE_CHECKING:
@@ -31,7 +32,7 @@ _NOT_COVERED = ("data", "data-size", "data-position")
 _LONGEST_NAME = 1024
 
 
-class FitDamaged(ValueError):
+class FitDamaged(Damaged):
     """The bytes are no sound image tree, or a hash or signature does not fit; the message says why."""
 
 
@@ -139,9 +140,9 @@ def _check_names(fit: Fit) -> None:
     for configuration in fit.configurations:
         for name in (configuration.kernel, *configuration.device_trees, configuration.initramfs):
             if name and name not in names:
-                raise ValueError(f"the configuration {configuration.name} names {name}, which is not in the tree")
+                raise Unfit(f"the configuration {configuration.name} names {name}, which is not in the tree")
     if fit.default not in (configuration.name for configuration in fit.configurations):
-        raise ValueError(f"the default {fit.default} is none of the configurations")
+        raise Unfit(f"the default {fit.default} is none of the configurations")
 
 
 def _place_signature(tree: DeviceTree, configuration: FitConfiguration, key_name: str) -> None:
@@ -327,7 +328,7 @@ def decode_fit(data: bytes) -> tuple[DeviceTree, Fit]:
     fit = Fit(_text(root, "description"), tuple(found), sets, default, _number(root, "timestamp") or 0)
     try:
         _check_names(fit)
-    except ValueError as error:
+    except Unfit as error:
         raise FitDamaged(str(error)) from error
     return tree, fit
 

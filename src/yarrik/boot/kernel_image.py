@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yarrik.disk.records import Record, number
+from yarrik.errors import Unfit
 
 _ARM64 = Record(
     64,
@@ -54,7 +55,7 @@ _LOADED_HIGH = 1
 _KERNEL_64 = 1
 
 
-class KernelUnfit(ValueError):
+class KernelUnfit(Unfit):
     """The file is no kernel that a bootloader could load; the message says why."""
 
 

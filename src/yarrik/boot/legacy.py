@@ -11,6 +11,7 @@ import zlib
 from dataclasses import dataclass
 
 from yarrik.disk.records import Record, number, raw_bytes
+from yarrik.errors import Damaged, Unfit
 from yarrik.units import round_up
 
 MAGIC = 0x27051956
@@ -37,7 +38,7 @@ _COMPRESSIONS = {"none": 0, "gzip": 1, "bzip2": 2, "lzma": 3, "lzo": 4, "lz4": 5
 _LISTED = ("several", "script")
 
 
-class LegacyDamaged(ValueError):
+class LegacyDamaged(Damaged):
     """The bytes are no sound legacy image; the message says why."""
 
 
@@ -61,10 +62,10 @@ class LegacyImage:
 def encode_legacy(image: LegacyImage) -> bytes:
     """Header and data. Raises ValueError for what the header cannot hold."""
     if len(image.parts) != 1 and image.kind != "several":
-        raise ValueError(f"a {image.kind} has one part, not {len(image.parts)}")
+        raise Unfit(f"a {image.kind} has one part, not {len(image.parts)}")
     for what, value in (("load address", image.load), ("entry point", image.entry)):
         if not 0 <= value < 1 << 32:
-            raise ValueError(f"the {what} {value:#x} does not fit: the legacy header has 32 bits for it")
+            raise Unfit(f"the {what} {value:#x} does not fit: the legacy header has 32 bits for it")
     data = b""
     if image.kind in _LISTED:
         data = b"".join(struct.pack(">I", len(part)) for part in image.parts) + bytes(4)

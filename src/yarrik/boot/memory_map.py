@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from yarrik.devicetree import DeviceTree, TreeNode, text_of
 from yarrik.devicetree.phandles import number_of
-from yarrik.errors import Place, Trouble
+from yarrik.errors import Place, Trouble, Unfit
 from yarrik.maps import Area, drawn, overlaps
 from yarrik.units import parse_size, shown_size
 
@@ -28,7 +28,7 @@ _KERNEL_STEP = {"arm64": 2 * _MIB, "riscv64": 2 * _MIB}
 DEVICE_TREE_ROOM = 12 * 1024
 
 
-class MapUnfit(ValueError):
+class MapUnfit(Unfit):
     """Things overlap or lie outside of memory; `reasons` are sentences, `drawing` shows where they would lie."""
 
     def __init__(self, reasons: list[str], drawing: str) -> None:
@@ -89,7 +89,7 @@ def _entries(parent: TreeNode, node: TreeNode) -> Iterable[tuple[int, int]]:
         yield int.from_bytes(reg.value[at:middle], "big"), int.from_bytes(reg.value[middle : at + step], "big")
 
 
-class MemoryDisagrees(ValueError):
+class MemoryDisagrees(Unfit):
     """A board's [memory] is not within what its device tree says."""
 
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from yarrik.errors import Damaged
+
 MENU_PATH = "/boot/extlinux/extlinux.conf"
 #: Where bootloaders look for it on a partition, in this order.
 MENU_PLACES = ("/extlinux/extlinux.conf", "/boot/extlinux/extlinux.conf")
@@ -76,11 +78,11 @@ def read_menu(text: str) -> Menu:
         for e in entries
     ]  # fmt: skip
     if not found:
-        raise ValueError("the menu has no entry")
+        raise Damaged("the menu has no entry")
     if not default:
         default = found[0].label
     if default not in (entry.label for entry in found):
-        raise ValueError(f"the menu's default `{default}` is not one of its entries")
+        raise Damaged(f"the menu's default `{default}` is not one of its entries")
     return Menu(default, tuple(found), None if prompt and not tenths else tenths)
 
 

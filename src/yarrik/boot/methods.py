@@ -14,6 +14,7 @@ from yarrik.boot.fit import Fit, FitConfiguration, FitImage, encode_fit
 from yarrik.boot.legacy import LegacyImage, encode_legacy
 from yarrik.boot.memory_map import MemoryMap
 from yarrik.boot.menu import MENU_PATH, Menu, MenuEntry, encode_menu
+from yarrik.errors import Unfit
 
 if TYPE_CHECKING:
     from cryptography.hazmat.primitives.asymmetric.rsa import RSAPrivateKey
@@ -96,11 +97,11 @@ def _entries(parts: BootParts) -> dict[str, bytes]:
 
 def _uefi(parts: BootParts) -> dict[str, bytes]:
     if parts.line_in_files:
-        raise ValueError("firmware hands no command line to a kernel that it starts by itself")
+        raise Unfit("firmware hands no command line to a kernel that it starts by itself")
     if parts.overlays:
-        raise ValueError("firmware does not apply overlays")
+        raise Unfit("firmware does not apply overlays")
     if parts.initramfs:
-        raise ValueError("firmware loads no initramfs beside a kernel that it starts by itself")
+        raise Unfit("firmware loads no initramfs beside a kernel that it starts by itself")
     return {"/boot" + ARCHES[parts.arch].efi_program: parts.kernel()}
 
 
@@ -171,7 +172,7 @@ def _wrapped(parts: BootParts) -> dict[str, bytes]:
 def _script_head(parts: BootParts) -> list[str]:
     line = parts.arguments(next(iter(parts.lines)))
     if "'" in line:
-        raise ValueError("a script cannot hold a command line with a single quote in it")
+        raise Unfit("a script cannot hold a command line with a single quote in it")
     return [f"# {parts.product} {parts.version}", *([f"setenv bootargs '{line}'"] if line else [])]
 
 
@@ -202,7 +203,7 @@ def memory_bundle(parts: BootParts) -> dict[str, bytes]:
     ram = f"{memory.address('initramfs'):#x}:{len(parts.initramfs):#x}" if parts.initramfs else "-"
     tree = f" {memory.address('device tree'):#x}" if parts.device_tree else ""
     if "'" in line:
-        raise ValueError("a script cannot hold a command line with a single quote in it")
+        raise Unfit("a script cannot hold a command line with a single quote in it")
     lines = [f"setenv bootargs '{line}'", f"{starts} {memory.address('kernel'):#x} {ram}{tree}"]
     files["start.scr"] = _script(parts, lines)
     files["command-line.txt"] = (line + "\n").encode()

@@ -13,6 +13,7 @@ from yarrik.boot.seen import Filesystem
 from yarrik.devicetree import DeviceTree, text_of
 from yarrik.disk.found import Found
 from yarrik.elf import ElfFacts, elf_facts
+from yarrik.errors import Damaged
 from yarrik.resolve.runtime import library_places, unsearched
 
 _PROGRAM_LIMIT = 256 << 20
@@ -111,7 +112,7 @@ class RootChecks:
     def facts(self, data: bytes, path: str, whose: str, code: str) -> ElfFacts:
         try:
             facts = elf_facts(io.BytesIO(data))
-        except ValueError as error:
+        except Damaged as error:
             self.stop(code, f"{whose} is damaged: {error}", "the kernel cannot start it", "build it anew")
         if facts is None:
             self.stop(
@@ -230,7 +231,7 @@ class RootChecks:
                 "it would fail at each start",
                 "give it the mode 0755 where it is installed",
             )
-        with contextlib.suppress(ValueError):
+        with contextlib.suppress(Damaged):
             if self.root.content(program, _PROGRAM_LIMIT)[:4] in (b"\x7fELF",) or self._script(program):
                 self.program(program, f"{program}, which {whose} starts,", "SERVICE-PROGRAM")
 
@@ -293,7 +294,7 @@ class RootChecks:
             return True
         if not folder.endswith("sbin") or found.kind != "file" or found.size > _PROGRAM_LIMIT:
             return False
-        with contextlib.suppress(ValueError):
+        with contextlib.suppress(Damaged):
             return _SECURE_SHELL in self.root.content(found.path, _PROGRAM_LIMIT)
         return False
 

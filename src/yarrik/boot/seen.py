@@ -8,6 +8,7 @@ from typing import Literal, cast
 
 from yarrik.disk.archives import CpioReader
 from yarrik.disk.found import Found, Reader
+from yarrik.errors import Damaged
 from yarrik.rootfs import Node, RootTree
 
 _KINDS = {"folder": "folder", "file": "file", "link": "link"}
@@ -68,14 +69,14 @@ class Filesystem:
         """A file's bytes. Raises ValueError when it is not there, damaged or too large."""
         found = self.follow(path)
         if found is None or found.kind != "file":
-            raise ValueError(f"there is no file {path}")
+            raise Damaged(f"there is no file {path}")
         if found.size > most:
-            raise ValueError(f"{path} has {found.size} bytes, which is more than can be")
+            raise Damaged(f"{path} has {found.size} bytes, which is more than can be")
         data = bytearray()
         for part in self.reader.content(found):
             data += part
             if len(data) > most:
-                raise ValueError(f"{path} is larger than can be")
+                raise Damaged(f"{path} is larger than can be")
         return bytes(data)
 
     def text(self, path: str) -> str:

@@ -8,13 +8,15 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 
+from yarrik.errors import Unfit
+
 _LINE = re.compile(r"(?P<before>\s*)(?P<key>[^\s=#\[][^=#]*?)(?P<equals>\s*=\s*)(?P<value>.*?)(?P<after>\s*)\Z")
 #: What only boot menus and boot entries have.
 _MENU = re.compile(r"(?im)^[ \t]*(?:label|title|menu title|default)[ \t]+\S.*$")
 _KEY = re.compile(r"[A-Za-z0-9_.,:-]+\Z")
 
 
-class SettingUnfit(ValueError):
+class SettingUnfit(Unfit):
     """A key or value that the file cannot hold; the message says why."""
 
 

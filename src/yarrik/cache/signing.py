@@ -9,7 +9,7 @@ from pathlib import Path
 from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey, Ed25519PublicKey
 
-from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.errors import Place, Trouble, Unfit, YarrikError
 
 PREFIX = "ed25519:"
 _SECRET = "yarrik signing key, keep it secret: "
@@ -31,7 +31,7 @@ class SigningKey:
         try:
             text = file.read_text(encoding="utf-8").strip()
             if not text.startswith(_SECRET):
-                raise ValueError("it does not begin as a signing key")
+                raise Unfit("it does not begin as a signing key")
             raw = base64.b64decode(text.removeprefix(_SECRET), validate=True)
             return SigningKey(Ed25519PrivateKey.from_private_bytes(raw))
         except (OSError, ValueError) as error:

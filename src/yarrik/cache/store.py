@@ -30,7 +30,7 @@ import platformdirs
 
 from yarrik.beneath import Folder, NotPlain
 from yarrik.cache.tree import CHUNK, MANY, READERS, Entry, Tree, TreeDamaged, file_digest, is_digest, plain_modes, read_tree
-from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.errors import Damaged, Place, Trouble, YarrikError
 from yarrik.moving import copy_sparse
 
 #: All objects and checkouts carry this time (seconds since 1970), so that no build can see when it ran.
@@ -508,7 +508,7 @@ class Store:
             os.replace(name, target)
 
 
-class ResultDamaged(ValueError):
+class ResultDamaged(Damaged):
     """A kept result does not read as one."""
 
 

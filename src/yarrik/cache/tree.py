@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import Literal
 
 from yarrik.beneath import Folder, kind_of
-from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.errors import Damaged, Place, Trouble, YarrikError
 
 Kind = Literal["folder", "file", "link"]
 HEADER = b"yarrik tree 1\0"
@@ -32,7 +32,7 @@ MANY = 200
 READERS = 4
 
 
-class TreeDamaged(ValueError):
+class TreeDamaged(Damaged):
     """A stored tree does not read as one; what is wrong stands in the message."""
 
 

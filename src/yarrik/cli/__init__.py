@@ -77,7 +77,7 @@ _asked_to_end = False
 
 
 def main() -> NoReturn:
-    """The console command. Exit code 0: done, 1: the work failed, 2: the request was wrong."""
+    """The console command. Exit code 0: done, 1: the work failed, 2: the request was wrong, 70: a fault."""
     # Nearly all that is made lives until the end: looking for rings among it again and again would only take time.
     gc.set_threshold(200_000, 20, 20)
     # Each module registers its commands; they are listed in this order, which is that of a first day.
@@ -124,4 +124,10 @@ def main() -> NoReturn:
         )
         show_error(YarrikError(trouble, "work"), as_json="--json" in sys.argv[1:])
         sys.exit(1)
+    except Exception as error:
+        from yarrik.cli.faults import EXIT_CODE, fault_trouble
+        from yarrik.cli.view import show_error
+
+        show_error(fault_trouble(error), as_json="--json" in sys.argv[1:])
+        sys.exit(EXIT_CODE)
     sys.exit(0)

@@ -147,7 +147,7 @@ def on_the_bench(path: Path, as_json: bool) -> bool:
     from yarrik.boot.bench_files import board_beside
     from yarrik.cli.view import fitted, print_json, show_error, show_warnings, styled
     from yarrik.disk.opening import opened_bytes
-    from yarrik.errors import Place, Trouble, YarrikError, found_nearby
+    from yarrik.errors import Damaged, Place, Trouble, YarrikError, found_nearby
 
     board = board_beside(path)
     try:
@@ -156,7 +156,7 @@ def on_the_bench(path: Path, as_json: bool) -> bool:
     except OSError as error:
         raise YarrikError(Trouble("IMAGE-UNREADABLE", f"cannot read {path}: {error.strerror}", Place(path),
                                   remedy=found_nearby(path, "check the name"))) from error  # fmt: skip
-    except ValueError as error:
+    except Damaged as error:
         raise YarrikError(Trouble("IMAGE-DAMAGED", f"{path.name}: {error}", Place(path), remedy="write it anew")) from error
     if as_json:
         print_json(
@@ -199,7 +199,7 @@ def change(
     """Changes settings in a finished image: the file on its boot partition, and checksums and files beside the image."""
     from yarrik.boot.change import NoSettings, change_image
     from yarrik.cli.view import print_json, show_table, styled
-    from yarrik.errors import Place, Trouble, YarrikError
+    from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError
 
     changes: dict[str, str | None] = {}
     for word in settings:
@@ -211,7 +211,7 @@ def change(
         changed = change_image(image, changes, file)
     except NoSettings as error:
         raise YarrikError(Trouble("SETTINGS-NONE", f"{image.name}: {error}", Place(image), remedy=error.remedy)) from error
-    except ValueError as error:
+    except (Damaged, Unfit) as error:
         raise YarrikError(
             Trouble("SETTING-FORM", f"{image.name}: {error}", Place(image), remedy="correct the value")
         ) from error

@@ -96,7 +96,7 @@ def fetch(
     from pathlib import Path
 
     from yarrik.cli.view import BuildView, EventLines, print_json, print_line
-    from yarrik.errors import Trouble, YarrikError
+    from yarrik.errors import Trouble, Unfit, YarrikError
     from yarrik.model.rules import check_url
     from yarrik.model.site import load_site
     from yarrik.sources import digest_of_url
@@ -105,7 +105,7 @@ def fetch(
     if digest is not None:
         try:
             check_url(digest)
-        except ValueError as error:
+        except Unfit as error:
             raise YarrikError(Trouble("USAGE", str(error), remedy="yarrik fetch --digest https://HOST/FILE")) from error
         with tempfile.TemporaryDirectory(prefix="yarrik-") as folder:
             value, size = digest_of_url(digest, Path(folder), load_site(None)[0].redirect_hosts)

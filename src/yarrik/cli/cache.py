@@ -186,7 +186,7 @@ def prune(
     """Removes results that were not used for long, and all that only they need. Costs nothing but time."""
     from yarrik.cache.upkeep import prune as prune_store
     from yarrik.cli.view import print_json
-    from yarrik.errors import Trouble, YarrikError
+    from yarrik.errors import Trouble, Unfit, YarrikError
     from yarrik.units import parse_size, parse_span, shown_size
 
     if keep is None and unused is None:
@@ -196,7 +196,7 @@ def prune(
     try:
         size = parse_size(keep) if keep is not None else None
         seconds = parse_span(unused) if unused is not None else None
-    except ValueError as error:
+    except Unfit as error:
         raise YarrikError(Trouble("VALUE-UNFIT", str(error), remedy="write it like 50GiB, or 30d")) from None
     done = prune_store(_store(workspace), size, seconds)
     if json:

@@ -84,7 +84,7 @@ def compile_(
     Sources that use the C preprocessor go through it by themselves."""
     from yarrik.cli.view import print_json, show_warnings
     from yarrik.devicetree import CHECKS, compile_and_check, encode_blob, read_source
-    from yarrik.errors import Trouble, YarrikError, suggestion
+    from yarrik.errors import Trouble, Unfit, YarrikError, suggestion
     from yarrik.units import parse_size, shown_size
 
     folders = include or []
@@ -93,7 +93,7 @@ def compile_(
             raise YarrikError(Trouble("CHECK-UNKNOWN", f"no check is called {code}", remedy=suggestion(code, CHECKS)))
     try:
         room_bytes = parse_size(room)
-    except ValueError as error:
+    except Unfit as error:
         raise YarrikError(Trouble("SIZE-UNKNOWN", f"--room: {error}", remedy="write a size like 4 KiB")) from error
     tree, warnings = compile_and_check(source, read_source(source, folders, compiler), folders, symbols, silence or ())
     if boot_cpu is not None:

@@ -35,7 +35,7 @@ def inspect(
 
     A path that is one file is shown with all that is known of it. Compressed and sparse images are expanded first."""
     from yarrik.disk.opening import opened_image
-    from yarrik.errors import Place, Trouble, YarrikError, found_nearby, suggestion
+    from yarrik.errors import Damaged, Place, Trouble, YarrikError, found_nearby, suggestion
 
     if (extract is None) != (to is None):
         raise YarrikError(
@@ -60,7 +60,7 @@ def inspect(
         remedy = found_nearby(image, "check the name, and that you may read it")
         what = f"cannot read {image}: {error.strerror or error}"
         raise YarrikError(Trouble("IMAGE-UNREADABLE", what, Place(image), remedy=remedy)) from error
-    except ValueError as error:
+    except Damaged as error:
         raise YarrikError(Trouble("IMAGE-DAMAGED", f"{image.name} cannot be read further: {error}", Place(image),
                                   remedy="write or fetch it anew"), "work") from error  # fmt: skip
 

@@ -92,7 +92,7 @@ def pack(
     from yarrik.cli.view import print_json
     from yarrik.disk.filesystems import Wish
     from yarrik.disk.sidecars import BESIDE
-    from yarrik.errors import Place, Trouble, YarrikError
+    from yarrik.errors import Place, Trouble, Unfit, YarrikError
     from yarrik.identifiers import identifier_of
     from yarrik.rootfs import read_folder, read_owners
     from yarrik.units import TooSmall, shown_size
@@ -128,7 +128,7 @@ def pack(
     except TooSmall as error:
         raise YarrikError(Trouble("PACK-TOO-SMALL", f"{folder} cannot be packed as {form.value}: {error}", Place(folder),
                                   remedy="give a larger --size, or leave it away"), "work") from error  # fmt: skip
-    except ValueError as error:
+    except Unfit as error:
         raise YarrikError(Trouble("PACK-UNFIT", f"{folder} cannot be packed as {form.value}: {error}", Place(folder),
                                   remedy="change what is named, or choose another form with --as"),
                           "work") from error  # fmt: skip

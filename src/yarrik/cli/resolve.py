@@ -250,12 +250,12 @@ def why_not(
 ) -> None:
     """Tells what stands against a package in a product, or what it would bring along."""
     from yarrik.cli.view import print_json, show_table, styled
-    from yarrik.errors import Trouble, YarrikError
+    from yarrik.errors import Trouble, Unfit, YarrikError
     from yarrik.versions import parse_requirement
 
     try:
         need = parse_requirement(name)
-    except ValueError as error:
+    except Unfit as error:
         raise YarrikError(Trouble("NEED-FORM", str(error), remedy="put it in quotes: yarrik why-not 'libplot >= 3'")) from None
     with opened(workspace) as session:
         composition = composed(session, product, variants, settings)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import struct
 
 from yarrik.devicetree.tree import DeviceTree, TreeNode, TreeProperty
+from yarrik.errors import Damaged
 from yarrik.units import round_up
 
 MAGIC = 0xD00DFEED
@@ -20,7 +21,7 @@ _MAX_DEPTH = 64
 _LONGEST_NAME = 1024
 
 
-class BlobDamaged(ValueError):
+class BlobDamaged(Damaged):
     """The bytes are no sound device tree blob; the message says why."""
 
 

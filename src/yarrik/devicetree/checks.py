@@ -9,7 +9,7 @@ import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
-from yarrik.devicetree.phandles import Unfit, by_phandle, number_of, referred
+from yarrik.devicetree.phandles import ReferencesUnfit, by_phandle, number_of, referred
 from yarrik.devicetree.tree import TreeNode, TreeProperty, text_of
 
 _NODE_NAME = re.compile(r"[A-Za-z0-9,._+-]+(?:@[A-Za-z0-9,._+-]+)?\Z")
@@ -159,7 +159,7 @@ def _specifiers(seen: _Seen) -> Iterator[Finding]:
         try:
             for _ in referred(seen.node, item, seen.known):
                 pass
-        except Unfit as error:
+        except ReferencesUnfit as error:
             yield seen.finding("DTS-SPECIFIER", f"`{item.name}`: {error}", item,
                                why="the driver would read numbers for references", remedy="correct the list")  # fmt: skip
     interrupts = seen.node.properties.get("interrupts")

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
 
-from yarrik.devicetree.phandles import Unfit, by_phandle, referred
+from yarrik.devicetree.phandles import ReferencesUnfit, by_phandle, referred
 from yarrik.devicetree.printing import as_value
 from yarrik.devicetree.tree import DeviceTree, TreeNode, TreeProperty
 
@@ -68,7 +68,7 @@ class _Comparison:
             return None
         try:
             entries = list(referred(node, item, self.known[side]))
-        except Unfit:
+        except ReferencesUnfit:
             entries = []
         if not entries or any(entry.node is None and entry.phandle for entry in entries):
             return as_value(item)

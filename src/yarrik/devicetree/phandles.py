@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from yarrik.devicetree.tree import TreeNode, TreeProperty
+from yarrik.errors import Unfit
 
 #: Lists of references, each followed by as many cells as the node referred to says in this property.
 _LISTS = {
@@ -51,7 +52,7 @@ class Referred:
     arguments: int
 
 
-class Unfit(ValueError):
+class ReferencesUnfit(Unfit):
     """A list of references does not come out even; the message says why."""
 
 
@@ -95,15 +96,15 @@ def referred(node: TreeNode, item: TreeProperty, known: dict[int, TreeNode]) -> 
         if phandle == _NOT_YET:
             return  # a reference that only the base of an overlay can fill in, and so what follows it is not known here
         if phandle and target is None:
-            raise Unfit(f"cell {at + 1} refers to phandle {phandle:#x}, which no node has")
+            raise ReferencesUnfit(f"cell {at + 1} refers to phandle {phandle:#x}, which no node has")
         count = 0
         if target is not None and counted_by:
             told = number_of(target, counted_by)
             if told is None:
-                raise Unfit(f"it refers to `{target.name}`, which has no {counted_by}")
+                raise ReferencesUnfit(f"it refers to `{target.name}`, which has no {counted_by}")
             count = told
         if at + 1 + count > cells:
             name = target.name if target is not None else "nothing"
-            raise Unfit(f"`{name}` says {counted_by} = {count}, and {cells - at - 1} follow the reference")
+            raise ReferencesUnfit(f"`{name}` says {counted_by} = {count}, and {cells - at - 1} follow the reference")
         yield Referred(at * 4, phandle, target, count)
         at += 1 + count

@@ -10,6 +10,7 @@ from typing import BinaryIO
 
 from yarrik.disk.found import Found
 from yarrik.disk.window import Window
+from yarrik.errors import Damaged, Unfit
 from yarrik.rootfs import Node, RootTree
 
 _MODES = {"folder": 0o040000, "file": 0o100000, "link": 0o120000, "character": 0o020000, "block": 0o060000, "fifo": 0o010000,
@@ -23,11 +24,11 @@ _PART = 1 << 20
 MOST_NAME = 4096
 
 
-class ArchiveDamaged(ValueError):
+class ArchiveDamaged(Damaged):
     """The bytes are no sound archive; the message says why."""
 
 
-class ArchiveUnfit(ValueError):
+class ArchiveUnfit(Unfit):
     """The tree holds what this form of archive cannot."""
 
 
@@ -59,7 +60,7 @@ def write_cpio(tree: RootTree, sink: BinaryIO, content: Callable[[str], str | Pa
                 while left:
                     part = source.read(min(_PART, left))
                     if not part:
-                        raise ValueError(f"{node.path} is shorter than it was when it was listed")
+                        raise Unfit(f"{node.path} was truncated while it was read")
                     sink.write(part)
                     left -= len(part)
                 written += size

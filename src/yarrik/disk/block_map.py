@@ -10,6 +10,8 @@ from typing import BinaryIO
 
 import msgspec
 
+from yarrik.errors import Damaged
+
 BLOCK = 4096
 _PART = 1 << 20
 
@@ -34,7 +36,7 @@ class BlockMap(msgspec.Struct, frozen=True):
         return msgspec.json.format(msgspec.json.encode(self), indent=1) + b"\n"
 
 
-class MapDamaged(ValueError):
+class MapDamaged(Damaged):
     """A block map that cannot be one of its image."""
 
 

@@ -17,6 +17,7 @@ from typing import BinaryIO, cast
 import zstandard
 
 from yarrik.disk.levels import check_level
+from yarrik.errors import Damaged, Unfit
 
 FORMS = ("zstd", "gzip", "xz")
 _MARKS = {b"\x28\xb5\x2f\xfd": "zstd", b"\x1f\x8b": "gzip", b"\xfd7zXZ\0": "xz"}
@@ -29,7 +30,7 @@ _MOST_MEMORY = 1 << 28
 MOST_EXPANDED = 1 << 38
 
 
-class CompressionDamaged(ValueError):
+class CompressionDamaged(Damaged):
     """A compressed file that cannot be read to its end; the message says why."""
 
 
@@ -40,7 +41,7 @@ def _one(form: str, level: int | None) -> Callable[[bytes], bytes]:
         return lambda data: gzip.compress(data, 9 if level is None else level, mtime=0)
     if form == "xz":
         return lambda data: lzma.compress(data, check=lzma.CHECK_CRC32, preset=6 if level is None else level)
-    raise ValueError(f"`{form}` is no compression that is known: {', '.join(FORMS)}")
+    raise Unfit(f"`{form}` is no compression that is known: {', '.join(FORMS)}")
 
 
 def compress_parts(source: BinaryIO, sink: BinaryIO, form: str, level: int | None = None, threads: int | None = None) -> None:
@@ -75,7 +76,7 @@ def compressed(sink: BinaryIO, form: str, level: int | None = None) -> Iterator[
         with lzma.LZMAFile(sink, "wb", check=lzma.CHECK_CRC32, preset=6 if level is None else level) as packed:
             yield cast(BinaryIO, packed)
     else:
-        raise ValueError(f"`{form}` is no compression that is known: {', '.join(FORMS)}")
+        raise Unfit(f"`{form}` is no compression that is known: {', '.join(FORMS)}")
 
 
 def compression_of(head: bytes) -> str | None:

@@ -40,6 +40,7 @@ from yarrik.disk.ext4_form import (
 )
 from yarrik.disk.ext4_plan import SMALL, Ext4Plan, Geometry, plan_ext4
 from yarrik.disk.tables import Numbers, Table, bitmap
+from yarrik.errors import Unfit
 from yarrik.moving import Gathering, Target
 from yarrik.rootfs import Node
 
@@ -146,7 +147,7 @@ class _Writer:
             elif size > SMALL or at in mappings:
                 self._large(at, node)
             elif not gathering.add(offset + starts[at] * BLOCK, content(node.content), size, -(-size // BLOCK) * BLOCK):
-                raise ValueError(f"{node.path} is shorter than it was when it was listed")
+                raise Unfit(f"{node.path} was truncated while it was read")
         gathering.flush()
 
     def _large(self, at: int, node: Node) -> None:

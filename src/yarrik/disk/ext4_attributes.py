@@ -9,6 +9,7 @@ from __future__ import annotations
 import struct
 from collections.abc import Callable, Iterator
 
+from yarrik.errors import Damaged, Unfit
 from yarrik.units import round_up
 
 MAGIC = 0xEA020000
@@ -28,7 +29,7 @@ Attributes = tuple[tuple[str, bytes], ...]
 _Row = tuple[int, bytes, bytes]  # prefix's number, rest of the name, value as on the disk
 
 
-class AttributeUnfit(ValueError):
+class AttributeUnfit(Unfit):
     """An attribute that cannot be kept; the message says why."""
 
 
@@ -138,7 +139,7 @@ def parse(entries: bytes, base: int) -> Iterator[tuple[str, bytes]]:
     at = 0
     while at + 4 <= len(entries) and entries[at : at + 4] != b"\0\0\0\0":
         if at + 16 > len(entries):
-            raise ValueError("an extended attribute is cut off")
+            raise Damaged("an extended attribute is cut off")
         length, index, offset, outside, size, _ = struct.unpack_from("<BBHIII", entries, at)
         start = offset - base
         if (
@@ -147,7 +148,7 @@ def parse(entries: bytes, base: int) -> Iterator[tuple[str, bytes]]:
             or at + 16 + length > len(entries)
             or (size and not 0 <= start <= start + size <= len(entries))
         ):
-            raise ValueError("an extended attribute is broken")
+            raise Damaged("an extended attribute is broken")
         value = entries[start : start + size] if size else b""
         name = names[index] + entries[at + 16 : at + 16 + length].decode("utf-8", "surrogateescape")
         yield name, _acl_from_disk(value) if index in (2, 3) else value

@@ -13,6 +13,7 @@ import numpy
 
 from yarrik.disk.ext4_form import BLOCK, EXTENT, EXTENT_HEADER, EXTENT_INDEX, EXTENT_MAGIC, Form
 from yarrik.disk.tables import Flags, Numbers
+from yarrik.errors import Unfit
 from yarrik.moving import stored_ranges
 
 #: An extent's tail of 4 bytes leaves room for this many 12-byte entries after the header.
@@ -51,7 +52,7 @@ def stored_runs(place: str | Path, size: int, path: str) -> list[Run]:
     handle = os.open(place, os.O_RDONLY)
     try:
         if os.fstat(handle).st_size < size:
-            raise ValueError(f"{path} is shorter than it was when it was listed")
+            raise Unfit(f"{path} was truncated while it was read")
         for start, length in stored_ranges(handle, 0, size):
             first, end = start // BLOCK, -(-(start + length) // BLOCK)
             for at in range(first, end, _PART // BLOCK):
@@ -161,7 +162,7 @@ def _tables(positions: numpy.typing.NDArray[numpy.int64]) -> list[tuple[int, int
     first = numpy.unique(far // POINTERS)
     second = numpy.unique((first[first > 0] - 1) // POINTERS)
     if len(second) and int(second[-1]) > POINTERS:
-        raise ValueError("a file is larger than three levels of block numbers can hold")
+        raise Unfit("a file is larger than three levels of block numbers can hold")
     third = [(3, 0)] if len(second) and int(second[-1]) > 0 else []
     return [(1, int(order)) for order in first] + [(2, int(order)) for order in second] + third
 

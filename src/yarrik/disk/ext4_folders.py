@@ -14,6 +14,7 @@ import numpy
 
 from yarrik.disk.ext4_form import BLOCK, ENTRY_TYPES, HALF_MD4, HASH_ENTRY, HASH_LIMITS, HASH_ROOT, Form, checksum
 from yarrik.disk.tables import Numbers
+from yarrik.errors import Unfit
 
 _HEAD = 8
 _TAIL = 12
@@ -97,7 +98,7 @@ class Folder:
             return 1 + leaves
         nodes = -(-leaves // node)
         if nodes > root:
-            raise ValueError(f"a folder of {len(self.names)} entries is larger than two levels of hashes can hold")
+            raise Unfit(f"a folder of {len(self.names)} entries is larger than two levels of hashes can hold")
         return 1 + nodes + leaves
 
     def encode(self, seed: int) -> bytes:

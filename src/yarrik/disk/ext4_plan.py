@@ -33,6 +33,7 @@ from yarrik.disk.ext4_form import (
     has_backup,
 )
 from yarrik.disk.tables import Flags, Numbers
+from yarrik.errors import Unfit
 from yarrik.rootfs import Node, RootTree
 from yarrik.units import NO_SPARE, Spare, TooSmall, round_up, shown_size
 
@@ -185,9 +186,9 @@ def plan_ext4(
     tables written to their ends, which else the kernel does after the first mount.
     Raises TooSmall, or ValueError with a sentence when the content cannot be held."""
     if len(label.encode()) > 16:
-        raise ValueError(f"the label `{label}` is longer than 16 bytes")
+        raise Unfit(f"the label `{label}` is longer than 16 bytes")
     if not 0 <= reserved_percent <= 50:
-        raise ValueError("from 0 to 50 percent of the blocks can be reserved")
+        raise Unfit("from 0 to 50 percent of the blocks can be reserved")
     demand = _Demand(tree, form, hash_seed, content, inodes or 0)
     if inodes is not None and demand.inodes > inodes:
         raise TooSmall(f"the content needs {demand.inodes} inodes, and `inodes` gives {inodes}")
@@ -239,7 +240,7 @@ class _Demand:
         own = {} if LOST in tree.by_path else {LOST: Node(LOST, "folder", 0o700)}
         lost = tree.by_path.get(LOST) or own[LOST]
         if lost.kind != "folder":
-            raise ValueError(f"{form.name} keeps {LOST} for itself as a folder, and here it is a {lost.kind}")
+            raise Unfit(f"{form.name} keeps {LOST} for itself as a folder, and here it is a {lost.kind}")
         first = [tree.nodes[0], lost]
         self.nodes = first + [node for node in tree.nodes[1:] if not node.same_as and node is not lost]
         self.numbers = numpy.arange(len(self.nodes), dtype=numpy.int64) + FIRST_INODE - 1
@@ -266,7 +267,7 @@ class _Demand:
             parent, _, text = node.path.rpartition("/")
             name = text.encode() if text.isascii() else encode(text)
             if len(name) > MOST_NAME:
-                raise ValueError(f"the name {text[:40]!r}… is longer than {MOST_NAME} bytes")
+                raise Unfit(f"the name {text[:40]!r}… is longer than {MOST_NAME} bytes")
             inside = names[parent or "/"]
             inside[0].append(name)
             at = index[node.same_as or node.path]
@@ -285,10 +286,10 @@ class _Demand:
             self.links[at] = 2 + below[at]
             if self.links[at] >= 65000:
                 if not self.form.extents:
-                    raise ValueError(f"{path} holds more folders than {self.form.name} can count")
+                    raise Unfit(f"{path} holds more folders than {self.form.name} can count")
                 self.links[at] = 1
         if self.links.max() > 65000:
-            raise ValueError(f"the file {self.nodes[int(self.links.argmax())].path} has more names than can be counted")
+            raise Unfit(f"the file {self.nodes[int(self.links.argmax())].path} has more names than can be counted")
         return folders
 
     def _sized(self, content: Callable[[str], str | Path]) -> None:
@@ -311,7 +312,7 @@ class _Demand:
             elif kind == "link":
                 size = len(os.fsencode(node.content))
                 if size >= BLOCK:
-                    raise ValueError(f"the link {node.path} leads to a path of over {BLOCK - 1} bytes")
+                    raise Unfit(f"the link {node.path} leads to a path of over {BLOCK - 1} bytes")
                 blocks = int(size >= FAST_LINK)
             sizes.append(size)
             counts.append(blocks)
@@ -377,7 +378,7 @@ def _least(demand: _Demand) -> Geometry:
     while fits(high) is None:
         low, high = high, high * 2
         if high * step > 1 << 32:
-            raise ValueError("the content is larger than this writer can hold")
+            raise Unfit("the content is larger than this writer can hold")
     while high - low > 1:
         middle = (low + high) // 2
         low, high = (low, middle) if fits(middle) is not None else (middle, high)

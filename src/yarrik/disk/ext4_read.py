@@ -16,6 +16,7 @@ from yarrik.disk.ext4_form import FAST_LINK, GROUP, INODE_RECORD, ROOT_INODE, SU
 from yarrik.disk.found import Found
 from yarrik.disk.records import Record, Value, number, raw_bytes
 from yarrik.disk.window import Window
+from yarrik.errors import Damaged
 
 _EXTENTS = 0x80000
 _INLINE = 0x10000000
@@ -39,7 +40,7 @@ _ATTRIBUTES = ext4_attributes.MAGIC.to_bytes(4, "little")
 _PART = 1 << 20
 
 
-class Ext4Damaged(ValueError):
+class Ext4Damaged(Damaged):
     """The bytes are no sound filesystem; the message says why."""
 
 
@@ -282,7 +283,7 @@ class Ext4Reader:
         if size > 60 and inode[start : start + 4] == _ATTRIBUTES:
             try:
                 more = dict(ext4_attributes.parse(inode[start + 4 :], 0)).get("system.data", b"")
-            except ValueError as error:
+            except Damaged as error:
                 raise Ext4Damaged(f"a file's inline data is broken: {error}") from error
             data += more[: size - 60]
         return data
@@ -299,9 +300,9 @@ class Ext4Reader:
             if block:
                 data = self._blocks(block)
                 if data[:4] != _ATTRIBUTES:
-                    raise ValueError("a block of extended attributes is none")
+                    raise Damaged("a block of extended attributes is none")
                 answer |= ext4_attributes.parse(data[ext4_attributes.BLOCK_HEAD :], ext4_attributes.BLOCK_HEAD)
-        except ValueError as error:
+        except Damaged as error:
             raise Ext4Damaged(f"{found.path!r}: {error}") from error
         answer.pop("system.data", None)  # content of a small file, not an attribute
         return answer

@@ -14,6 +14,7 @@ from pathlib import Path
 from yarrik.beneath import Folder
 from yarrik.cache.tree import parents
 from yarrik.disk.found import Found, Reader
+from yarrik.errors import Damaged
 
 
 @dataclass
@@ -45,7 +46,7 @@ def extract(reader: Reader, wanted: Iterable[Found], top: str, folder: Path) -> 
             if not name:
                 continue
             if any(word in ("", ".", "..") for word in name.split("/")):
-                raise ValueError(f"the name {found.path!r} cannot be written")
+                raise Damaged(f"the name {found.path!r} cannot be written")
             above = next((parent for parent in parents(name) if kinds.get(parent, "folder") != "folder"), None)
             if above is not None:
                 done.refused.append(f"{found.path}, which lies below the {kinds[above]} /{above}")

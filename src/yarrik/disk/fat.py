@@ -29,6 +29,7 @@ from yarrik.disk.fat_form import (
     FatGeometry,
 )
 from yarrik.disk.fat_names import long_entries, name_problem, short_label, short_names, slots
+from yarrik.errors import Unfit
 from yarrik.moving import Gathering, Target
 from yarrik.rootfs import Node, RootTree
 from yarrik.units import NO_SPARE, Spare, TooSmall, round_up, shown_size
@@ -41,7 +42,7 @@ _PACK_SHORT = SHORT.packer(
 )  # fmt: skip
 
 
-class FatUnfit(ValueError):
+class FatUnfit(Unfit):
     """The tree holds what FAT cannot; `reasons` says it path by path."""
 
     def __init__(self, reasons: list[str]) -> None:
@@ -92,7 +93,7 @@ def plan_fat(
     `hidden` is how many sectors stand before it on the disk; `bits` asks for a width. Raises FatUnfit for what FAT
     cannot hold, ValueError when the content is too large for the size."""
     if bits not in (None, 12, 16, 32):
-        raise ValueError(f"FAT has 12, 16 or 32 bits, not {bits}")
+        raise Unfit(f"FAT has 12, 16 or 32 bits, not {bits}")
     short_label(label)
     _Check(tree).run()
     shape = _Shape(tree, label, clock)
@@ -141,7 +142,7 @@ def _fitting(shape: _Shape, bits: int | None) -> FatGeometry:
     while _sized(high * step, shape, bits) is None:
         low, high = high, high * 2
         if high * step > 1 << 32:
-            raise ValueError("the content is larger than FAT can hold")
+            raise Unfit("the content is larger than FAT can hold")
     while high - low > 1:
         middle = (low + high) // 2
         low, high = (low, middle) if _sized(middle * step, shape, bits) is not None else (middle, high)
@@ -303,7 +304,7 @@ def write_fat(plan: FatPlan, target: Target, offset: int, content: Callable[[str
             with open(content(node.content), "rb", buffering=0) as source:
                 target.move(source.fileno(), 0, offset + place, node.size)
         elif room and not gathering.add(offset + place, content(node.content), node.size, room):
-            raise ValueError(f"{node.path} is shorter than it was when it was listed")
+            raise Unfit(f"{node.path} was truncated while it was read")
     gathering.flush()
     target.finish()
 

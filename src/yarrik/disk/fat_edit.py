@@ -8,11 +8,12 @@ from yarrik.disk.fat_form import BOOT, BOOT_32, ENTRY, INFO, SECTOR, SHORT
 from yarrik.disk.fat_read import FatReader
 from yarrik.disk.found import Found
 from yarrik.disk.records import number
+from yarrik.errors import Unfit
 
 _NO_COUNT = 0xFFFFFFFF
 
 
-class FatFull(ValueError):
+class FatFull(Unfit):
     """There is no room for the file's new content."""
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from yarrik.disk.fat_form import LAST_LONG, LONG, LONG_NAME, MAX_NAME
+from yarrik.errors import Unfit
 from yarrik.units import round_up
 
 _PACK_LONG = LONG.packer("order", "first", "attributes", "checksum", "second", "third")
@@ -16,7 +17,7 @@ def short_label(label: str) -> bytes:
     """A volume label's eleven bytes. Raises ValueError when it cannot be one."""
     text = label.upper()
     if len(text) > 11 or not all(sign in _SHORT_SIGNS or sign == " " for sign in text):
-        raise ValueError(f"`{label}` cannot be the label of a FAT filesystem: eleven letters, digits and signs like - and _")
+        raise Unfit(f"`{label}` cannot be the label of a FAT filesystem: eleven letters, digits and signs like - and _")
     return text.encode("ascii").ljust(11) if text else b"NO NAME    "
 
 

@@ -25,12 +25,13 @@ from yarrik.disk.fat_names import short_checksum
 from yarrik.disk.found import Found
 from yarrik.disk.records import number, raw_bytes
 from yarrik.disk.window import Window
+from yarrik.errors import Damaged
 from yarrik.units import round_up
 
 _PART = 1 << 20
 
 
-class FatDamaged(ValueError):
+class FatDamaged(Damaged):
     """The bytes are no sound FAT filesystem; the message says why."""
 
 

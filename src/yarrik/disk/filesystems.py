@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO, Protocol
 
+from yarrik.errors import Unfit
 from yarrik.identifiers import derived_guid
 from yarrik.moving import Target
 from yarrik.rootfs import RootTree
@@ -157,7 +158,7 @@ def plan_filesystem(tree: RootTree, wish: Wish, content: Content, scratch: Path)
         with scratch.open("xb") as sink:
             write_streamed(tree, wish, content, sink)
         return ready_file(scratch, wish)
-    raise ValueError(f"`{form}` is no form that is known")
+    raise Unfit(f"`{form}` is no form that is known")
 
 
 def ready_file(file: Path, wish: Wish) -> Planned:
@@ -173,7 +174,7 @@ def write_streamed(tree: RootTree, wish: Wish, content: Content, sink: BinaryIO)
     """Writes one of the forms that are written from front to back. Raises ValueError like `plan_filesystem`."""
     if wish.form == "squashfs":
         if wish.label:
-            raise ValueError("squashfs has no label")
+            raise Unfit("squashfs has no label")
         from yarrik.disk.squashfs import write_squashfs
 
         write_squashfs(tree, sink, content, wish.clock, wish.compression or "zstd", wish.level)

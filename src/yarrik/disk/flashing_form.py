@@ -11,6 +11,7 @@ from typing import BinaryIO, cast
 
 from yarrik.disk.records import Record, number
 from yarrik.disk.window import Window
+from yarrik.errors import Damaged, Unfit
 from yarrik.moving import Target
 
 BLOCK = 4096
@@ -33,7 +34,7 @@ _MOST_IN_CHUNK = (64 << 20) // BLOCK
 _PART = 1 << 20
 
 
-class SparseDamaged(ValueError):
+class SparseDamaged(Damaged):
     """The bytes are no sound sparse image; the message says why."""
 
 
@@ -42,7 +43,7 @@ def write_sparse(image: BinaryIO, size: int, written: Sequence[tuple[int, int]],
 
     Raises ValueError when the image is no multiple of 4096 bytes."""
     if size % BLOCK:
-        raise ValueError(f"an image of {size} bytes cannot be sparse: it is no multiple of {BLOCK}")
+        raise Unfit(f"an image of {size} bytes cannot be sparse: it is no multiple of {BLOCK}")
     chunks = _chunks(size, written)
     sink.write(
         HEADER.pack(
@@ -62,7 +63,7 @@ def write_sparse(image: BinaryIO, size: int, written: Sequence[tuple[int, int]],
         while length:
             part = image.read(min(_PART, length))
             if not part:
-                raise ValueError("the image is shorter than it should be")
+                raise Unfit("the image is shorter than it should be")
             sink.write(part)
             length -= len(part)
 

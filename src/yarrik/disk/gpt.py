@@ -11,6 +11,7 @@ from typing import BinaryIO
 
 from yarrik.disk.mbr import MBR_ENTRY, PROTECTIVE
 from yarrik.disk.records import Record, number, raw_bytes
+from yarrik.errors import Damaged, Unfit
 
 SECTOR = 512
 ENTRY_COUNT = 128
@@ -61,7 +62,7 @@ _ENTRY = Record(
 )
 
 
-class TableDamaged(ValueError):
+class TableDamaged(Damaged):
     """There is no sound partition table; the message says what is wrong with it."""
 
 
@@ -91,12 +92,12 @@ class PartitionTable:
 def encode_table(table: PartitionTable) -> tuple[bytes, bytes]:
     """What stands at the disk's start (protective MBR, header, entries) and at its end (entries, header)."""
     if len(table.entries) > ENTRY_COUNT:
-        raise ValueError(f"a partition table holds {ENTRY_COUNT} partitions, not {len(table.entries)}")
+        raise Unfit(f"a partition table holds {ENTRY_COUNT} partitions, not {len(table.entries)}")
     entries = bytearray()
     for entry in table.entries:
         name = entry.name.encode("utf-16-le")
         if len(name) > 72:
-            raise ValueError(f"the partition's name `{entry.name}` is longer than 36 characters")
+            raise Unfit(f"the partition's name `{entry.name}` is longer than 36 characters")
         entries += _ENTRY.pack(
             type_guid=entry.type_guid.bytes_le,
             guid=entry.guid.bytes_le,

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from yarrik.disk.gpt import ALL_ROLES, READ_ONLY, SECTOR, TABLE_SECTORS, PartitionTable, TableEntry
 from yarrik.disk.gpt import BOOTABLE as GPT_BOOTABLE
 from yarrik.disk.mbr import MOST, PROTECTIVE, MbrEntry
+from yarrik.errors import Unfit
 from yarrik.identifiers import derived_guid, identifier_of
 from yarrik.maps import Area, drawn, overlaps
 from yarrik.model import Disk, Partition
@@ -18,7 +19,7 @@ from yarrik.units import parse_size, rest_of, round_up, shown_size
 ALIGNMENT = 1 << 20
 
 
-class LayoutUnfit(ValueError):
+class LayoutUnfit(Unfit):
     """The disk's definition cannot be laid out; `reasons` are sentences, `drawing` shows where things would lie."""
 
     def __init__(self, reasons: list[str], drawing: str) -> None:

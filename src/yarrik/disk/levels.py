@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from yarrik.errors import Unfit
+
 LEVELS = {"gzip": (1, 9), "xz": (0, 9), "lz4": (1, 12), "zstd": (1, 22)}
 
 
@@ -10,4 +12,4 @@ def check_level(form: str, level: int | None) -> None:
     if level is not None and form in LEVELS:
         least, most = LEVELS[form]
         if not least <= level <= most:
-            raise ValueError(f"{form} has levels from {least} to {most}, not {level}")
+            raise Unfit(f"{form} has levels from {least} to {most}, not {level}")

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import BinaryIO
 
 from yarrik.disk.records import Record, number
+from yarrik.errors import Damaged, Unfit
 
 SECTOR = 512
 MOST = 4
@@ -26,7 +27,7 @@ MBR_ENTRY = Record(
 )
 
 
-class MbrDamaged(ValueError):
+class MbrDamaged(Damaged):
     """There is no sound table; the message says why."""
 
 
@@ -47,9 +48,9 @@ def encode_mbr(signature: int, entries: list[MbrEntry]) -> bytes:
     sector[440:444] = signature.to_bytes(4, "little")
     for entry in entries:
         if not 1 <= entry.number <= MOST:
-            raise ValueError(f"this table holds {MOST} partitions")
+            raise Unfit(f"this table holds {MOST} partitions")
         if entry.first + entry.count > 1 << 32:
-            raise ValueError("this table reaches 2 TiB and no further")
+            raise Unfit("this table reaches 2 TiB and no further")
         sector[446 + 16 * (entry.number - 1) : 446 + 16 * entry.number] = MBR_ENTRY.pack(
             status=BOOTABLE if entry.bootable else 0,
             first_chs=_BEYOND,

@@ -19,6 +19,7 @@ from yarrik.disk.mbr import PROTECTIVE, MbrDamaged, read_mbr
 from yarrik.disk.squashfs_read import SquashfsReader
 from yarrik.disk.swap import SwapReader
 from yarrik.disk.tar import TarReader
+from yarrik.errors import Damaged
 
 
 @dataclass(frozen=True)
@@ -119,7 +120,7 @@ def reader_at(file: BinaryIO, start: int, size: int) -> tuple[Reader | None, str
         return None, "nothing that is known here"
     try:
         return kind(file, start, size), ""
-    except ValueError as error:
+    except Damaged as error:
         return None, f"damaged: {error}"
 
 

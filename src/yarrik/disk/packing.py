@@ -6,6 +6,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from yarrik.disk.filesystems import STREAMED, Wish, plan_filesystem, truncated, write_streamed
+from yarrik.errors import Unfit
 from yarrik.rootfs import RootTree
 from yarrik.units import NO_SPARE, TooSmall, check_partition_size, fit_spare, parse_size, shown_size
 
@@ -23,7 +24,7 @@ def pack_folder(tree: RootTree, out: Path, wish: Wish, size: str = "fit") -> tup
     with out.open("xb") as sink:
         if wish.form in STREAMED:
             if count is not None and wish.form != "squashfs":
-                raise ValueError(f"{wish.form} has no size of its own; leave --size away")
+                raise Unfit(f"{wish.form} has no size of its own; leave --size away")
             write_streamed(tree, wish, str, sink)
             written = sink.seek(0, 2)
             room = count if count is not None else written + (spare or NO_SPARE).of(written)

@@ -56,6 +56,7 @@ from yarrik.disk.squashfs_form import (
     UNCOMPRESSED_METADATA,
     compressor,
 )
+from yarrik.errors import Unfit
 from yarrik.rootfs import Node, RootTree
 
 _FILE_HEAD = INODE.packer("type", "mode", "uid", "gid", "modified", "number")
@@ -65,7 +66,7 @@ _RUN = RUN.packer("count", "start", "number")
 _ENTRY = ENTRY.packer("offset", "number", "type", "size")
 
 
-class SquashfsUnfit(ValueError):
+class SquashfsUnfit(Unfit):
     """The tree holds what squashfs cannot."""
 
 

@@ -208,7 +208,7 @@ def _exactly(file: FileIO, count: int, node: Node) -> bytes:
 
 
 def _too_short(node: Node) -> ValueError:
-    return ValueError(f"{node.path} is shorter than it was when it was listed")
+    return ValueError(f"{node.path} was truncated while it was read")
 
 
 def _stored_blocks(file: FileIO, node: Node) -> list[tuple[int, int]]:

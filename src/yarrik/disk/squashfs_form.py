@@ -9,6 +9,7 @@ from collections.abc import Callable
 
 from yarrik.disk.levels import check_level
 from yarrik.disk.records import Record
+from yarrik.errors import Damaged, Unfit
 
 MAGIC = 0x73717368
 BLOCK = 131072
@@ -128,7 +129,7 @@ def compressor(name: str, level: int | None = None) -> Callable[[bytes], bytes]:
             return result
 
         return compress_zstd
-    raise ValueError(f"`{name}` is no compression that is known: {', '.join(COMPRESSORS)}")
+    raise Unfit(f"`{name}` is no compression that is known: {', '.join(COMPRESSORS)}")
 
 
 def decompressor(number: int) -> Callable[[bytes, int], bytes]:
@@ -158,7 +159,7 @@ def decompressor(number: int) -> Callable[[bytes, int], bytes]:
             return result
 
         return _bounded(zstandard.ZstdError, decompress_zstd)
-    raise ValueError(f"it is compressed in a way that this reader does not know (number {number})")
+    raise Damaged(f"it is compressed in a way that this reader does not know (number {number})")
 
 
 def _bounded(broken: type[Exception], decompress: Callable[[bytes, int], bytes]) -> Callable[[bytes, int], bytes]:
@@ -166,9 +167,9 @@ def _bounded(broken: type[Exception], decompress: Callable[[bytes, int], bytes])
         try:
             result = decompress(data, most)
         except (broken, EOFError, MemoryError) as error:
-            raise ValueError("a compressed block is broken") from error
+            raise Damaged("a compressed block is broken") from error
         if len(result) > most:
-            raise ValueError("a compressed block is longer than it may be")
+            raise Damaged("a compressed block is longer than it may be")
         return result
 
     return checked

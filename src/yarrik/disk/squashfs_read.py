@@ -46,6 +46,7 @@ from yarrik.disk.squashfs_form import (
     decompressor,
 )
 from yarrik.disk.window import Window
+from yarrik.errors import Damaged, Unfit
 
 _KINDS = {kind: name for name, kind in TYPES.items()}
 _BODIES: dict[int, Record] = {
@@ -68,7 +69,7 @@ _KEPT = 64
 _MOST_VALUE = 1 << 16
 
 
-class SquashfsDamaged(ValueError):
+class SquashfsDamaged(Damaged):
     """The bytes are no sound filesystem; the message says why."""
 
 
@@ -93,7 +94,7 @@ class SquashfsReader:
         self._read = Window(disk, offset, number(fields, "bytes_used"), SquashfsDamaged).read
         try:
             self._decompress = decompressor(number(fields, "compressor"))
-        except ValueError as error:
+        except (Damaged, Unfit) as error:
             raise SquashfsDamaged(str(error)) from None
         self._metadata: OrderedDict[int, tuple[bytes, int]] = OrderedDict()
         self._fragment: tuple[int, bytes] = (-1, b"")
@@ -102,7 +103,7 @@ class SquashfsReader:
     def _unpacked(self, data: bytes, most: int) -> bytes:
         try:
             return self._decompress(data, most)
-        except ValueError as error:
+        except Damaged as error:
             raise SquashfsDamaged(str(error)) from None
 
     # Metadata

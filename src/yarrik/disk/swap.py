@@ -9,6 +9,7 @@ from typing import BinaryIO
 from yarrik.disk.found import Found
 from yarrik.disk.records import Record, number, raw_bytes
 from yarrik.disk.window import Window
+from yarrik.errors import Damaged, Unfit
 from yarrik.moving import Target
 from yarrik.units import TooSmall, shown_size
 
@@ -26,7 +27,7 @@ _HEADER = Record(
 )
 
 
-class SwapDamaged(ValueError):
+class SwapDamaged(Damaged):
     """The bytes are no sound swap area; the message says why."""
 
 
@@ -35,7 +36,7 @@ def write_swap(target: Target, offset: int, size: int, uuid: uuids.UUID, label: 
     if size < LEAST:
         raise TooSmall(f"a swap area has {shown_size(LEAST)} at the least, and the size is {shown_size(size)}")
     if len(label.encode()) > 16:
-        raise ValueError(f"the label `{label}` is longer than 16 bytes")
+        raise Unfit(f"the label `{label}` is longer than 16 bytes")
     last = min(size // PAGE - 1, 0xFFFFFFFF)
     target.put(offset, _HEADER.pack(version=1, last_page=last, uuid=uuid.bytes, label=label.encode(), mark=MARK))
 

@@ -15,6 +15,7 @@ from yarrik.disk.archives import ArchiveDamaged, ArchiveUnfit
 from yarrik.disk.found import Found
 from yarrik.disk.records import Record, Value, raw_bytes
 from yarrik.disk.window import Window
+from yarrik.errors import Unfit
 from yarrik.rootfs import RootTree
 
 BLOCK = 512
@@ -73,7 +74,7 @@ def write_tar(tree: RootTree, sink: BinaryIO, content: Callable[[str], str | Pat
                 member.size = node.size
                 with open(content(node.content), "rb") as source:
                     if os.fstat(source.fileno()).st_size < node.size:
-                        raise ValueError(f"{node.path} is shorter than it was when it was listed")
+                        raise Unfit(f"{node.path} was truncated while it was read")
                     tar.addfile(member, source)
             else:
                 member.linkname = node.content if node.kind == "link" else ""

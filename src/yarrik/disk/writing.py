@@ -12,7 +12,7 @@ from yarrik.disk.filesystems import Planned, Wish, plan_filesystem, ready_file, 
 from yarrik.disk.gpt import SECTOR, TABLE_SECTORS, encode_table
 from yarrik.disk.layout import DiskLayout, LayoutUnfit, filesystem_guid, has_gpt, lay_out_disk, numbered, start_of
 from yarrik.disk.mbr import encode_mbr
-from yarrik.errors import Trouble, YarrikError
+from yarrik.errors import Trouble, Unfit, YarrikError
 from yarrik.model import Disk, Partition
 from yarrik.rootfs import RootTree
 from yarrik.units import NO_SPARE, TooSmall, fit_spare, parse_size, rest_of, shown_size
@@ -159,7 +159,7 @@ def _planned(
             ),
             "work",
         ) from error
-    except ValueError as error:
+    except Unfit as error:
         raise YarrikError(
             Trouble("PARTITION-UNFIT", f"partition `{partition.name}` of the disk `{disk.name}`: {error}",
                     why=f"{partition.filesystem} cannot hold it, whatever the size",

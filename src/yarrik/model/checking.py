@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 
 import msgspec
 
-from yarrik.errors import Place, Trouble, YarrikError, suggestion
+from yarrik.errors import Place, Trouble, Unfit, YarrikError, suggestion
 from yarrik.model.definitions import (
     Board,
     Definable,
@@ -91,7 +91,7 @@ def _by_rule(rule: Rule) -> Callable[[object], bool]:
             return True
         try:
             rule.check(value)
-        except ValueError:
+        except Unfit:
             return False
         good.add(value)
         return True
@@ -183,7 +183,7 @@ class _Check:
             if isinstance(mark, Rule) and isinstance(value, str):
                 try:
                     mark.check(value)
-                except ValueError as error:
+                except Unfit as error:
                     yield self.trouble("VALUE-UNFIT", str(error), path)
             elif isinstance(mark, msgspec.Meta) and isinstance(value, int):
                 least, most = mark.ge or 0, mark.le

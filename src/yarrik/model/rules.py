@@ -8,6 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Annotated
 
+from yarrik.errors import Unfit
 from yarrik.identifiers import check_filesystem_identifier, check_guid, is_guid
 from yarrik.units import check_partition_size, parse_size, parse_span
 from yarrik.versions import Version, parse_requirement, parse_wish
@@ -28,7 +29,7 @@ class Rule:
 
 def _matches(pattern: re.Pattern[str], text: str, sentence: str) -> None:
     if pattern.match(text) is None:
-        raise ValueError(f"`{text}` {sentence}")
+        raise Unfit(f"`{text}` {sentence}")
 
 
 def check_name(text: str) -> None:
@@ -38,9 +39,9 @@ def check_name(text: str) -> None:
 def check_image_path(text: str) -> None:
     words = text.split("/")
     if not text.startswith("/") or any(word in ("", ".", "..") for word in words[1:]):
-        raise ValueError(f"`{text}` is not a path in the image: write it from the top, like `/etc/tide.conf`")
+        raise Unfit(f"`{text}` is not a path in the image: write it from the top, like `/etc/tide.conf`")
     if "\0" in text or any(len(word.encode()) > 255 for word in words):
-        raise ValueError(f"`{text[:40]}` has a part that no filesystem can hold")
+        raise Unfit(f"`{text[:40]}` has a part that no filesystem can hold")
 
 
 def check_requirement(text: str) -> None:
@@ -57,21 +58,21 @@ def check_option_need(text: str) -> None:
 
 def check_url(text: str) -> None:
     if re.fullmatch(r"https?://[^\s/@]+(/[^\s]*)?", text) is None:
-        raise ValueError("that is no address to download from: it begins with https:// or http://, without a password")
+        raise Unfit("that is no address to download from: it begins with https:// or http://, without a password")
 
 
 def check_git_url(text: str) -> None:
     match = re.fullmatch(r"(https?|ssh|git|file)://(?:(?P<who>[^\s/@]*)@)?[^\s@]+", text)
     if match is None or "::" in text:
-        raise ValueError("that is no address of a repository: it begins with https://, ssh://, git:// or file://")
+        raise Unfit("that is no address of a repository: it begins with https://, ssh://, git:// or file://")
     if match["who"] is not None and (":" in match["who"] or match[1] != "ssh"):
-        raise ValueError("an address with a password, or a token in its place, would be in every log: leave it out, and set up "
+        raise Unfit("an address with a password, or a token in its place, would be in every log: leave it out, and set up "
                          "a helper for credentials in git's own settings")  # fmt: skip
 
 
 def check_commit(text: str) -> None:
     if re.fullmatch(r"[0-9a-f]{40}|[0-9a-f]{64}", text) is None:
-        raise ValueError(f"`{text}` is no whole commit: 40 (or 64) digits of 0-9 and a-f; a branch or tag can move")
+        raise Unfit(f"`{text}` is no whole commit: 40 (or 64) digits of 0-9 and a-f; a branch or tag can move")
 
 
 def check_version(text: str) -> None:
@@ -92,7 +93,7 @@ def check_account(text: str) -> None:
 
 def check_mode(text: str) -> None:
     if re.fullmatch(r"[0-7]{3,4}", text) is None:
-        raise ValueError(f"`{text}` is not a mode: three or four octal digits, like `0755`")
+        raise Unfit(f"`{text}` is not a mode: three or four octal digits, like `0755`")
 
 
 def check_size(text: str) -> None:
@@ -105,13 +106,13 @@ def check_span(text: str) -> None:
 
 def check_public_key(text: str) -> None:
     if re.fullmatch(r"ed25519:[A-Za-z0-9+/]{43}=", text) is None:
-        raise ValueError("it is no public key; `yarrik cache new-key` prints one, like `ed25519:…=`")
+        raise Unfit("it is no public key; `yarrik cache new-key` prints one, like `ed25519:…=`")
 
 
 def check_alignment(text: str) -> None:
     size = parse_size(text)
     if size < 512 or size & (size - 1):
-        raise ValueError(f"`{text}` is no alignment: a power of two, 512 bytes at the least")
+        raise Unfit(f"`{text}` is no alignment: a power of two, 512 bytes at the least")
 
 
 #: Roles that partitions may have; the tables know the number of each.
@@ -127,32 +128,32 @@ def partition_type(text: str) -> uuid.UUID | int | None:
 
 def check_partition_type(text: str) -> None:
     if text not in ROLES and partition_type(text) is None:
-        raise ValueError(f"`{text}` is no type of partition: a role ({', '.join(ROLES)}), a GUID, or a byte like `0x83`")
+        raise Unfit(f"`{text}` is no type of partition: a role ({', '.join(ROLES)}), a GUID, or a byte like `0x83`")
 
 
 def check_disk_signature(text: str) -> None:
     if text and (re.fullmatch(r"0x[0-9A-Fa-f]{8}", text) is None or int(text, 16) == 0):
-        raise ValueError(f"`{text}` is no signature of a disk: eight digits of 0-9 and a-f, like `0x1234abcd`, and not zero")
+        raise Unfit(f"`{text}` is no signature of a disk: eight digits of 0-9 and a-f, like `0x1234abcd`, and not zero")
 
 
 def check_sha256(text: str) -> None:
     if re.fullmatch(r"[0-9a-f]{64}", text) is None:
-        raise ValueError(f"`{text}` is not a SHA-256 digest: 64 digits of 0-9 and a-f")
+        raise Unfit(f"`{text}` is not a SHA-256 digest: 64 digits of 0-9 and a-f")
 
 
 def check_address(text: str) -> None:
     if text and re.fullmatch(r"0x[0-9a-fA-F]{1,16}", text) is None:
-        raise ValueError(f"`{text}` is no address in memory: write it like `0x40400000`")
+        raise Unfit(f"`{text}` is no address in memory: write it like `0x40400000`")
 
 
 def check_check(text: str) -> None:
     if re.fullmatch(r"[A-Z]+(?:-[A-Z]+)+", text) is None:
-        raise ValueError(f"`{text}` is no check's code, like `DTS-UNIT-ADDRESS`")
+        raise Unfit(f"`{text}` is no check's code, like `DTS-UNIT-ADDRESS`")
 
 
 def check_relative(text: str) -> None:
     if not text or text.startswith("/") or ".." in text.split("/"):
-        raise ValueError(f"`{text}` must be a path below this definition's folder")
+        raise Unfit(f"`{text}` must be a path below this definition's folder")
 
 
 def check_config(text: str) -> None:
@@ -166,7 +167,7 @@ def check_host_program(text: str) -> None:
     """A program's name, an absolute path, or `perl:` and the name of a module."""
     _matches(_HOST_PROGRAM, text, "is no program: write its name, an absolute path, or a module like `perl:XML::Parser`")
     if ".." in text.split("/"):
-        raise ValueError(f"`{text}` has a `..` in it: write the path itself")
+        raise Unfit(f"`{text}` has a `..` in it: write the path itself")
 
 
 def check_variable(text: str) -> None:
@@ -175,12 +176,12 @@ def check_variable(text: str) -> None:
 
 def check_one_line(text: str) -> None:
     if not text.isprintable() and any(ord(character) < 32 for character in text):
-        raise ValueError("it must stand on one line, without control characters")
+        raise Unfit("it must stand on one line, without control characters")
 
 
 def check_shell_safe(text: str) -> None:
     if re.fullmatch(r"[A-Za-z0-9_./+-]*", text) is None:
-        raise ValueError(f"`{text}` is not a toolchain's prefix, like `aarch64-linux-gnu-`")
+        raise Unfit(f"`{text}` is not a toolchain's prefix, like `aarch64-linux-gnu-`")
 
 
 Name = Annotated[str, Rule(check_name)]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from yarrik.errors import Place, Trouble, listed, suggestion
+from yarrik.errors import Place, Trouble, Unfit, listed, suggestion
 from yarrik.model.conditions import Circumstances, holds, option_words, version_words, words_of
 from yarrik.model.definitions import Board
 from yarrik.model.positions import KeyPath
@@ -64,7 +64,7 @@ def never_holding(workspace: Workspace, kind: str, name: str) -> list[Trouble]:
             versions = _versions_of(workspace, recipe)
             try:
                 fits = versions is not None and any(parse_wish(wish).allows(Version(one)) for one in versions)
-            except ValueError as error:
+            except Unfit as error:
                 found.append(_never(str(error), document.origin("version").place, "write it like `>= 2`"))
                 continue
             if not fits:

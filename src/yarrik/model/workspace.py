@@ -14,7 +14,7 @@ import msgspec
 
 from yarrik import __version__
 from yarrik.cache import Memory
-from yarrik.errors import Collector, Place, Trouble, YarrikError, suggestion
+from yarrik.errors import Collector, Place, Trouble, Unfit, YarrikError, suggestion
 from yarrik.model.checking import PARTS, convert, find_troubles, fits
 from yarrik.model.conditions import Circumstances, holds
 from yarrik.model.definitions import (
@@ -423,7 +423,7 @@ class _Reader:
         try:
             check_name(name)
             document = read_document(file)
-        except ValueError as error:
+        except Unfit as error:
             trouble = Trouble("NAME-UNFIT", str(error), Place(file), remedy="rename the file or folder")
             return Shelved(name, shelf, path, None, None, (trouble,))
         except YarrikError as error:
@@ -472,7 +472,7 @@ def _good_recipe(path: str) -> bytes | None:
         check_name(Path(path).parent.name)
         raw = read_document(Path(path)).raw
         return msgspec.msgpack.encode(raw) if fits(raw, Recipe) else None
-    except (YarrikError, ValueError, TypeError, OverflowError):
+    except (YarrikError, Unfit, TypeError, OverflowError):
         return None
 
 
@@ -541,7 +541,7 @@ def _check_version(wanted: str, place: Place, collector: Collector) -> None:
         return
     try:
         fine = parse_wish(wanted).allows(Version(__version__))
-    except ValueError as error:
+    except Unfit as error:
         collector.add(Trouble("VERSION-FORM", str(error), place, remedy="write it as `>= 0.1`"))
         return
     if not fine:

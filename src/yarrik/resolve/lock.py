@@ -11,7 +11,7 @@ from pathlib import Path
 import msgspec
 
 from yarrik.atomic import write_file
-from yarrik.errors import Collector, Place, Trouble
+from yarrik.errors import Collector, Place, Trouble, Unfit
 from yarrik.model.checking import convert
 from yarrik.model.definitions import Definable
 from yarrik.model.reading import read_document
@@ -182,7 +182,7 @@ def read_lock(root: Path) -> Lock:
             for name, text in versions.items():
                 try:
                     Version(text)
-                except ValueError as error:
+                except Unfit as error:
                     place = Place(file, key=f"product.{product}.{key}.{name}")
                     collector.add(
                         Trouble("LOCK-DAMAGED", f"yarrik.lock does not read: {error}", place,

@@ -15,13 +15,14 @@ from io import BytesIO
 from posixpath import basename
 
 from yarrik.elf import ElfDamaged, sections
+from yarrik.errors import Damaged
 
 _MAGIC, _VERSION = 0xB007F457, 0x00020001
 _PREFIX, _VALUES, _CHILDREN = 0x80000000, 0x40000000, 0x20000000
 _MODULE = re.compile(r"(?P<top>(?:/usr)?/lib/modules/[^/]+)/(?P<file>.+\.ko)\Z")
 
 
-class ModuleDamaged(ValueError):
+class ModuleDamaged(Damaged):
     """A module that cannot be read; the message says which and why."""
 
 

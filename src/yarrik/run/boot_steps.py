@@ -50,7 +50,7 @@ from yarrik.devicetree import (
 from yarrik.devicetree.preprocess import preprocessor_troubles, preprocessor_words, uses_preprocessor
 from yarrik.devicetree.tree import TreeNode, TreeProperty
 from yarrik.disk.layout import blob_offsets, image_name
-from yarrik.errors import Collector, Place, Trouble, YarrikError
+from yarrik.errors import Collector, Place, Trouble, Unfit, YarrikError
 from yarrik.maps import Area
 from yarrik.model import Disk
 from yarrik.plan import CompileDeviceTrees, PlaceBootFiles, TryOnBench
@@ -287,7 +287,7 @@ class _Placing:
         try:
             files = boot_files(action.boot.method, parts)
             bundle = memory_bundle(parts) if action.boot.memory_bundle else {}
-        except ValueError as error:
+        except Unfit as error:
             raise self.trouble("BOOT-METHOD", f"the boot method `{action.boot.method}` cannot do this: {error}",
                                "the board would start without it, or not at all",
                                "choose another method, or change what it has to carry", "boot.method") from error  # fmt: skip
@@ -474,7 +474,7 @@ class _Placing:
             block = encode_environment(settings, parse_size(choice.size), newest)
             if choice.redundant:
                 block += encode_environment(settings, parse_size(choice.size), 0)
-        except (EnvironmentDamaged, ValueError) as error:
+        except (EnvironmentDamaged, Unfit) as error:
             raise YarrikError(
                 Trouble("BOOT-ENVIRONMENT", f"{choice.file}: {error}", Place(self.context.step.places["environment"]),
                         why="the bootloader would take its built-in settings",

@@ -16,7 +16,7 @@ import tomlkit.exceptions
 
 from yarrik.atomic import new_folder, write_file
 from yarrik.beneath import Folder, remove_folder
-from yarrik.errors import Place, Trouble, YarrikError, shown_path, suggestion
+from yarrik.errors import Place, Trouble, Unfit, YarrikError, shown_path, suggestion
 from yarrik.model import Composition
 from yarrik.model.rules import check_name
 from yarrik.resolve import Node
@@ -69,7 +69,7 @@ class Edit:
     def __post_init__(self) -> None:
         try:
             check_name(self.recipe)
-        except ValueError as error:
+        except Unfit as error:
             raise YarrikError(Trouble("RECIPE-UNKNOWN", str(error), remedy="name a recipe: yarrik find WORD")) from error
 
     @property

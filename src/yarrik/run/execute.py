@@ -21,7 +21,7 @@ import filelock
 
 from yarrik.beneath import Folder, NotPlain, remove_folder
 from yarrik.cache import Claims, Cost, Holder, LastRun, Memory, MissingObject, Result, Store
-from yarrik.errors import Place, Trouble, YarrikError, printable
+from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError, printable
 from yarrik.host import debian_package, find_program
 from yarrik.plan import (
     FetchFile,
@@ -221,11 +221,14 @@ class Execution:
                 remedy="let the step's commands leave a folder or file there",
             )  # fmt: skip
             return self._failed(step, fingerprint, reason, started, YarrikError(trouble, "work"))
-        except (OSError, ValueError) as error:
-            file = getattr(error, "filename", None)
-            what = f"step `{step.name}` failed: {getattr(error, 'strerror', None) or error}"
+        except OSError as error:
+            what = f"step `{step.name}` failed: {error.strerror or error}"
             remedy = "check the disk's free space and your rights, then build again"
-            trouble = Trouble("STEP-FAILED", what, Place(Path(str(file)) if file else None), remedy=remedy)
+            trouble = Trouble("STEP-FAILED", what, Place(Path(str(error.filename)) if error.filename else None), remedy=remedy)
+            return self._failed(step, fingerprint, reason, started, YarrikError(trouble, "work"))
+        except (Damaged, Unfit) as error:
+            remedy = f"look at what goes into it: yarrik enter {step.subject}"
+            trouble = Trouble("STEP-FAILED", f"step `{step.name}` failed: {error}", remedy=remedy)
             return self._failed(step, fingerprint, reason, started, YarrikError(trouble, "work"))
         last = self._last.get(step.name)
         same = last is not None and dict(last.outputs) == dict(result.outputs)

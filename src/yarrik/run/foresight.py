@@ -14,7 +14,7 @@ from yarrik.cache import LastRun, MissingObject, Store
 from yarrik.devicetree import DeviceTree, blob_name, decode_blob
 from yarrik.devicetree.preprocess import uses_preprocessor
 from yarrik.devicetree.source import compile_source
-from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.errors import Damaged, Place, Trouble, YarrikError
 from yarrik.model import Composition
 from yarrik.plan import CompileDeviceTrees, ConfigureKernel, WriteDisks
 from yarrik.plan.assess import Assessment
@@ -73,7 +73,7 @@ class Foresight:
             try:
                 blobs = {entry.path: entry.content for entry in self.store.tree(outputs["blobs"]).files}
                 return decode_blob(self.store.get_bytes(blobs[blob_name(action.source)]))
-            except (MissingObject, KeyError, ValueError):
+            except (MissingObject, KeyError, Damaged):
                 return None
         source = one.step.places["source"] / action.source
         try:

@@ -9,7 +9,7 @@ import msgspec
 
 from yarrik.cache import Entry, Tree
 from yarrik.elf import ElfFacts
-from yarrik.errors import Collector, Trouble, nearest
+from yarrik.errors import Collector, Damaged, Trouble, nearest
 from yarrik.model import PackageRule
 from yarrik.plan import Split
 from yarrik.plan.reasons import shortened
@@ -110,7 +110,7 @@ def _package(
         if entry.kind == "file":
             try:
                 facts = facts_of(entry.content)
-            except ValueError:
+            except Damaged:
                 facts = None  # said when it was staged
             if facts is not None and facts.kind in ("program", "library"):
                 elf["/" + path] = facts

@@ -15,7 +15,7 @@ from yarrik.beneath import Folder, NotPlain
 from yarrik.cache import Entry, Store, Tree
 from yarrik.cache.tree import clashes
 from yarrik.elf import MAGIC, read_elf
-from yarrik.errors import Collector, Place, Trouble, YarrikError, suggestion
+from yarrik.errors import Collector, Damaged, Place, Trouble, YarrikError, suggestion
 from yarrik.objects import AR_MAGIC, foreign_in_archive, foreign_program
 from yarrik.plan import (
     Action,
@@ -491,7 +491,7 @@ def _(action: Stage, context: Context) -> dict[str, str]:
             continue
         try:
             facts = read_elf(path)
-        except ValueError as error:
+        except Damaged as error:
             context.notes.append(f"/{entry.path}: {error}")
             continue
         if facts is not None and facts.arch != action.arch:
