@@ -373,6 +373,8 @@ class _Reader:
         import concurrent.futures
         import multiprocessing
 
+        if multiprocessing.current_process().daemon:
+            return  # such a process may not have children
         workers = min(os.cpu_count() or 1, 8)
         pool = concurrent.futures.ProcessPoolExecutor(workers, multiprocessing.get_context("fork"))
         with pool:
