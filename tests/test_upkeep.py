@@ -11,6 +11,7 @@ from yarrik.cache import Entry, MissingObject, Result, Store, Tree, in_use
 from yarrik.cache.upkeep import amounts, prune, reach, verify, work_kept
 from yarrik.errors import YarrikError
 from yarrik.run import Session
+from yarrik.run.publishing import Publisher
 
 DAY = 86400
 
@@ -118,12 +119,12 @@ class DamageIsFound(WorkspaceTest):
     def test_a_disk_that_damages_everything_is_told_and_nothing_is_published(self) -> None:
         with (
             mock.patch.dict(os.environ, self.environment),
-            mock.patch.object(Session, "_publish", side_effect=MissingObject("0" * 64)),
+            mock.patch.object(Publisher, "publish", side_effect=MissingObject("0" * 64)),
         ):
             session = Session(self.root)
             self.addCleanup(session.close)
             with self.assertRaises(YarrikError) as caught:
-                session.build(session.compose())
+                session.builder.build(session.planner.planned(session.planner.compose()))
         self.assertEqual(caught.exception.troubles[0].code, "CACHE-DAMAGED")
         self.assertIn("YARRIK_CACHE", caught.exception.troubles[0].remedy)
 

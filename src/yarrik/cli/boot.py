@@ -77,8 +77,8 @@ def boot(
     lines += tuple(TalkLine(expect=text) for text in expect or ())
     with opened(workspace) as session:
         composition = composed(session, product, variants, settings)
-        outcome = boot_product(session.root, composition, lines, seconds, until_off, keep_disk, show=not json)
-    log = shown_path(session.root / "out" / composition.name / "boot.log")
+        outcome = boot_product(session.project.root, composition, lines, seconds, until_off, keep_disk, show=not json)
+    log = shown_path(session.project.out(composition.name) / "boot.log")
     ok = outcome.ending == "seen"
     if json:
         print_json(
@@ -89,7 +89,7 @@ def boot(
                 "missing": outcome.missing,
                 "seconds": round(outcome.seconds, 2),
                 "seen": [{"text": text, "seconds": round(when, 2)} for text, when in outcome.seen],
-                "log": str(session.root / "out" / composition.name / "boot.log"),
+                "log": str(session.project.out(composition.name) / "boot.log"),
             }
         )
         raise typer.Exit(0 if ok else 1)

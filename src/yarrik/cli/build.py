@@ -56,14 +56,14 @@ def build(
 ) -> None:
     """Builds a product: runs the steps that have to run, and writes images and manifests to out/PRODUCT."""
     from yarrik.cli.view import BuildView, EventLines, print_line, show_error
+    from yarrik.run import Choices
 
-    with opened(workspace, renew_lock, not no_sandbox, locked) as session:
-        session.offline = offline
-        session.clean_room = clean_room
+    choices = Choices(renew_lock, not no_sandbox, locked, offline, clean_room)
+    with opened(workspace, choices) as session:
         composition = composed(session, product, variants, settings)
         view = EventLines() if json else BuildView()
         try:
-            report = session.build(composition, jobs, keep_going, view, until)
+            report = session.builder.build(session.planner.planned(composition), jobs, keep_going, view, until)
         finally:
             view.close()
     if json:
@@ -118,7 +118,7 @@ def fetch(
         composition = composed(session, product, variants, settings)
         view = EventLines() if json else BuildView()
         try:
-            steps = session.fetch(composition, view)
+            steps = session.builder.fetch(session.planner.planned(composition), view)
         finally:
             view.close()
     if json:
@@ -251,7 +251,7 @@ def report_as_json(report: BuildReport) -> dict[str, object]:
 def _show_why(session: Session, composition: Composition, step: str, json: bool) -> None:
     from yarrik.cli.view import print_json, show_table, styled
 
-    one, rows, waits = session.why_runs(composition, step)
+    one, rows, waits = session.planner.why_runs(session.planner.planned(composition), step)
     if json:
         differences = [{"what": what, "before": before, "after": after} for what, before, after in rows]
         print_json({"ok": True, "product": composition.name, "step": step, "verdict": one.verdict, "reason": one.reason,
@@ -288,7 +288,7 @@ def plan(
         if why is not None:
             _show_why(session, composition, why, json)
             return
-        found = session.plan(composition)
+        found = session.planner.assess(session.planner.planned(composition))
     if json:
         print_json(
             {

@@ -39,9 +39,9 @@ def status(workspace: WorkspaceOption = None, json: JsonOption = False) -> None:
     products: dict[str, int] = {}
     try:
         with opened(workspace) as session:
-            for product, digests in session.memory.kept_outputs().items():
+            for product, digests in session.project.memory.kept_outputs().items():
                 products[product] = sum(reach(store, digests).values())
-            for cache in session.site.shared_cache:
+            for cache in session.project.site.shared_cache:
                 shared.append((cache.name, cache.at, _answer_of(session, cache.name)))
     except YarrikError:
         pass  # outside of a workspace there are no products
@@ -71,7 +71,7 @@ def _store(workspace: Path | None) -> Store:
 
     try:
         with opened(workspace) as session:
-            return session.store
+            return session.project.store
     except YarrikError:
         if workspace is not None:
             raise
@@ -82,7 +82,7 @@ def _answer_of(session: Session, name: str) -> str:
     """Whether a shared cache answers, and what this site does with it."""
     from yarrik.cache.places import Closed, Unreachable
 
-    shared = session.shared
+    shared = session.project.shared
     cache = next((one for one in shared.caches if one.name == name), None) if shared is not None else None
     if cache is None:
         return "not asked"
@@ -124,8 +124,9 @@ def push(
 
     view = ResolveView(quiet=json, words="sent {} of {} results")
     with opened(workspace) as session:
+        planned = session.planner.planned(composed(session, product, variants, settings))
         try:
-            sent, known, troubles = session.push(composed(session, product, variants, settings), view, replace)
+            sent, known, troubles = session.builder.push(planned, view, replace)
         finally:
             view.close()
     if json:
@@ -151,8 +152,9 @@ def pull(
 
     view = EventLines() if json else BuildView()
     with opened(workspace) as session:
+        planned = session.planner.planned(composed(session, product, variants, settings))
         try:
-            brought, kept, missing, troubles = session.pull(composed(session, product, variants, settings), view)
+            brought, kept, missing, troubles = session.builder.pull(planned, view)
         finally:
             view.close()
     if json:

@@ -40,10 +40,11 @@ def check(
             _check_all(session, variants, settings, json)
             return
         composition = composed(session, product, variants, settings)
-        graph = session.graph(composition)
-        session.check_programs(graph)
-        warnings = session.warnings(composition)
-        toolchains = sorted((side, toolchain.shown) for side, toolchain in session.toolchains.items())
+        planned = session.planner.planned(composition)
+        session.planner.check_programs(planned)
+        warnings = session.planner.warnings(planned)
+        graph = planned.graph
+        toolchains = sorted((side, toolchain.shown) for side, toolchain in planned.surroundings.toolchains.items())
     names = [str(node) for node in graph.order.nodes]
     if json:
         print_json(
@@ -84,14 +85,14 @@ def _check_all(session: Session, variants: list[str] | None, settings: list[str]
     collector, warnings = Collector(), Collector()
     results: list[tuple[str, str]] = []
     try:
-        session.workspace.check()
+        session.project.workspace.check()
     except YarrikError as error:
         collector.extend(error.troubles)
-    for name in sorted(session.workspace.shelved["product"]):
+    for name in sorted(session.project.workspace.shelved["product"]):
         try:
-            composition = composed(session, name, variants, settings)
-            session.check_programs(session.graph(composition))
-            found = [one for one in session.warnings(composition) if one.code != "DEFINITIONS-BROKEN"]
+            planned = session.planner.planned(composed(session, name, variants, settings))
+            session.planner.check_programs(planned)
+            found = [one for one in session.planner.warnings(planned) if one.code != "DEFINITIONS-BROKEN"]
         except YarrikError as error:
             collector.extend(error.troubles)
             results.append((name, "errors"))
@@ -103,6 +104,6 @@ def _check_all(session: Session, variants: list[str] | None, settings: list[str]
             {"ok": True, "products": [name for name, _ in results], "warnings": [one.as_json() for one in warnings.troubles]}
         )
     elif not json:
-        show_table([*results, ("definitions", str(sum(len(kind) for kind in session.workspace.shelved.values())))])
+        show_table([*results, ("definitions", str(sum(len(kind) for kind in session.project.workspace.shelved.values())))])
         show_warnings(warnings.troubles)
     collector.raise_if_any()

@@ -30,7 +30,7 @@ def demo(
     from yarrik.demo import DEMO_PRODUCTS, lay_out_demo
     from yarrik.errors import YarrikError, shown_path
     from yarrik.manifest import verify_out
-    from yarrik.run import silent
+    from yarrik.run import Choices, silent
 
     folder = folder.absolute()
     lay_out_demo(folder)
@@ -42,14 +42,14 @@ def demo(
     if not json:
         sys.stdout.write(f"workspace in {shown_path(folder)}: two shelves, {len(wanted)} product(s) to build\n")
     for name in wanted:
-        with opened(folder, use_sandbox=not no_sandbox) as session:
-            composition = session.compose(name)
+        with opened(folder, Choices(use_sandbox=not no_sandbox)) as session:
+            composition = session.planner.compose(name)
             if not json:
                 what = known[name].what if name in known else composition.product.value.summary
                 sys.stdout.write(f"\n{styled(name, 'bold')}: {what}\n")
             view = BuildView()
             try:
-                report = session.build(composition, listener=silent if json else view)
+                report = session.builder.build(session.planner.planned(composition), listener=silent if json else view)
             finally:
                 view.close()
         result = report_as_json(report)

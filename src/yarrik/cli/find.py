@@ -23,8 +23,8 @@ def find(
     from yarrik.model.finding import find, known_words
 
     with opened(workspace) as session:
-        found = find(session.workspace, word)
-        known = known_words(session.workspace)
+        found = find(session.project.workspace, word)
+        known = known_words(session.project.workspace)
     if not found:
         raise YarrikError(
             Trouble("NOT-FOUND", f"nothing here is called or described by `{word}`", remedy=suggestion(word, known, most=0))

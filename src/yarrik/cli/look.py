@@ -53,22 +53,22 @@ def log(
     with opened(workspace) as session:
         composition = composed(session, product, variants, settings)
         if last_failure:
-            step = session.last_failure(composition.name)
+            step = session.records.last_failure(composition.name)
         elif kind is None:
             raise YarrikError(Trouble("NAME-MISSING", "no step is named", remedy="yarrik log RECIPE, or --last-failure"))
         else:
             step = " ".join([kind, *subject] if subject else ["build", kind])
         if follow:
-            if step not in {one.name for one in session.graph(composition).steps}:
+            if step not in {one.name for one in session.planner.planned(composition).graph.steps}:
                 raise YarrikError(Trouble("STEP-UNKNOWN", f"`{composition.name}` has no step `{step}`",
                                           remedy="yarrik plan --all lists them"))  # fmt: skip
-            for piece in session.follow(composition.name, step):
+            for piece in session.records.follow(composition.name, step):
                 sys.stdout.write(piece)
                 sys.stdout.flush()
             return
-        text = session.log_of(composition.name, step)
+        text = session.records.log_of(composition.name, step)
     if text is None:
-        logs = log_path(session.folder, composition.name, step).parent
+        logs = log_path(session.project.folder, composition.name, step).parent
         known = sorted(file.stem for file in logs.glob("*.log")) if logs.is_dir() else []
         raise YarrikError(
             Trouble("LOG-MISSING", f"there is no log of a step `{step}` of `{composition.name}`", Place(logs),
@@ -112,7 +112,7 @@ def show(
         if graph or figure is not None:
             _show_graph(session, composed(session, product, variants, settings), form, figure, json)
         elif amendments:
-            _show_amendments(session.workspace, json)
+            _show_amendments(session.project.workspace, json)
         elif name is None:
             raise YarrikError(Trouble("NAME-MISSING", "nothing is named that could be shown",
                                       remedy="name a definition, or ask for --amendments or --graph"))  # fmt: skip
@@ -140,7 +140,7 @@ def _show_definitions(session: Session, name: str, key: str | None, composition:
     from yarrik.errors import Trouble, YarrikError, suggestion
     from yarrik.model.reading import values_with_origins
 
-    kinds = session.workspace.by_kind()
+    kinds = session.project.workspace.by_kind()
     found: list[tuple[str, Definition[Any], bool]] = []
     for kind, definitions in kinds.items():
         if name in definitions:
@@ -213,7 +213,7 @@ def _as_composed(session: Session, composition: Composition | None, kind: str, n
     from yarrik.resolve import Node
 
     try:
-        answer = session.answer(composition)
+        answer = session.planner.answer(composition)
     except YarrikError:
         return None
     return next((answer.recipe(node) for node in (Node(name, "board"), Node(name, "host")) if node in answer.versions), None)
@@ -271,11 +271,11 @@ def _conditions(session: Session, composition: Composition | None, kind: str, na
     now = composition.now if composition is not None else Circumstances()
     if composition is not None:
         with contextlib.suppress(YarrikError):
-            now = session.answer(composition).composition.now
+            now = session.planner.answer(composition).composition.now
     if kind == "recipe":
         now = now.of_recipe(name, (now.versions or {}).get(name))
-    for ancestor in reversed(session.workspace.ancestry(kind, name)):
-        document = session.workspace.shelved[kind][ancestor].document
+    for ancestor in reversed(session.project.workspace.ancestry(kind, name)):
+        document = session.project.workspace.shelved[kind][ancestor].document
         for index, when in enumerate(document.raw.get("when", ())):
             answer = holds(when, now)
             words = " and ".join(f"{key} {value}" for key, value in when.items() if key != "set")
@@ -324,7 +324,7 @@ def _show_graph(session: Session, composition: Composition, form: str, figure: P
     if figure is not None and figure.suffix not in (".png", ".svg", ".pdf"):
         raise YarrikError(Trouble("FORM-UNKNOWN", f"`{figure.name}` does not tell in which form to draw",
                                   remedy="let its name end in .png, .svg or .pdf"))  # fmt: skip
-    drawn = drawn_graph(session.answer(composition))
+    drawn = drawn_graph(session.planner.answer(composition))
     if figure is not None:
         figure_of(drawn, figure)
         sys.stdout.write(f"{shown_path(figure.absolute())}\n")

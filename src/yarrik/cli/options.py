@@ -12,7 +12,7 @@ import typer
 
 if TYPE_CHECKING:
     from yarrik.model import Composition, Workspace
-    from yarrik.run import Session
+    from yarrik.run import Choices, Session
 
 
 def _workspace_here() -> Workspace | None:
@@ -89,12 +89,12 @@ LockedOption = Annotated[bool, typer.Option("--locked", help="Fails when yarrik.
 
 
 @contextmanager
-def opened(folder: Path | None, renew_lock: bool = False, use_sandbox: bool = True, locked: bool = False) -> Iterator[Session]:
+def opened(folder: Path | None, choices: Choices | None = None) -> Iterator[Session]:
     """The session of a workspace, closed afterwards."""
     from yarrik.model import find_workspace
     from yarrik.run import Session
 
-    session = Session(find_workspace((folder or Path.cwd()).absolute()), renew_lock, use_sandbox, locked)
+    session = Session(find_workspace((folder or Path.cwd()).absolute()), choices)
     try:
         yield session
     except KeyboardInterrupt:
@@ -108,4 +108,4 @@ def composed(session: Session, product: str | None, variants: list[str] | None, 
     """The product with variants, the environment's settings and those of the command line."""
     from yarrik.model import Overrides
 
-    return session.compose(product, Overrides.of(variants or (), os.environ, settings or ()))
+    return session.planner.compose(product, Overrides.of(variants or (), os.environ, settings or ()))

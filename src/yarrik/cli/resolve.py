@@ -47,19 +47,18 @@ def resolve(
 ) -> None:  # fmt: skip
     """Finds versions, options and packages that satisfy everybody, and writes them to yarrik.lock."""
     from yarrik.cli.view import ResolveView, print_json, show_table, show_warnings, styled
+    from yarrik.run import Choices
 
-    with opened(workspace, locked=locked) as session:
-        session.patience, session.full_proof = patience, full
+    with opened(workspace, Choices(locked=locked, patience=patience, full_proof=full)) as session:
         composition = composed(session, product, variants, settings)
-        known = session.lock.products.get(composition.name)
+        known = session.project.lock.products.get(composition.name)
         view = ResolveView(quiet=json)
         try:
-            answer = session.answer(composition, None if update_all else _known_names(session, update or ()), view)
+            answer = session.planner.answer(composition, None if update_all else _known_names(session, update or ()), view)
         finally:
             view.close()
-        differences = session.hold(answer)
-        if session.lock.changed:
-            session.lock.write()
+        differences = session.planner.hold(answer)
+        session.project.write_lock()
         written = known is None or bool(differences)
     if json:
         print_json({"ok": True, "product": composition.name, **answer_as_json(answer),
@@ -95,12 +94,12 @@ def _known_names(session: object, names: list[str] | tuple[str, ...]) -> list[st
     from yarrik.run import Session
 
     assert isinstance(session, Session)
-    locked = {name for one in session.lock.products.values() for name in (*one.versions, *one.tools, *one.roles)}
-    known = locked | session.workspace.shelved["recipe"].keys()
+    locked = {name for one in session.project.lock.products.values() for name in (*one.versions, *one.tools, *one.roles)}
+    known = locked | session.project.workspace.shelved["recipe"].keys()
     for name in names:
         if name not in known:
             raise YarrikError(Trouble("NAME-UNKNOWN", f"`{name}` cannot be moved: no recipe is called so",
-                                      Place(session.lock.file),
+                                      Place(session.project.lock.file),
                                       remedy=suggestion(name, known)))  # fmt: skip
     return list(names)
 
@@ -130,7 +129,7 @@ def why(
 
     with opened(workspace) as session:
         composition = composed(session, product, variants, settings)
-        answer = session.answer(composition)
+        answer = session.planner.answer(composition)
         found = [
             thing
             for thing in answer.things()
@@ -148,7 +147,7 @@ def why(
         chains = {thing: answer.ways_to(thing) for thing in found}
         first = next((thing for thing in found if thing.kind == "package"), found[0])
         shown = chains[first] or next((ways for ways in chains.values() if ways), [])
-        built = _came_in(session.root / "out" / composition.name, name)
+        built = _came_in(session.project.out(composition.name), name)
         options = _options_told(answer, name)
     if json:
         ways = [
@@ -259,9 +258,9 @@ def why_not(
         raise YarrikError(Trouble("NEED-FORM", str(error), remedy="put it in quotes: yarrik why-not 'libplot >= 3'")) from None
     with opened(workspace) as session:
         composition = composed(session, product, variants, settings)
-        answer = session.answer(composition)
+        answer = session.planner.answer(composition)
         asked = [*(settings or ()), f'image.packages.add=["{name}"]']
-        other = session.answer(composed(session, product, variants, asked), moving=())
+        other = session.planner.answer(composed(session, product, variants, asked), moving=())
     new = sorted(set(other.packages) - set(answer.packages))
     changed = [(str(node), str(answer.versions[node]), str(version)) for node, version in other.versions.items()
                if node in answer.versions and answer.versions[node] != version]  # fmt: skip

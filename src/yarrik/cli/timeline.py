@@ -39,7 +39,7 @@ def timeline(
                                   remedy="let its name end in .png, .svg or .pdf"))  # fmt: skip
     with opened(workspace) as session:
         composition = composed(session, product, variants, settings)
-        spans = session.timeline(composition.name)
+        spans = session.records.timeline(composition.name)
     way = longest_way(spans)
     if figure is not None:
         timeline_figure(composition.name, spans, figure)

@@ -1,5 +1,6 @@
 """Running: the scheduler, the sandbox, what each action does, and a session that ties a workspace to a build."""
 
+from yarrik.run.building import BuildReport
 from yarrik.run.events import (
     Event,
     Listener,
@@ -14,12 +15,17 @@ from yarrik.run.events import (
     silent,
 )
 from yarrik.run.execute import StepReport
-from yarrik.run.session import BuildReport, Session, Span
+from yarrik.run.planning import Planned
+from yarrik.run.project import Choices
+from yarrik.run.records import Span
+from yarrik.run.session import Session
 
 __all__ = [
     "BuildReport",
+    "Choices",
     "Event",
     "Listener",
+    "Planned",
     "Progress",
     "Sending",
     "Session",

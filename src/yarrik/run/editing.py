@@ -21,7 +21,8 @@ from yarrik.model import Composition
 from yarrik.model.rules import check_name
 from yarrik.resolve import Node
 from yarrik.run.events import Listener, silent
-from yarrik.run.session import EDITS, Session
+from yarrik.run.project import EDITS
+from yarrik.run.session import Session
 from yarrik.sources import git
 
 #: Marks the commit that holds what is saved already; at first the sources as they were prepared.
@@ -74,7 +75,7 @@ class Edit:
 
     @property
     def folder(self) -> Path:
-        return self.session.root / EDITS / self.recipe
+        return self.session.project.root / EDITS / self.recipe
 
     @property
     def is_open(self) -> bool:
@@ -84,25 +85,27 @@ class Edit:
         """Lays the prepared sources out, on a branch of their own. False when that was done before. Raises YarrikError."""
         if self.is_open:
             return False
-        answer = self.session.answer(composition)
+        answer = self.session.planner.answer(composition)
         nodes = [node for node in (Node(self.recipe, "board"), Node(self.recipe, "host")) if node in answer.versions]
         if not nodes:
             known = {node.recipe for node in answer.versions}
-            elsewhere = self.recipe in self.session.workspace.shelved["recipe"]
+            elsewhere = self.recipe in self.session.project.workspace.shelved["recipe"]
             raise YarrikError(Trouble("RECIPE-UNKNOWN", f"`{composition.name}` has no recipe `{self.recipe}`",
                                       why="a shelf has it, for other products" if elsewhere else "",
                                       remedy=f"name one of these: yarrik edit {self.recipe} --product NAME" if elsewhere else
                                       suggestion(self.recipe, known)))  # fmt: skip
-        steps = {step.name: step for step in self.session.graph(composition).steps}
+        steps = {step.name: step for step in self.session.planner.planned(composition).graph.steps}
         build = steps.get(f"build {nodes[0]}")
         if build is None or "source" not in build.inputs:
             raise YarrikError(Trouble("EDIT-NO-SOURCES", f"`{self.recipe}` has no sources that could be edited",
                                       answer.recipe(nodes[0]).place("source"), remedy="edit the recipe itself"))  # fmt: skip
         step, output = build.inputs["source"]
-        tree = self.session.store.tree(self.session.run_up_to(composition, step, listener)[output])
+        tree = self.session.project.store.tree(
+            self.session.builder.run_up_to(self.session.planner.planned(composition), step, listener)[output]
+        )
         self.folder.parent.mkdir(exist_ok=True)
         with new_folder(self.folder) as fresh:
-            self.session.store.lay_out(tree, fresh, writable=True)
+            self.session.project.store.lay_out(tree, fresh, writable=True)
             ours = {f"GIT_{who}_{what}": value for who in ("AUTHOR", "COMMITTER") for what, value in _OURS.items()}
             _git(fresh, "init", "--quiet", "--initial-branch=edit")
             (fresh / ".git/info").mkdir(exist_ok=True)
@@ -138,8 +141,8 @@ class Edit:
         """Writes the commits as patches onto a shelf: into the recipe if it lies there, else into an amendment to it.
 
         Returns the files that were written. Raises YarrikError, and then nothing has changed."""
-        workspace = self.session.workspace
-        folders = {choice.name: self.session.root / choice.path for choice in workspace.settings.shelf}
+        workspace = self.session.project.workspace
+        folders = {choice.name: self.session.project.root / choice.path for choice in workspace.settings.shelf}
         if shelf not in folders:
             raise YarrikError(Trouble("SHELF-UNKNOWN", f"the workspace has no shelf `{shelf}`", Place(workspace.file),
                                       remedy=suggestion(shelf, folders)))  # fmt: skip
@@ -224,7 +227,7 @@ class Edit:
                         why="they would be lost", remedy=f"yarrik edit {self.recipe} --save SHELF; or --drop to lose them")
             )  # fmt: skip
         if unsaved.in_doubt and not drop:
-            top = self.session.folder / KEPT
+            top = self.session.project.folder / KEPT
             top.mkdir(parents=True, exist_ok=True)
             aside = next(place for number in itertools.count(1) if not (place := top / f"{self.recipe}-{number}").exists())
             self.folder.rename(aside)

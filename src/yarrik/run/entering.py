@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import shlex
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from yarrik.beneath import Folder, remove_folder
@@ -41,7 +41,8 @@ class Entered:
 
 def enter(session: Session, composition: Composition, name: str, fresh: bool = False, listener: Listener = silent) -> Entered:
     """Runs all that the step needs, and lays its folder out. Raises YarrikError."""
-    graph = session.graph(composition)
+    planned = session.planner.planned(composition)
+    graph = planned.graph
     steps = {step.name: step for step in graph.steps}
     if name not in steps:
         raise YarrikError(Trouble("STEP-UNKNOWN", f"`{composition.name}` has no step `{name}`", remedy=suggestion(name, steps)))
@@ -53,8 +54,8 @@ def enter(session: Session, composition: Composition, name: str, fresh: bool = F
                     why="it is Yarrik's own work", remedy=suggestion(f"build {step.subject}", able))
         )  # fmt: skip
     before = Graph(graph.product, graph.up_to(name).steps[:-1], graph.order, graph.programs)
-    outputs, sandbox = session.run_steps(before, listener)
-    work = session.folder / "enter" / log_path(session.folder, composition.name, name).stem
+    outputs, sandbox = session.builder.run_steps(replace(planned, graph=before), listener)
+    work = session.project.folder / "enter" / log_path(session.project.folder, composition.name, name).stem
     if work.exists() and fresh:
         remove_folder(work)
     again = work.exists()
@@ -64,7 +65,7 @@ def enter(session: Session, composition: Composition, name: str, fresh: bool = F
     with Folder.at(work) as below:
         if not again:
             inputs = {label: outputs[needed][output] for label, (needed, output) in step.inputs.items()}
-            lay_out_inputs(inputs, session.store, sandbox, below, step.action.writable)
+            lay_out_inputs(inputs, session.project.store, sandbox, below, step.action.writable)
             for file, text in step.action.files.items():
                 below.write(file, text.replace("{step}", sandbox.inside(work)).encode())
         below.write("step", _script(step.action, sandbox.inside(work)).encode(), 0o755)

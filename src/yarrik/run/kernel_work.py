@@ -37,8 +37,8 @@ class KernelWork:
 
     def __init__(self, session: Session, composition: Composition) -> None:
         self.session, self.composition = session, composition
-        self.folder = session.folder / "kernel" / composition.name
-        found = [step for step in session.graph(composition).steps if isinstance(step.action, ConfigureKernel)]
+        self.folder = session.project.folder / "kernel" / composition.name
+        found = [step for step in session.planner.planned(composition).graph.steps if isinstance(step.action, ConfigureKernel)]
         if not found:
             board = composition.board
             raise YarrikError(
@@ -63,8 +63,8 @@ class KernelWork:
             )  # fmt: skip
 
     def _lay_out(self) -> None:
-        outputs = self.session.run_up_to(self.composition, self.step.name)
-        store = self.session.store
+        outputs = self.session.builder.run_up_to(self.session.planner.planned(self.composition), self.step.name)
+        store = self.session.project.store
         mark = self.folder / "made-from"
         config = outputs["config"]
         if mark.is_file() and mark.read_text().strip() == config:
@@ -77,7 +77,7 @@ class KernelWork:
             )  # fmt: skip
         remove_folder(self.folder)
         source_step, source_output = self.step.inputs["source"]
-        source = self.session.run_up_to(self.composition, source_step)[source_output]
+        source = self.session.builder.run_up_to(self.session.planner.planned(self.composition), source_step)[source_output]
         # The kernel is configured out of its tree, so that one is only read: links instead of a gigabyte of copies.
         store.lay_out(store.tree(source), self.folder / "source", writable=False)
         store.lay_out(store.tree(config), self.folder / "build", writable=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from yarrik.beneath import Folder
 from yarrik.cache import MissingObject, Store, changed_paths
@@ -70,7 +70,8 @@ def prove(
 ) -> list[Proof]:
     """Builds what is not built, then runs every step again by itself: one job where there were several, in another folder, at
     another time. With `recipe`, only its own steps. Raises YarrikError when something does not build."""
-    graph = session.graph(composition)
+    planned = session.planner.planned(composition)
+    graph = planned.graph
     chosen = [step for step in graph.steps if not isinstance(step.action, _TAKING)
               and recipe in (None, step.subject, step.subject.removesuffix(" (host)"))]  # fmt: skip
     if not chosen:
@@ -80,10 +81,10 @@ def prove(
     if recipe is not None:
         wanted = {name for step in chosen for name in (one.name for one in graph.up_to(step.name).steps)}
         graph = Graph(graph.product, tuple(step for step in graph.steps if step.name in wanted), graph.order, graph.programs)
-    outputs, sandbox = session.run_steps(graph, listener)
+    outputs, sandbox = session.builder.run_steps(replace(planned, graph=graph), listener)
     found = []
-    folders = WorkFolders(session.folder / "work")
-    log_file = session.folder / "logs" / composition.name / "prove.log"
+    folders = WorkFolders(session.project.folder / "work")
+    log_file = session.project.folder / "logs" / composition.name / "prove.log"
     try:
         for number, step in enumerate(chosen):
             tell(step.name, number, len(chosen))
@@ -91,8 +92,10 @@ def prove(
             inputs = {label: outputs[needed][output] for label, (needed, output) in step.inputs.items()}
             log_file.parent.mkdir(parents=True, exist_ok=True)
             with folders.folder() as work, Folder.at(work) as below, log_file.open("wb") as log:
-                again = perform(step.action, Context(step, inputs, session.store, sandbox, work, below, log, jobs=1))
-            found.append(Proof(step, tuple(_variances(session.store, outputs[step.name], again)), time.monotonic() - started))
+                again = perform(step.action, Context(step, inputs, session.project.store, sandbox, work, below, log, jobs=1))
+            found.append(
+                Proof(step, tuple(_variances(session.project.store, outputs[step.name], again)), time.monotonic() - started)
+            )
     finally:
         folders.close()
     return found

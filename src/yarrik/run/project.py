@@ -1,0 +1,134 @@
+"""An opened workspace: its definitions, settings, lock, memory and caches. Each is read or made when it is first asked for."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass, field
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from yarrik.beneath import remove_folder
+from yarrik.cache import Memory, Store, default_root
+from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.model import Workspace, open_workspace
+from yarrik.model.definitions import Site
+from yarrik.model.site import load_site
+from yarrik.resolve import Lock, read_lock
+from yarrik.resolve.answer import PATIENCE
+from yarrik.run.execute import WorkFolders
+
+if TYPE_CHECKING:
+    from yarrik.cache.shared import Shared
+
+#: The workspace's folder with working trees of sources that are being edited.
+EDITS = "edits"
+
+
+@dataclass(frozen=True)
+class Choices:
+    """What a command was asked for, for all that it does: `patience` in seconds, the others as its options say."""
+
+    renew_lock: bool = False
+    use_sandbox: bool = True
+    locked: bool = False
+    offline: bool = False
+    clean_room: bool = False
+    patience: float = PATIENCE
+    full_proof: bool = False
+
+
+@dataclass
+class Project:
+    """The workspace in `root`. Closed with `close`."""
+
+    root: Path
+    choices: Choices = field(default_factory=Choices)
+
+    @property
+    def folder(self) -> Path:
+        """Where the workspace keeps what is its own: memory, logs, work folders."""
+        return self.root / ".yarrik"
+
+    def out(self, product: str) -> Path:
+        return self.root / "out" / product
+
+    @cached_property
+    def workspace(self) -> Workspace:
+        return open_workspace(self.root, self._memory_if_writable())
+
+    def _memory_if_writable(self) -> Memory | None:
+        """Reading definitions is quicker with a memory, and works without one."""
+        try:
+            return self.memory
+        except YarrikError:
+            return None
+
+    @cached_property
+    def site(self) -> Site:
+        return load_site(self.workspace)[0]
+
+    @property
+    def site_place(self) -> Place:
+        """Where shared caches are written down."""
+        return load_site(self.workspace)[1]
+
+    # What lasts longer than a command
+
+    @cached_property
+    def lock(self) -> Lock:
+        return read_lock(self.root)
+
+    def write_lock(self) -> None:
+        """Writes yarrik.lock if something in it has changed."""
+        if self.lock.changed:
+            self.lock.write()
+
+    @cached_property
+    def memory(self) -> Memory:
+        try:
+            return Memory(self.folder / "memory.sqlite")
+        except OSError as error:
+            raise YarrikError(
+                Trouble("WORKSPACE-UNWRITABLE", f"the workspace cannot be written: {error.strerror}", Place(self.folder),
+                        why="logs and the memory of what was built are kept there",
+                        remedy="make it writable, or copy the workspace to a folder of yours")
+            ) from error  # fmt: skip
+
+    @cached_property
+    def store(self) -> Store:
+        """The cache: the user's, the site's, or one of its own for a clean room."""
+        if self.choices.clean_room:
+            return Store(self._clean_cache)
+        named = Path(self.site.cache).expanduser() if self.site.cache and "YARRIK_CACHE" not in os.environ else default_root()
+        return Store(self.root / named)
+
+    @property
+    def _clean_cache(self) -> Path:
+        return self.folder / "clean-room"
+
+    def drop_clean_cache(self) -> None:
+        """Removes a clean room's cache, which nobody else uses."""
+        if self.choices.clean_room:
+            remove_folder(self._clean_cache)
+
+    @cached_property
+    def shared(self) -> Shared | None:
+        """The shared caches of the site, without those that a network leads to when there is to be none."""
+        if not self.site.shared_cache or self.choices.clean_room:
+            return None
+        from yarrik.run.joining import join
+
+        return join(self.site, self.site_place, self.store, self.choices.offline)
+
+    def prepare_folder(self) -> None:
+        """Makes the workspace's own folder, and clears away what killed builds left in it."""
+        self.folder.mkdir(exist_ok=True)
+        ignore = self.folder / ".gitignore"
+        if not ignore.exists():
+            ignore.write_text("*\n")
+        WorkFolders.clear_left_behind(self.folder / "work")
+
+    def close(self) -> None:
+        if "memory" in self.__dict__:
+            self.memory.close()

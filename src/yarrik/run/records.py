@@ -1,0 +1,134 @@
+"""What is known of builds afterwards: logs, the timeline, what failed last, what the tools and the bench board said."""
+
+from __future__ import annotations
+
+import codecs
+import fcntl
+import os
+import time
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import BinaryIO
+
+import msgspec
+
+from yarrik.boot.bench_files import Told
+from yarrik.cache import MissingObject
+from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.run.execute import StepReport, log_path
+from yarrik.run.project import Project
+from yarrik.run.warnings import ToolWarnings, warnings_in
+
+
+class Span(msgspec.Struct, frozen=True):
+    """When a step ran: seconds since the build began, seconds that it took, and what it needs."""
+
+    step: str
+    began: float
+    seconds: float
+    failed: bool
+    needs: tuple[str, ...]
+
+    @property
+    def ended(self) -> float:
+        return self.began + self.seconds
+
+
+@dataclass
+class Records:
+    """The records of a project's builds."""
+
+    project: Project
+
+    def keep_failure(self, product: str, step: str) -> None:
+        self.project.memory.learn(f"last failure {product}", step.encode())
+
+    def last_failure(self, product: str) -> str:
+        """The step that failed last. Raises YarrikError when none has."""
+        known = self.project.memory.fact(f"last failure {product}")
+        if known is None:
+            raise YarrikError(Trouble("LOG-MISSING", f"no step of `{product}` has failed here",
+                                      remedy="name a step: yarrik log RECIPE"))  # fmt: skip
+        return known.decode()
+
+    def keep_timeline(self, product: str, reports: Sequence[StepReport]) -> None:
+        """Keeps who ran when, if anything ran."""
+        spans = [Span(report.step.name, report.began, report.seconds, report.how == "failed", report.step.needs)
+                 for report in reports if report.how in ("ran", "failed")]  # fmt: skip
+        if spans:
+            spans.sort(key=lambda span: (span.began, span.step))
+            self.project.memory.learn(f"timeline {product}", msgspec.json.encode(spans))
+
+    def timeline(self, product: str) -> list[Span]:
+        """The steps of the last build in which any ran, in the order in which they began. Raises YarrikError."""
+        known = self.project.memory.fact(f"timeline {product}")
+        if known is None:
+            raise YarrikError(Trouble("TIMELINE-MISSING", f"nothing of `{product}` was built here", Place(self.project.folder),
+                                      remedy=f"yarrik build {product}"))  # fmt: skip
+        return msgspec.json.decode(known, type=list[Span])
+
+    def log_of(self, product: str, step: str) -> str | None:
+        """The log of a step's last run in this workspace, or of the run whose result was taken from the cache."""
+        file = log_path(self.project.folder, product, step)
+        last = self.project.memory.last_runs(product).get(step)
+        result = self.project.store.result(last.fingerprint) if last is not None else None
+        try:
+            if file.is_file():
+                return file.read_text(encoding="utf-8", errors="replace")
+            if result is not None and result.log:
+                return self.project.store.get_bytes(result.log).decode("utf-8", "replace")
+        except (OSError, MissingObject):
+            pass
+        return None
+
+    def follow(self, product: str, step: str, wait: float = 0.2) -> Iterator[str]:
+        """A step's log as it grows, until the step has ended; one that has not begun is waited for."""
+        file = log_path(self.project.folder, product, step)
+        while not file.is_file():
+            time.sleep(wait)
+        decoder = codecs.getincrementaldecoder("utf-8")("replace")
+        with file.open("rb") as log:
+            while True:
+                ended = _unlocked(log)  # asked first: what comes after the last look is read all the same
+                while data := log.read(1 << 16):
+                    yield decoder.decode(data)
+                if ended:
+                    return
+                time.sleep(wait)
+                if os.fstat(log.fileno()).st_size < log.tell():
+                    log.seek(0)  # another run of the step has begun
+
+    def tools_said(self, product: str, reports: Sequence[StepReport]) -> ToolWarnings:
+        """What the tools of the steps that ran warned of."""
+        texts = [(report.step.subject, log_path(self.project.folder, product, report.step.name))
+                 for report in reports if report.how == "ran"]  # fmt: skip
+        return warnings_in(texts)
+
+    def saved(self, product: str, reports: Sequence[StepReport]) -> float:
+        """The seconds that it would have taken to run what was kept, as far as this workspace knows."""
+        costs = self.project.memory.costs(product)
+        return sum(
+            report.seconds if report.how == "shared" else cost.seconds if (cost := costs.get(report.step.name)) else 0.0
+            for report in reports
+            if report.how in ("kept", "shared")
+        )
+
+    def story(self, reports: Sequence[StepReport]) -> tuple[Told, ...]:
+        """The bench board's story, when the disks of this build were tried."""
+        digest = next((report.outputs["story"] for report in reports if "story" in report.outputs), None)
+        if digest is None:
+            return ()
+        try:
+            return msgspec.json.decode(self.project.store.get_bytes(digest), type=tuple[Told, ...])
+        except (MissingObject, msgspec.DecodeError):
+            return ()
+
+
+def _unlocked(file: BinaryIO) -> bool:
+    """Whether nobody writes this log any more."""
+    try:
+        fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
+    except OSError:
+        return False
+    fcntl.flock(file, fcntl.LOCK_UN)
+    return True

@@ -1,0 +1,152 @@
+"""What planning needs to know of this machine: compilers, programs, sources, files, variables."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from yarrik.atomic import new_folder
+from yarrik.cache import Tree, read_tree
+from yarrik.cache.tree import plain_modes
+from yarrik.errors import Place, Trouble, YarrikError, found_nearby, suggestion
+from yarrik.host import Sight
+from yarrik.host.programs import NATIVE_COMPILERS
+from yarrik.model import Composition, Definition, Recipe
+from yarrik.run.host_view import View, names_of, remembered_sight, view_of, views_in
+from yarrik.run.project import EDITS, Project
+from yarrik.run.sandbox import THE_BOARDS, Sees
+from yarrik.sources import unpack_archive
+from yarrik.toolchain import Toolchain, probe
+
+
+@dataclass
+class HostSurroundings:
+    """Answers what planning a product asks, from this machine, and remembers what it found for running it."""
+
+    project: Project
+    composition: Composition
+    #: The compiler of each side that was asked for.
+    toolchains: dict[str, Toolchain] = field(default_factory=dict)
+    #: Source folders as they are now, by digest: they may not be in the store yet.
+    trees: dict[str, Tree] = field(default_factory=dict)
+    _sights: dict[tuple[str, tuple[str, ...]], Sight] = field(default_factory=dict)
+
+    def toolchain(self, side: str) -> Toolchain:
+        known = self.toolchains
+        if side not in known:
+            board = self.composition.board
+            if side == "host":
+                known[side] = probe("", self.project.memory, Place())
+            else:
+                wanted = None if board.value.arch == "host" else board.value.arch
+                known[side] = probe(
+                    board.value.toolchain.prefix,
+                    self.project.memory,
+                    board.place("toolchain", "prefix"),
+                    wanted,
+                    self._unpacked(),
+                    self._runs(),
+                )
+        return known[side]
+
+    def sight(self, side: str, programs: tuple[str, ...]) -> str:
+        self.toolchain(side)
+        if NATIVE_COMPILERS & set(programs):
+            self.toolchain("host")
+        return names_of(self._sight(side, programs))
+
+    def _runs(self) -> tuple[str, ...]:
+        """Programs of the host that the board's unpacked toolchain says it runs."""
+        name = self.composition.board.value.toolchain.recipe
+        return self.composition.recipe(name).value.build.programs if name else ()
+
+    def _unpacked(self) -> Path | None:
+        """The folder of the board's toolchain, if that comes as an archive: unpacked once for all workspaces."""
+        board = self.composition.board
+        name, place = board.value.toolchain.recipe, board.place("toolchain", "recipe")
+        if not name:
+            return None
+        known = self.project.workspace.shelved["recipe"]
+        if name not in known:
+            raise YarrikError(Trouble("RECIPE-UNKNOWN", f"no shelf carries the toolchain `{name}`", place,
+                                      remedy=suggestion(name, known)))  # fmt: skip
+        recipe = self.composition.recipe(name)
+        sources = recipe.value.source
+        if recipe.value.build.using != "toolchain" or len(sources) != 1 or not sources[0].host_file:
+            raise YarrikError(
+                Trouble("TOOLCHAIN-FORM", f"`{name}` is no toolchain", recipe.place("build", "using"),
+                        why="the board takes its compiler from it",
+                        remedy='write `using = "toolchain"` and one [[source]] with the archive as `host-file`')
+            )  # fmt: skip
+        archive, digest = self.host_file(recipe)
+        folder = self.project.store.root / "toolchains" / digest
+        if not folder.is_dir():
+            folder.parent.mkdir(parents=True, exist_ok=True)
+            with new_folder(folder, or_another=True) as fresh:
+                tree = unpack_archive(archive, archive.name, self.project.store)
+                self.project.store.lay_out(tree, fresh, writable=False)
+        return folder
+
+    def source_tree(self, folder: Path, suffixes: tuple[str, ...], place: Place) -> Tree:
+        if not folder.is_dir():
+            raise YarrikError(
+                Trouble("SOURCE-MISSING", f"there is no folder {folder.name} beside the definition", place,
+                        why="it is named as a source", remedy=found_nearby(folder, f"make {folder}, or correct the path"))
+            )  # fmt: skip
+        memory = self.project.memory
+        tree = plain_modes(read_tree(folder, lambda path, status: memory.digest_of(folder / path, status), suffixes))
+        self.trees[tree.digest] = tree
+        return tree
+
+    def variable(self, name: str) -> str | None:
+        return None if self.project.choices.clean_room else os.environ.get(name)
+
+    def edited(self, recipe: str) -> Path | None:
+        folder = self.project.root / EDITS / recipe
+        return folder if (folder / ".git").is_dir() else None
+
+    def file_digest(self, file: Path, place: Place, debian_package: str = "") -> str:
+        try:
+            return self.project.memory.digest_of(file)
+        except OSError as error:
+            otherwise = f"put it at {file}, or correct the name"
+            remedy = f"on Debian: apt-get install {debian_package}" if debian_package else found_nearby(file, otherwise)
+            raise YarrikError(
+                Trouble("SOURCE-MISSING", f"cannot read {file}: {error.strerror}", place, why="the definition names it",
+                        remedy=remedy)
+            ) from error  # fmt: skip
+
+    def host_file(self, recipe: Definition[Recipe]) -> tuple[Path, str]:
+        source, place = recipe.value.source[0], recipe.place("source")
+        file = Path(source.host_file.replace("{version}", recipe.value.version))
+        digest = self.file_digest(file, place, source.debian_package)
+        trouble = self.project.lock.check(recipe.name, str(file), digest, place, self.project.choices.renew_lock)
+        if trouble is not None:
+            raise YarrikError(trouble)
+        if source.sha256 and source.sha256 != digest:
+            raise YarrikError(
+                Trouble("SOURCE-DIGEST", f"{file} has SHA-256 {digest}, and the recipe asks for {source.sha256}",
+                        recipe.place("source", "0", "sha256"), why="it is not the file that the recipe was written for",
+                        remedy="provide the right file, or correct the digest")
+            )  # fmt: skip
+        return file, digest
+
+    # For running
+
+    def look(self, sees: Sees) -> View:
+        """What a step sees of this machine."""
+        side = (
+            "board"
+            if sees.toolchain == THE_BOARDS
+            else next((side for side, toolchain in self.toolchains.items() if toolchain.shown == sees.toolchain), "")
+        )
+        identity = " ".join(one.identity for _, one in sorted(self.toolchains.items()))
+        return view_of(self._sight(side, sees.programs), views_in(self.project.store), identity)
+
+    def _sight(self, side: str, programs: tuple[str, ...]) -> Sight:
+        key = (side, programs)
+        if key not in self._sights:
+            toolchain = self.toolchains.get(side)
+            self._sights[key] = remembered_sight(programs, toolchain, self.toolchains.get("host"), self.project.memory)
+        return self._sights[key]
