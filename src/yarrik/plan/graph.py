@@ -429,7 +429,7 @@ class _Planner:
     def _programs(self, recipe: Definition[Recipe]) -> tuple[str, ...]:
         """The host's programs that a recipe's commands see: those of its build system, and those that it names."""
         build = recipe.value.build
-        for program in PROGRAMS[build.using] if build.using in PROGRAMS and build.using != "make" else ():
+        for program in PROGRAMS.get(build.using, ()):
             self.programs.setdefault(program, (recipe.place("build", "using"), f"`{recipe.name}` is built with {build.using}"))
         for number, program in enumerate(build.programs):
             place = recipe.place("build", "programs", str(number))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import shutil
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -134,8 +133,6 @@ class Builder:
         notes = [f"{report.step.subject}: {note}" for report in reports for note in report.notes]
         if ran and sandbox.note:
             notes.append(sandbox.note)
-        if ran and shutil.which("make") is None:
-            notes.append("there is no make here; simple Makefiles are carried out by a stand-in: apt-get install make")
         edits = sorted(path.parent.name for path in (project.root / EDITS).glob("*/.git"))
         built = {step.subject.removesuffix(" (host)") for step in planned.graph.steps}
         notes += [f"{name} is built from {EDITS}/{name}, until `yarrik edit {name} --close`" for name in edits if name in built]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import fnmatch
-import shutil
 import time
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -36,7 +35,6 @@ from yarrik.plan import (
 )
 from yarrik.rootfs.merged_usr import placed_trees
 from yarrik.run.kernel_config import BUILT_IN_OPTIONS, base_problem, line_options, lost_options, options
-from yarrik.run.makefile import Makefile
 from yarrik.run.packages import encode_packages, split_packages
 from yarrik.run.sandbox import THE_BOARDS, OverBound, Sandbox, Sees
 from yarrik.sources import check_out, download, misfits
@@ -327,10 +325,7 @@ def _(action: RunCommands, context: Context) -> dict[str, str]:
         context.below.write(name, text.replace("{step}", context.sandbox.inside(context.work)).encode())
     run = _runner(context, action.environment, action.folder, action.writable)
     for command in action.commands:
-        if command[0] == "make" and action.folder == "{step}/source" and shutil.which("make") is None:
-            _make_by_ourselves(context, action, command, run)
-        else:
-            run(command)
+        run(command)
     with context.below.folder("stage") as stage:
         tree = context.store.snapshot(stage, move=True)
     deep = next((entry.path for entry in tree.entries if entry.path.count("/") >= DEEPEST), None)
@@ -348,39 +343,6 @@ def _(action: RunCommands, context: Context) -> dict[str, str]:
 def shortened_path(path: str, most: int = 60) -> str:
     """The beginning of a path, with `…` where it goes on."""
     return path if len(path) <= most else path[: most - 1] + "…"
-
-
-def _make_by_ourselves(
-    context: Context, action: RunCommands, command: tuple[str, ...], run: Callable[[tuple[str, ...]], None]
-) -> None:
-    """Carries a simple Makefile out where there is no make; `command` is how make would have been called."""
-    root = context.sandbox.inside(context.work)
-    words = [word for word in command[1:] if not word.startswith("-")]
-    given = dict(word.split("=", 1) for word in words if "=" in word)
-    counter = 0
-
-    def ask(text: str) -> str:
-        nonlocal counter
-        counter += 1
-        answer = f"home/answer-{counter}"
-        run(("sh", "-c", '"$@" > "$0"', f"{{step}}/{answer}", "sh", "-c", text))
-        return context.below.text(answer)
-
-    def line(text: str, may_fail: bool) -> None:
-        try:
-            run(("sh", "-e", "-c", text))
-        except CommandFailed:
-            if not may_fail:
-                raise
-
-    makefile = Makefile(
-        context.work / "source",
-        {key: value.replace("{step}", root) for key, value in given.items()},
-        {key: value.replace("{step}", root) for key, value in action.environment.items()},
-        line,
-        ask,
-    )
-    makefile.make([word for word in words if "=" not in word])
 
 
 def _lay_out_inputs(context: Context, writable: tuple[str, ...]) -> None:
