@@ -40,14 +40,10 @@ class WithoutMake(WorkspaceTest):
             'version = "1"\nlicence = "MIT"\n[[source]]\npath = "src"\n[build]\nusing = "make"\n',
         )
         self.write("w/s/images/i.toml", 'packages = ["init", "app"]\n')
+        words = ["unshare", "--user", "--map-root-user", "--mount", "sh", "-c", WITHOUT_MAKE, "sh"]
         done = subprocess.run(
-            [sys.executable, "-c", WITHOUT_MAKE],
-            cwd=self.root,
-            env=self.environment,
-            capture_output=True,
-            text=True,
-            check=False,
-        )
+            [*words, sys.executable, "-m", "yarrik", "build"], cwd=self.root, env=self.environment, capture_output=True, text=True,
+        )  # fmt: skip
         self.assertEqual(done.returncode, 2, done.stdout + done.stderr)
         self.assertIn("error HOST-TOOL-MISSING: the program `make` is not on this machine", done.stderr)
         self.assertIn("apt-get install make", done.stderr)

@@ -85,28 +85,34 @@ class SharedCache:
 
     def tried(self, work: Callable[[], T]) -> T:
         """Does `work`, a few times if need be. Raises Absent, Closed or Unreachable."""
-        for attempt in range(1, TRIES + 1):
+        import tenacity
+
+        def once() -> T:
             if self.off:
                 raise Unreachable(self.off)
-            try:
-                done = work()
-            except Unreachable as error:
-                if attempt == TRIES:
-                    self.failures += 1
-                    if self.failures >= GIVES_UP:
-                        self.off = str(error)
-                    raise
-                time.sleep(PAUSE * attempt)
-            except Closed as error:
+            return work()
+
+        tries = tenacity.Retrying(
+            retry=tenacity.retry_if_exception(lambda error: isinstance(error, Unreachable) and not self.off),
+            stop=tenacity.stop_after_attempt(TRIES),
+            wait=tenacity.wait_incrementing(PAUSE, PAUSE),
+            reraise=True,
+        )
+        try:
+            done = tries(once)
+        except Unreachable as error:
+            self.failures += 1
+            if self.failures >= GIVES_UP:
                 self.off = str(error)
-                raise
-            except Absent:
-                self.failures = 0
-                raise
-            else:
-                self.failures = 0
-                return done
-        raise AssertionError
+            raise
+        except Closed as error:
+            self.off = str(error)
+            raise
+        except Absent:
+            self.failures = 0
+            raise
+        self.failures = 0
+        return done
 
 
 class Shared:

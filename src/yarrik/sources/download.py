@@ -38,35 +38,37 @@ def download(
 
     Raises YarrikError with what each place answered."""
     import httpx
+    import tenacity
 
+    tries = tenacity.Retrying(
+        # What a server refuses, and redirects in a circle, come out the same when asked again.
+        retry=tenacity.retry_if_exception(
+            lambda error: (
+                isinstance(error, (httpx.HTTPError, OSError, TooSlow)) and not isinstance(error, httpx.TooManyRedirects)
+            )
+        ),
+        stop=tenacity.stop_after_attempt(TRIES),
+        reraise=True,
+    )
     part = store.root / "downloads" / f"{sha256}.part"
     store.make_folder(part.parent)
     answers: list[str] = []
     wrong = ""
     with client_for(httpx.Timeout(READ, connect=CONNECT), redirect_hosts) as client:
         for url in urls:
-            for attempt in range(TRIES):
-                try:
-                    _receive(client, url, part, say, tell)
-                except _Refused as error:
-                    answers.append(f"{_host(url)}: {error}")
-                    break
-                except httpx.TooManyRedirects as error:
-                    answers.append(f"{_host(url)}: {error}")
-                    break
-                except (httpx.HTTPError, OSError, TooSlow) as error:
-                    if attempt == TRIES - 1:
-                        answers.append(f"{_host(url)}: {str(error) or type(error).__name__}")
-                    continue
-                digest = file_digest(part)
-                if digest == sha256:
-                    store.put_file(part, move=True)
-                    part.unlink(missing_ok=True)
-                    return
-                part.unlink()
-                wrong = digest
-                answers.append(f"{_host(url)}: it has SHA-256 {digest}")
-                break
+            try:
+                tries(_receive, client, url, part, say, tell)
+            except (_Refused, httpx.HTTPError, OSError, TooSlow) as error:
+                answers.append(f"{_host(url)}: {str(error) or type(error).__name__}")
+                continue
+            digest = file_digest(part)
+            if digest == sha256:
+                store.put_file(part, move=True)
+                part.unlink(missing_ok=True)
+                return
+            part.unlink()
+            wrong = digest
+            answers.append(f"{_host(url)}: it has SHA-256 {digest}")
     if wrong:
         raise YarrikError(
             Trouble("SOURCE-DIGEST", f"what was downloaded has SHA-256 {wrong}, and the recipe asks for {sha256}", place,
