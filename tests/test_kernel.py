@@ -114,6 +114,13 @@ class KernelsAreConfiguredAndBuilt(PretendedKernel):
             board.write_text(re.sub(r'base = ".*"', f'base = "{base}"', board.read_text()))
             self.yarrik("check", at=self.root)
 
+    def test_a_kernel_without_modules_has_no_headers_and_that_is_told_before_it_is_built(self) -> None:
+        self.write("w/s/images/i.toml", 'packages = ["init", "kernel-headers"]\n')
+        said = self.yarrik("check", code=2, at=self.root)
+        self.assertIn("error RECIPE-UNKNOWN: no shelf carries a recipe or package `kernel-headers`", said)
+        self.write("w/s/boards/b.kcfg", "CONFIG_SERIAL=y\nCONFIG_GAUGE=y\nCONFIG_MODULES=y\n")
+        self.yarrik("check", at=self.root)
+
     def test_device_trees_of_the_kernel_s_own_sources_are_a_package(self) -> None:
         recipe = self.root / "s/recipes/kernel/recipe.toml"
         recipe.write_text(recipe.read_text() + 'device-trees = ["coast/pier.dtb"]\n')

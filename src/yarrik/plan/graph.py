@@ -33,15 +33,11 @@ from yarrik.plan.product import ProductSteps, kernel_form, line_in
 from yarrik.plan.steps import UNBOUND, Bounds, Step
 from yarrik.plan.surroundings import Surroundings
 from yarrik.resolve import Answer, Node, Order, Relation, build_order
+from yarrik.resolve.packages import KERNEL_BLOBS, KERNEL_HEADERS, package_rules, wants_modules
 from yarrik.sources import is_archive
 from yarrik.toolchain import Toolchain
 from yarrik.units import parse_size, parse_span
 from yarrik.versions import parse_requirement
-
-#: Where a kernel's build leaves what modules from outside need to know of it.
-KERNEL_HEADERS = "/usr/include/kernel"
-#: Where device tree blobs of its own sources are installed.
-KERNEL_BLOBS = "/usr/lib/device-trees"
 
 
 @dataclass(frozen=True)
@@ -227,7 +223,7 @@ class _Planner:
         options = self.answer.options_of(node)
         switches = recipe.value.options
         found = {}
-        for name, rule in (recipe.value.package or self._usual_packages(recipe)).items():
+        for name, rule in package_rules(recipe, self.composition).items():
             by_options = [option for option, switch in switches.items() if name in switch.packages]
             if by_options and not any(options.get(option) for option in by_options):
                 continue
@@ -241,21 +237,6 @@ class _Planner:
             return [self.answer.package_for(need)]
         group = self.composition.workspace.groups[need.removeprefix("@")].value
         return [package for text in group.packages for package in self._answered(parse_requirement(text).name)]
-
-    def _usual_packages(self, recipe: Definition[Recipe]) -> dict[str, PackageRule]:
-        """One package with everything; a kernel's has what the board needs, and others have what outside modules are built
-        against, and device tree blobs of the kernel's own sources."""
-        more = {}
-        if recipe.value.build.using == "kernel" and self._wants_modules():
-            summary = "what modules from outside are built against"
-            more[f"{recipe.name}-headers"] = PackageRule(files=(f"{KERNEL_HEADERS}/**",), summary=summary)
-        if recipe.value.build.device_trees:
-            summary = "device trees of the kernel's own sources"
-            more[f"{recipe.name}-device-trees"] = PackageRule(files=(f"{KERNEL_BLOBS}/**",), summary=summary)
-        if not more:
-            return {recipe.name: PackageRule(files=("**",))}
-        own = ("/boot/**", "/lib/**") if self._wants_modules() else ("/boot/**",)
-        return {recipe.name: PackageRule(files=own), **more}
 
     def _licences(self, node: Node, recipe: Definition[Recipe], source: tuple[str, str]) -> None:
         step = Step(
@@ -557,22 +538,11 @@ class _Planner:
         )
         return {"initramfs": (self._add(step).name, "tree")}
 
-    def _wants_modules(self) -> bool:
-        """Whether the kernel is configured with modules; the smallest bases have none unless a fragment asks for them.
-
-        `.config` has the last word when the kernel is built."""
-        board = self.composition.board
-        kernel = board.value.kernel
-        if kernel.base_file or kernel.base not in ("tinyconfig", "allnoconfig"):
-            return True
-        files = [path for name in kernel.fragments if (path := board.beside(name, "kernel", "fragments")).is_file()]
-        return any("CONFIG_MODULES=y" in file.read_text(encoding="utf-8", errors="replace") for file in files)
-
     def _module_commands(self, make: tuple[str, ...]) -> tuple[tuple[str, ...], ...]:
         """What builds and installs modules, and what recipes for outside modules need to know of the kernel.
 
         What belongs to them (modules.dep and its companions) is written when the root filesystem is put together."""
-        if not self._wants_modules():
+        if not wants_modules(self.composition):
             return ()
         guard = 'grep -q "^CONFIG_MODULES=y" .config || exit 0; '
         install = ("INSTALL_MOD_PATH={step}/stage", "INSTALL_MOD_STRIP=1", "DEPMOD=true")
@@ -587,7 +557,7 @@ class _Planner:
     def _module(self, node: Node, recipe: Definition[Recipe], source: tuple[str, str]) -> tuple[str, str]:
         """A module from outside of the kernel's tree, built against the board's kernel."""
         known = next((node for node in self.built if self.answer.recipe(node).value.build.using == "kernel"), None)
-        if known is None or self._kernel_sources is None or not self._wants_modules():
+        if known is None or self._kernel_sources is None or not wants_modules(self.composition):
             why = "no kernel is built from source" if known is None else "its configuration has no modules"
             raise YarrikError(
                 Trouble("KERNEL-NO-MODULES", f"`{recipe.name}` is a kernel module, and {why} for the board",

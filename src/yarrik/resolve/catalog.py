@@ -10,7 +10,8 @@ from pathlib import Path
 from typing import Any
 
 from yarrik.errors import Trouble, YarrikError
-from yarrik.model import Composition, Definition, PackageRule, Recipe, Shelved, Workspace
+from yarrik.model import Composition, Definition, Recipe, Shelved, Workspace
+from yarrik.resolve.packages import has_more_than_one, package_rules
 from yarrik.versions import Version
 
 #: Roles that only one package of an image may have.
@@ -34,16 +35,6 @@ def versions_of(recipe: Definition[Recipe]) -> list[Version]:
                         why="versions that only differ in zeros at the end are the same", remedy="take one of them out")
             )  # fmt: skip
     return found
-
-
-def package_rules(name: str, recipe: Recipe) -> Mapping[str, PackageRule]:
-    """The packages that a recipe yields: those that it lists, else one of its own name."""
-    if recipe.package:
-        return recipe.package
-    rules = {name: PackageRule(files=("**",))}
-    if recipe.build.using == "kernel":
-        rules |= {f"{name}-headers": PackageRule(), f"{name}-device-trees": PackageRule()}
-    return rules
 
 
 @dataclass
@@ -102,16 +93,20 @@ class Catalog:
                             if (package, name) not in answering.setdefault(word, []):
                                 answering[word].append((package, name))
             if not own:
-                own = dict.fromkeys(package_names(name, raw))
+                own = dict.fromkeys(self._usual_names(name, raw))
             for package in own:
                 packages.setdefault(package, []).append(name)
         return packages, answering
+
+    def _usual_names(self, name: str, raw: Mapping[str, Any]) -> Iterable[str]:
+        """The packages of a recipe that lists none."""
+        return package_rules(self.composition.recipe(name), self.composition) if has_more_than_one(raw) else (name,)
 
     @cached_property
     def _unreadable(self) -> dict[str, Shelved]:
         """Recipes with errors, by the names that they would answer to as far as their text tells."""
         broken = [one for one in self.workspace.shelved["recipe"].values() if one.faults]
-        return {name: one for one in broken for name in (*package_names(one.name, {}), *_names_in_text(one.file))}
+        return {name: one for one in broken for name in (one.name, *_names_in_text(one.file))}
 
     def _needs_whole(self, name: str) -> None:
         """Raises YarrikError with the errors of a recipe that may bring what is asked for."""
@@ -145,7 +140,7 @@ class Catalog:
     def main_package(self, recipe: str) -> str | None:
         """The package that a recipe's name means."""
         own = self.composition.recipe(recipe)
-        rules = package_rules(recipe, own.value)
+        rules = package_rules(own, self.composition)
         return recipe if recipe in rules else next(iter(rules), None)
 
     def known(self) -> set[str]:
@@ -166,8 +161,3 @@ def _names_in_text(file: Path) -> list[str]:
         return []
     given = (word for part in _GIVEN.findall(text) for word in re.findall(r"[\w.+-]+", part))
     return [*_TABLE.findall(text), *given]
-
-
-def package_names(name: str, raw: Mapping[str, Any]) -> Iterable[str]:
-    using = raw.get("build", {}).get("using")
-    return (name, f"{name}-headers", f"{name}-device-trees") if using == "kernel" else (name,)

@@ -12,8 +12,9 @@ from yarrik.errors import Place, suggestion
 from yarrik.model import Composition, Definition, PackageRule, Recipe
 from yarrik.model.conditions import option_words
 from yarrik.model.reading import Document, Raw
-from yarrik.resolve.catalog import EXCLUSIVE_ROLES, Catalog, package_rules
+from yarrik.resolve.catalog import EXCLUSIVE_ROLES, Catalog
 from yarrik.resolve.facts import Asker, Fact, Link, Missing, Relation, Side, Thing
+from yarrik.resolve.packages import package_rules
 from yarrik.resolve.solver import Clause, Term
 from yarrik.versions import Requirement, Version, parse_requirement, parse_wish
 
@@ -158,7 +159,7 @@ class Universe:
         return sorted(found, key=lambda one: one != locked)
 
     def rules(self, recipe: str, version: Version) -> Mapping[str, PackageRule]:
-        return package_rules(recipe, self.catalog.recipe(recipe, version).value)
+        return package_rules(self.catalog.recipe(recipe, version), self.composition)
 
     def option_default(self, thing: Thing) -> bool:
         recipe = self.composition.recipe(thing.name).value

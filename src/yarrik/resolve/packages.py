@@ -1,0 +1,52 @@
+"""Which packages a recipe yields: those that it lists, else what is usual for its build system. The one rule for it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from yarrik.model import Composition, Definition, PackageRule, Recipe
+
+#: Where a kernel's build leaves what modules from outside need to know of it.
+KERNEL_HEADERS = "/usr/include/kernel"
+#: Where device tree blobs of a kernel's own sources are installed.
+KERNEL_BLOBS = "/usr/lib/device-trees"
+
+
+def package_rules(recipe: Definition[Recipe], composition: Composition) -> Mapping[str, PackageRule]:
+    """The packages of a recipe with what they hold.
+
+    Usually one has everything. A kernel's has what the board needs; others have what outside modules are built against, and
+    device tree blobs of the kernel's own sources."""
+    if recipe.value.package:
+        return recipe.value.package
+    build = recipe.value.build
+    modules = build.using == "kernel" and wants_modules(composition)
+    more = {}
+    if modules:
+        summary = "what modules from outside are built against"
+        more[f"{recipe.name}-headers"] = PackageRule(files=(f"{KERNEL_HEADERS}/**",), summary=summary)
+    if build.device_trees:
+        summary = "device trees of the kernel's own sources"
+        more[f"{recipe.name}-device-trees"] = PackageRule(files=(f"{KERNEL_BLOBS}/**",), summary=summary)
+    if not more:
+        return {recipe.name: PackageRule(files=("**",))}
+    own = ("/boot/**", "/lib/**") if modules else ("/boot/**",)
+    return {recipe.name: PackageRule(files=own), **more}
+
+
+def has_more_than_one(raw: Mapping[str, object]) -> bool:
+    """Whether a recipe as written may usually yield more than a package of its own name."""
+    build = raw.get("build")
+    return isinstance(build, dict) and (build.get("using") == "kernel" or "device-trees" in build)
+
+
+def wants_modules(composition: Composition) -> bool:
+    """Whether the board's kernel is configured with modules; the smallest bases have none unless a fragment asks for them.
+
+    `.config` has the last word when the kernel is built."""
+    board = composition.board
+    kernel = board.value.kernel
+    if kernel.base_file or kernel.base not in ("tinyconfig", "allnoconfig"):
+        return True
+    files = [path for name in kernel.fragments if (path := board.beside(name, "kernel", "fragments")).is_file()]
+    return any("CONFIG_MODULES=y" in file.read_text(encoding="utf-8", errors="replace") for file in files)
