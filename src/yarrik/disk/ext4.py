@@ -17,14 +17,12 @@ from yarrik.disk.ext4_files import DIRECT, POINTERS
 from yarrik.disk.ext4_form import (
     BLOCK,
     EXTENT_MAGIC,
-    EXTENTS_FLAG,
     EXTRA_SIZE,
     FAST_LINK,
     FIRST_INODE,
     GROUP,
     GROUP_BLOCKS,
     HALF_MD4,
-    INDEX_FLAG,
     INODE,
     INODE_RECORD,
     INODE_ZEROED,
@@ -35,6 +33,7 @@ from yarrik.disk.ext4_form import (
     RESIZE_INODE,
     ROOT_INODE,
     SUPER,
+    InodeFlag,
     checksum,
     has_backup,
 )
@@ -227,12 +226,12 @@ class _Writer:
             table[f"{name}_more"] = more
         table["extra_size"] = EXTRA_SIZE
         if extents:
-            table["flags"] = numpy.where(_holds_blocks(nodes, sizes), EXTENTS_FLAG, 0)
+            table["flags"] = numpy.where(_holds_blocks(nodes, sizes), InodeFlag.EXTENTS, 0)
         table["block"] = self._fields(first, end)
         rows = bytearray(table.tobytes())
         for at, folder in plan.folders.items():
             if first <= at < end and folder.is_hashed:
-                _or_flags(rows, at - first, INDEX_FLAG)
+                _or_flags(rows, at - first, InodeFlag.INDEX)
         for at, node in enumerate(nodes):
             if node.attributes:
                 self._attributes(rows, first, at, node)
@@ -302,7 +301,7 @@ class _Writer:
         if plan.journal is not None:
             length = sum(count for _, _, count in plan.journal.pieces)
             taken = length + len(plan.journal.blocks)
-            parts.append((JOURNAL_INODE, length * BLOCK, taken, EXTENTS_FLAG, plan.journal.field))
+            parts.append((JOURNAL_INODE, length * BLOCK, taken, InodeFlag.EXTENTS, plan.journal.field))
         for number, size, taken, flags, field in parts:
             inode = INODE_RECORD.pack(
                 mode=MODES["file"] | 0o600,

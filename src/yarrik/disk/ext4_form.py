@@ -4,6 +4,7 @@ Documentation/filesystems/ext4 is the specification, and its chapters are named 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from enum import IntFlag
 
 import google_crc32c
 
@@ -19,9 +20,9 @@ JOURNAL_INODE = 8
 FIRST_INODE = 11
 FAST_LINK = 60
 MOST_NAME = 255
-EXTENTS_FLAG = 0x80000
-INDEX_FLAG = 0x1000
-INODE_ZEROED = 0x4
+INODE_ZEROED = 0x4  # EXT4_BG_INODE_ZEROED
+#: Length of an extent from which on it is not initialised: EXT_INIT_MAX_LEN.
+INITIALISED_MOST = 1 << 15
 #: What follows the first 128 bytes of an inode and is described below.
 EXTRA_SIZE = 32
 
@@ -34,6 +35,54 @@ MODES = {
     "fifo": 0x1000,
     "socket": 0xC000,
 }
+
+
+class InodeFlag(IntFlag):
+    """`i_flags` (chapter "Inode Table"); the standard's names are `EXT4_…_FL`."""
+
+    ENCRYPT = 0x800
+    INDEX = 0x1000
+    EXTENTS = 0x80000
+    INLINE_DATA = 0x10000000
+
+
+class Compatible(IntFlag):
+    """`s_feature_compat` (chapter "Super Block"): `COMPAT_…`."""
+
+    HAS_JOURNAL = 0x4
+    EXT_ATTR = 0x8
+    RESIZE_INODE = 0x10
+    DIR_INDEX = 0x20
+
+
+class Incompatible(IntFlag):
+    """`s_feature_incompat`: `INCOMPAT_…`. Who does not know one of those that are set must not read the filesystem."""
+
+    FILETYPE = 0x2
+    RECOVER = 0x4
+    META_BG = 0x10
+    EXTENTS = 0x40
+    WIDE = 0x80  # INCOMPAT_64BIT
+    MMP = 0x100
+    FLEX_BG = 0x200
+    EA_INODE = 0x400
+    CSUM_SEED = 0x2000
+    LARGEDIR = 0x4000
+    INLINE_DATA = 0x8000
+    CASEFOLD = 0x20000
+
+
+class ReadOnlyCompatible(IntFlag):
+    """`s_feature_ro_compat`: `RO_COMPAT_…`."""
+
+    SPARSE_SUPER = 0x1
+    LARGE_FILE = 0x2
+    HUGE_FILE = 0x8
+    DIR_NLINK = 0x20
+    EXTRA_ISIZE = 0x40
+    METADATA_CSUM = 0x400
+
+
 ENTRY_TYPES = {"file": 1, "folder": 2, "character": 3, "block": 4, "fifo": 5, "socket": 6, "link": 7}
 
 
@@ -54,10 +103,14 @@ class Form:
 
 EXT4 = Form(
     "ext4",
-    compatible=0x4 | 0x8 | 0x10 | 0x20,  # has_journal, ext_attr, resize_inode, dir_index
-    incompatible=0x2 | 0x40 | 0x80 | 0x200,  # filetype, extents, 64bit, flex_bg
-    # sparse_super, large_file, huge_file, dir_nlink, extra_isize, metadata_csum
-    read_only_compatible=0x1 | 0x2 | 0x8 | 0x20 | 0x40 | 0x400,
+    compatible=Compatible.HAS_JOURNAL | Compatible.EXT_ATTR | Compatible.RESIZE_INODE | Compatible.DIR_INDEX,
+    incompatible=Incompatible.FILETYPE | Incompatible.EXTENTS | Incompatible.WIDE | Incompatible.FLEX_BG,
+    read_only_compatible=ReadOnlyCompatible.SPARSE_SUPER
+    | ReadOnlyCompatible.LARGE_FILE
+    | ReadOnlyCompatible.HUGE_FILE
+    | ReadOnlyCompatible.DIR_NLINK
+    | ReadOnlyCompatible.EXTRA_ISIZE
+    | ReadOnlyCompatible.METADATA_CSUM,
     descriptor=64,
     extents=True,
     checksums=True,
@@ -66,9 +119,9 @@ EXT4 = Form(
 )
 EXT2 = Form(
     "ext2",
-    compatible=0x8 | 0x10,  # ext_attr, resize_inode
-    incompatible=0x2,  # filetype
-    read_only_compatible=0x1 | 0x2,  # sparse_super, large_file
+    compatible=Compatible.EXT_ATTR | Compatible.RESIZE_INODE,
+    incompatible=Incompatible.FILETYPE,
+    read_only_compatible=ReadOnlyCompatible.SPARSE_SUPER | ReadOnlyCompatible.LARGE_FILE,
     descriptor=32,
     extents=False,
     checksums=False,

@@ -12,28 +12,30 @@ from collections.abc import Iterator
 from typing import BinaryIO
 
 from yarrik.disk import ext4_attributes
-from yarrik.disk.ext4_form import FAST_LINK, GROUP, INODE_RECORD, ROOT_INODE, SUPER, has_backup
+from yarrik.disk.ext4_form import (
+    EXTENT,
+    EXTENT_HEADER,
+    EXTENT_INDEX,
+    EXTENT_MAGIC,
+    FAST_LINK,
+    GROUP,
+    INITIALISED_MOST,
+    INODE_RECORD,
+    MODES,
+    ROOT_INODE,
+    SUPER,
+    Incompatible,
+    InodeFlag,
+    has_backup,
+)
 from yarrik.disk.found import Found
 from yarrik.disk.records import Record, Value, number, raw_bytes
 from yarrik.disk.window import Window
 from yarrik.errors import Damaged
 
-_EXTENTS = 0x80000
-_INLINE = 0x10000000
-_ENCRYPTED = 0x800
-_64BIT = 0x80
-_META_BG = 0x10
-#: filetype, recover, meta_bg, extents, 64bit, mmp, flex_bg, ea_inode, csum_seed, largedir, inline_data, casefold
-_KNOWN = 0x2 | 0x4 | 0x10 | 0x40 | 0x80 | 0x100 | 0x200 | 0x400 | 0x2000 | 0x4000 | 0x8000 | 0x20000
-_KINDS = {
-    0x4000: "folder",
-    0x8000: "file",
-    0xA000: "link",
-    0x2000: "character",
-    0x6000: "block",
-    0x1000: "fifo",
-    0xC000: "socket",
-}
+#: Features that this reader knows.
+_KNOWN = Incompatible(sum(Incompatible))
+_KINDS = {mode: kind for kind, mode in MODES.items()}
 _GROUP_SHORT = Record(32, ("block_bitmap_lo", 0x0, "I"), ("inode_bitmap_lo", 0x4, "I"), ("inode_table_lo", 0x8, "I"))
 _SHORT_INODE = 128
 _ATTRIBUTES = ext4_attributes.MAGIC.to_bytes(4, "little")
@@ -65,7 +67,7 @@ class Ext4Reader:
         incompatible = number(fields, "incompatible")
         if incompatible & ~_KNOWN:
             raise Ext4Damaged(f"it uses features that this reader does not know ({incompatible & ~_KNOWN:#x})")
-        self._wide = bool(incompatible & _64BIT)
+        self._wide = bool(incompatible & Incompatible.WIDE)
         self.blocks = number(fields, "blocks_lo") | (number(fields, "blocks_hi") << 32 if self._wide else 0)
         self._first = number(fields, "first_data_block")
         self._per_group = number(fields, "blocks_per_group")
@@ -74,7 +76,7 @@ class Ext4Reader:
         revision = number(fields, "revision")
         self._inode_size = number(fields, "inode_size") if revision else _SHORT_INODE
         self._descriptor = max(32, number(fields, "descriptor_size")) if self._wide else 32
-        self._meta_bg = bool(incompatible & _META_BG)
+        self._meta_bg = bool(incompatible & Incompatible.META_BG)
         # Where the descriptors' first meta block group would begin (superblock field s_first_meta_bg).
         self._first_meta = number(fields, "first_meta_group")
         # With clusters of several blocks (bigalloc), a bitmap's bit stands for a whole cluster.
@@ -178,7 +180,7 @@ class Ext4Reader:
             raise Ext4Damaged(f"the link {path!r} leads to a path of {size} bytes")
         target = (
             raw_bytes(fields, "block")[:size]
-            if size < FAST_LINK and not number(fields, "flags") & (_EXTENTS | _INLINE)
+            if size < FAST_LINK and not number(fields, "flags") & (InodeFlag.EXTENTS | InodeFlag.INLINE_DATA)
             else b""
         )
         if not target and size:
@@ -192,29 +194,33 @@ class Ext4Reader:
     def _runs(self, fields: dict[str, Value], wanted: int) -> Iterator[tuple[int, int, int]]:
         """Runs of blocks: number in the file, block on the disk (0 for a hole), count; in order, up to `wanted` blocks."""
         block = raw_bytes(fields, "block")
-        if number(fields, "flags") & _EXTENTS:
+        if number(fields, "flags") & InodeFlag.EXTENTS:
             yield from self._extents(block, wanted, 5)
         else:
             yield from self._mapped(struct.unpack("<15I", block), wanted)
 
     def _extents(self, node: bytes, wanted: int, depth_left: int) -> Iterator[tuple[int, int, int]]:
         """Chapter "Extent Tree"."""
-        magic, count, _, depth = struct.unpack_from("<HHHH", node)
-        if magic != 0xF30A or depth > depth_left or 12 + count * 12 > len(node):
+        head = EXTENT_HEADER.unpack(node[: EXTENT_HEADER.size])
+        count, depth = number(head, "count"), number(head, "depth")
+        entries = node[EXTENT_HEADER.size :]
+        if number(head, "magic") != EXTENT_MAGIC or depth > depth_left or count * EXTENT.size > len(entries):
             raise Ext4Damaged("a file's extent tree is broken")
         for index in range(count):
-            entry = node[12 + index * 12 : 24 + index * 12]
+            entry = entries[index * EXTENT.size : (index + 1) * EXTENT.size]
             if depth:
-                _, low, high, _ = struct.unpack("<IIHH", entry)
-                yield from self._extents(self._blocks(low | high << 32), wanted, depth - 1)
+                below = EXTENT_INDEX.unpack(entry)
+                block = number(below, "block_lo") | number(below, "block_hi") << 32
+                yield from self._extents(self._blocks(block), wanted, depth - 1)
             else:
-                at, length, high, low = struct.unpack("<IHHI", entry)
-                unwritten = length > 32768
-                length -= 32768 if unwritten else 0
+                run = EXTENT.unpack(entry)
+                at, length = number(run, "at"), number(run, "length")
+                unwritten = length > INITIALISED_MOST
+                length -= INITIALISED_MOST if unwritten else 0
                 if at >= wanted:
                     return
                 length = min(length, wanted - at)
-                yield at, 0 if unwritten else low | high << 32, length
+                yield at, 0 if unwritten else number(run, "start_lo") | number(run, "start_hi") << 32, length
 
     def _mapped(self, pointers: tuple[int, ...], wanted: int) -> Iterator[tuple[int, int, int]]:
         """Chapter "Direct/Indirect Block Addressing": twelve blocks, then one, two and three levels of blocks of them."""
@@ -248,9 +254,9 @@ class Ext4Reader:
     def _data(self, fields: dict[str, Value], inode: bytes, size: int) -> Iterator[bytes]:
         """An inode's content; holes are zeros."""
         flags = number(fields, "flags")
-        if flags & _ENCRYPTED:
+        if flags & InodeFlag.ENCRYPT:
             raise Ext4Damaged("it is encrypted")
-        if flags & _INLINE:
+        if flags & InodeFlag.INLINE_DATA:
             data = self._inline(fields, inode, size)
             yield data
             # Some programs leave a file that is all hole marked so: the kernel reads zeros there.
@@ -314,7 +320,7 @@ class Ext4Reader:
         fields, inode = self._inode(found.handle)
         if found.size > self.blocks * self.block:
             raise Ext4Damaged(f"the folder {found.path!r} is larger than the filesystem")
-        inline = number(fields, "flags") & _INLINE
+        inline = number(fields, "flags") & InodeFlag.INLINE_DATA
         for part in self._data(fields, inode, found.size):
             step = len(part) if inline else self.block
             for at in range(0, len(part), step):
