@@ -10,8 +10,9 @@ from typing import Any
 
 from yarrik.model import Composition, Workspace, compose
 from yarrik.model.definitions import WorkspaceFile, WorkspaceTable
+from yarrik.model.kinds import SHAPES
 from yarrik.model.reading import Document
-from yarrik.model.workspace import SHAPES, Shelved
+from yarrik.model.workspace import Shelved
 from yarrik.resolve import Answer, Node
 from yarrik.versions import Version, parse_requirement
 

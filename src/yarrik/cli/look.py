@@ -140,7 +140,7 @@ def _show_definitions(session: Session, name: str, key: str | None, composition:
     from yarrik.errors import Trouble, YarrikError, suggestion
     from yarrik.model.reading import values_with_origins
 
-    kinds = session.project.workspace.by_kind()
+    kinds = session.project.workspace.by_kind
     found: list[tuple[str, Definition[Any], bool]] = []
     for kind, definitions in kinds.items():
         if name in definitions:
@@ -202,9 +202,11 @@ def _show_definitions(session: Session, name: str, key: str | None, composition:
 
 def _as_composed(session: Session, composition: Composition | None, kind: str, name: str) -> Definition[Any] | None:
     """The definition as the product has it, if it takes part in it."""
+    from yarrik.model.kinds import NAMED
+
     if composition is None:
         return None
-    if kind in ("board", "profile", "image", "product"):
+    if kind in NAMED or kind == "product":
         own: Definition[Any] = getattr(composition, kind)
         return own if own.name == name else None
     if kind != "recipe":

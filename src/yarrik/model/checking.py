@@ -12,23 +12,16 @@ import msgspec
 
 from yarrik.errors import Place, Trouble, Unfit, YarrikError, suggestion
 from yarrik.model.definitions import (
-    Board,
     Definable,
-    Image,
     OneOrMore,
     Part,
-    Product,
-    Profile,
-    Recipe,
 )
+from yarrik.model.kinds import SETTABLE
 from yarrik.model.positions import KeyPath
 from yarrik.model.reading import Document, dotted, line_of
 from yarrik.model.rules import Rule
 
 T = TypeVar("T", bound=Definable)
-
-#: The shapes that changes may speak of.
-PARTS: dict[str, type[Definable]] = {"board": Board, "profile": Profile, "image": Image, "product": Product, "recipe": Recipe}
 
 #: What can be done to a list instead of replacing it.
 OPERATIONS = ("add", "remove", "replace")
@@ -165,7 +158,7 @@ class _Check:
         inner, *marks = typing.get_args(shape)
         for mark in marks:
             if isinstance(mark, Part):
-                changed = PARTS.get(mark.of, self.own)
+                changed = SETTABLE.get(mark.of, self.own)
                 yield from self._table(value, changed, path, partial=True)
                 return
             if isinstance(mark, OneOrMore):

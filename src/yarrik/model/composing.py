@@ -28,6 +28,7 @@ from yarrik.model.definitions import (
     Variant,
     Versions,
 )
+from yarrik.model.kinds import NAMED, SETTABLE
 from yarrik.model.positions import KeyPath
 from yarrik.model.reading import Definition, Document, Origin, Raw, refuse_null
 from yarrik.model.soundness import VITAL, lost_settings, never_holding, too_late, value_at
@@ -36,7 +37,7 @@ from yarrik.model.workspace import Workspace
 from yarrik.versions import Version
 
 ENVIRONMENT_PREFIX = "YARRIK_SET_"
-_ROOTS = ("board", "profile", "image", "product", "recipe", "options", "versions")
+_ROOTS = (*SETTABLE, "options", "versions")
 
 
 class Wishes(Definable, frozen=True, kw_only=True):
@@ -196,7 +197,7 @@ def _compose(workspace: Workspace, product: str | None, overrides: Overrides) ->
     if own:
         found = workspace.definition("product", found.name, Product, Circumstances(), own)
     collector = Collector()
-    for key in ("board", "profile", "image"):
+    for key in NAMED:
         wanted, known = getattr(found.value, key), workspace.shelved[key]
         if wanted not in known:
             collector.add(
@@ -217,10 +218,12 @@ def _compose(workspace: Workspace, product: str | None, overrides: Overrides) ->
     warnings += [trouble for definition in definitions for trouble in _overwritten(definition.document, names)]
     composition = Composition(found, *definitions, workspace, now, tuple(changes), ())
     warnings += _overwritten(composition.wishes[1], names)
-    for kind, definition in (("board", composition.board), ("profile", composition.profile), ("image", composition.image)):
+    for kind in NAMED:
+        definition = getattr(composition, kind)
         warnings += never_holding(workspace, kind, definition.name)
     collector.extend(lost_settings(workspace, composition.board, now))
-    for kind, definition in (("board", composition.board), ("profile", composition.profile), ("image", composition.image)):
+    for kind in NAMED:
+        definition = getattr(composition, kind)
         collector.extend(too_late(workspace, kind, definition.name))
     collector.raise_if_any()
     return replace(composition, warnings=tuple(dict.fromkeys(warnings)))
@@ -273,7 +276,7 @@ def _definitions(
 ) -> tuple[Definition[Board], Definition[Profile], Definition[Image]]:
     collector = Collector()
     found: list[Any] = []
-    for kind, shape in (("board", Board), ("profile", Profile), ("image", Image)):
+    for kind, shape in NAMED.items():
         try:
             name = getattr(product.value, kind)
             found.append(workspace.definition(kind, name, shape, now, _parts(changes, "set", kind)))

@@ -10,10 +10,10 @@ from typing import Any
 
 import msgspec
 
-from yarrik.model.checking import PARTS, fields_of, key_of
+from yarrik.model.checking import fields_of, key_of
 from yarrik.model.definitions import Amendment, Definable, OneOrMore, Part, ShelfFile, WorkspaceFile
+from yarrik.model.kinds import SETTABLE, SHAPES
 from yarrik.model.rules import Rule
-from yarrik.model.workspace import SHAPES
 
 #: Every kind of file with its shape.
 FILES: dict[str, type[Definable]] = {"workspace": WorkspaceFile, "shelf": ShelfFile, **SHAPES, "local": SHAPES["variant"]}
@@ -86,8 +86,10 @@ class _Making:
         for mark in marks:
             if isinstance(mark, Part):
                 if mark.of == "target":
-                    return {"anyOf": [self.reference(shape, True) for kind, shape in PARTS.items() if kind != "product"]}
-                return self.reference(PARTS.get(mark.of, self.own if self.own is not Amendment else PARTS["recipe"]), True)
+                    return {"anyOf": [self.reference(shape, True) for kind, shape in SETTABLE.items() if kind != "product"]}
+                return self.reference(
+                    SETTABLE.get(mark.of, self.own if self.own is not Amendment else SETTABLE["recipe"]), True
+                )
             if isinstance(mark, OneOrMore):
                 return {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}, "minItems": 1}]}
             if isinstance(mark, msgspec.Meta):

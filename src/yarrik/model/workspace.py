@@ -15,22 +15,19 @@ import msgspec
 from yarrik import __version__
 from yarrik.cache import Memory
 from yarrik.errors import Collector, Place, Trouble, Unfit, YarrikError, suggestion
-from yarrik.model.checking import PARTS, convert, find_troubles, fits
+from yarrik.model.checking import convert, find_troubles, fits
 from yarrik.model.conditions import Circumstances, holds
 from yarrik.model.definitions import (
     Amendment,
-    Board,
     Definable,
     Group,
-    Image,
     Local,
     Product,
-    Profile,
     Recipe,
     ShelfFile,
-    Variant,
     WorkspaceFile,
 )
+from yarrik.model.kinds import AMENDABLE, EXTENDING, SHAPES, SHOWN
 from yarrik.model.reading import Definition, Document, Raw, read_document
 from yarrik.model.rules import check_name
 from yarrik.model.stacking import stack
@@ -41,14 +38,8 @@ T = TypeVar("T", bound=Definable)
 FILE = "yarrik.toml"
 LOCAL_FILE = "yarrik.local.toml"
 
-SHAPES: dict[str, type[Definable]] = {
-    "board": Board, "profile": Profile, "image": Image, "product": Product, "recipe": Recipe, "variant": Variant,
-    "group": Group, "amendment": Amendment,
-}  # fmt: skip
 #: So many files are worth starting further processes for.
 _MANY = 400
-#: Kinds whose definitions may extend another of the same kind.
-EXTENDING = ("board", "profile", "image")
 
 
 @dataclass(frozen=True)
@@ -129,34 +120,6 @@ class Workspace:
     def file(self) -> Path:
         return self.root / FILE
 
-    @cached_property
-    def boards(self) -> Resolved[Board]:
-        return self._all("board", Board)
-
-    @cached_property
-    def profiles(self) -> Resolved[Profile]:
-        return self._all("profile", Profile)
-
-    @cached_property
-    def images(self) -> Resolved[Image]:
-        return self._all("image", Image)
-
-    @cached_property
-    def products(self) -> Resolved[Product]:
-        return self._all("product", Product)
-
-    @cached_property
-    def recipes(self) -> Resolved[Recipe]:
-        return self._all("recipe", Recipe)
-
-    @cached_property
-    def variants(self) -> Resolved[Variant]:
-        return self._all("variant", Variant)
-
-    @cached_property
-    def groups(self) -> Resolved[Group]:
-        return self._all("group", Group)
-
     def readable(self, kind: str) -> Iterator[tuple[str, Shelved]]:
         """The definitions of a kind without those that have errors."""
         return ((name, shelved) for name, shelved in self.shelved[kind].items() if not shelved.faults)
@@ -176,17 +139,27 @@ class Workspace:
         for kind, name in [*named, *amended]:
             if not self.shelved[kind][name].faults:
                 try:
-                    _ = self.by_kind()[kind][name]
+                    _ = self.by_kind[kind][name]
                 except YarrikError as error:
                     collector.extend(error.troubles)
         collector.raise_if_any()
 
-    def by_kind(self) -> dict[str, Mapping[str, Definition[Any]]]:
-        """All definitions, by kind and name."""
-        return {
-            "board": self.boards, "profile": self.profiles, "image": self.images, "product": self.products,
-            "recipe": self.recipes, "variant": self.variants, "group": self.groups,
-        }  # fmt: skip
+    @cached_property
+    def by_kind(self) -> dict[str, Resolved[Any]]:
+        """All definitions as they are without a product, by kind and name."""
+        return {kind: self._all(kind, SHAPES[kind]) for kind in SHOWN}
+
+    @property
+    def products(self) -> Resolved[Product]:
+        return self.by_kind["product"]
+
+    @property
+    def recipes(self) -> Resolved[Recipe]:
+        return self.by_kind["recipe"]
+
+    @property
+    def groups(self) -> Resolved[Group]:
+        return self.by_kind["group"]
 
     def _all(self, kind: str, shape: type[T]) -> Resolved[T]:
         def resolve(name: str) -> Definition[T]:
@@ -392,14 +365,14 @@ class _Reader:
                 except YarrikError as error:
                     self.collector.extend(error.troubles)
                     continue
-                kinds = [kind for kind in ("recipe", "board", "profile", "image") if kind in document.raw]
+                kinds = [kind for kind in AMENDABLE if kind in document.raw]
                 if len(kinds) != 1:
                     self.collector.add(
                         Trouble("AMENDMENT-FORM", f"the amendment `{name}` has to name one definition that it changes",
                                 Place(document.file), remedy='write `recipe = "…"`, or `board`, `profile`, `image`')
                     )  # fmt: skip
                     continue
-                troubles = list(find_troubles(document, Amendment, own=PARTS[kinds[0]]))
+                troubles = list(find_troubles(document, Amendment, own=SHAPES[kinds[0]]))
                 self.collector.extend(troubles)
                 if not troubles:
                     found.append(AmendmentOnShelf(name, shelf, msgspec.convert(document.raw, Amendment), document))

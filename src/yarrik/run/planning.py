@@ -18,6 +18,7 @@ from yarrik.licences import licence_fault
 from yarrik.model import Composition, Overrides, compose
 from yarrik.model.checking import convert
 from yarrik.model.definitions import ShelfFile
+from yarrik.model.kinds import AMENDABLE
 from yarrik.model.reading import read_document
 from yarrik.model.soundness import never_holding
 from yarrik.plan import Assessment, Graph, all_differences, assess, parts_of, plan_product
@@ -202,7 +203,7 @@ class Planner:
         """What is likely wrong, with this product or with a condition of any definition. Raises YarrikError for what is
         certain to stop the build."""
         found = [*planned.answer.warnings]
-        for kind in ("board", "profile", "image", "recipe"):
+        for kind in AMENDABLE:
             for name, shelved in self.project.workspace.readable(kind):
                 if "when" in shelved.document.raw:
                     found += never_holding(self.project.workspace, kind, name)

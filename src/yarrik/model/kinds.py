@@ -1,0 +1,40 @@
+"""The kinds of definition, in one table: what a file of each holds, and what can be done with it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from yarrik.model.definitions import Amendment, Board, Definable, Group, Image, Product, Profile, Recipe, Variant
+
+
+@dataclass(frozen=True)
+class Kind:
+    """`extends`: may take over another of its kind. `amendable`: another shelf may change it. `settable`: a variant, the
+    command line or a condition may set its keys. `named`: a product names one."""
+
+    name: str
+    shape: type[Definable]
+    extends: bool = False
+    amendable: bool = False
+    settable: bool = False
+    named: bool = False
+
+
+KINDS = (
+    Kind("board", Board, extends=True, amendable=True, settable=True, named=True),
+    Kind("profile", Profile, extends=True, amendable=True, settable=True, named=True),
+    Kind("image", Image, extends=True, amendable=True, settable=True, named=True),
+    Kind("product", Product, settable=True),
+    Kind("recipe", Recipe, amendable=True, settable=True),
+    Kind("variant", Variant),
+    Kind("group", Group),
+    Kind("amendment", Amendment),
+)
+SHAPES: dict[str, type[Definable]] = {kind.name: kind.shape for kind in KINDS}
+EXTENDING = tuple(kind.name for kind in KINDS if kind.extends)
+AMENDABLE = tuple(kind.name for kind in KINDS if kind.amendable)
+SETTABLE: dict[str, type[Definable]] = {kind.name: kind.shape for kind in KINDS if kind.settable}
+#: What a product is put together of.
+NAMED: dict[str, type[Definable]] = {kind.name: kind.shape for kind in KINDS if kind.named}
+#: What can be shown by its name.
+SHOWN = tuple(kind.name for kind in KINDS if kind.name != "amendment")
