@@ -169,15 +169,14 @@ class Edit:
         text = self._with_patches(file, own.shelf == shelf)
         known = len(list(file.parent.glob("[0-9][0-9][0-9][0-9]-*.patch")))
         file.parent.mkdir(exist_ok=True)
-        with tempfile.TemporaryDirectory(dir=file.parent, prefix=".new-") as folder:
+        with tempfile.TemporaryDirectory(prefix="yarrik-patches-") as folder:
             _git(self.folder, "format-patch", "--quiet", "--no-signature", "--zero-commit", "--no-numbered",
                  f"--start-number={known + 1}", f"--output-directory={folder}", f"{SAVED}..HEAD")  # fmt: skip
-            made = sorted(Path(folder).iterdir())
-            document = text([patch.name for patch in made])
-            written = [file.parent / patch.name for patch in made]
-            for patch, target in zip(made, written, strict=True):
-                write_file(target, patch.read_bytes(), durable=True)
-            write_file(file, document.encode(), durable=True)
+            patches = {patch.name: patch.read_bytes() for patch in sorted(Path(folder).iterdir())}
+        written = [file.parent / name for name in patches]
+        for target, patch in zip(written, patches.values(), strict=True):
+            write_file(target, patch, durable=True)
+        write_file(file, text(list(patches)).encode(), durable=True)
         _git(self.folder, "tag", "--force", SAVED, "HEAD")
         return [*written, file]
 
