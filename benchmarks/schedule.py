@@ -1,6 +1,6 @@
 """How near the scheduler comes to the shortest time there can be: simulated builds of three graphs on 2 to 128 processors.
 
-No build can be shorter than its longest way, nor than the work of all recipes shared evenly and then the product's own steps,
+No build can be shorter than its critical path, nor than the work of all recipes shared evenly and then the product's own steps,
 which wait for all of them; the ratio is to the longer of the two. Durations are known, as after a first build; without them (in
 brackets) every step counts the same."""
 

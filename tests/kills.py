@@ -24,7 +24,7 @@ PRODUCT = "tide-office"
 
 
 def build(root: Path, cache: Path, events: int | None = None, moment: float = 0.0) -> tuple[int, int]:
-    """Builds; with `events`, everything is killed after so many events and `moment` seconds. Returns the exit code, negative when
+    """Builds; with `events`, everything is killed after this many events and `moment` seconds. Returns the exit code, negative when
     it was killed, and how many events there were."""
     environment = {**os.environ, "YARRIK_CACHE": str(cache), "NO_COLOR": "1"}
     words = [sys.executable, "-m", "yarrik", "build", PRODUCT, "--workspace", str(root), "--jobs", "2", "--json"]

@@ -200,7 +200,7 @@ def run(form: str, count: int) -> str:
         data = bytearray(FORMS[form](Path(folder)).read_bytes())
     sound = read_all(data)
     full = [at for at in range(0, len(data), 8) if any(data[at : at + 8])]
-    # What says where everything is stands at the beginning of most forms, and at the end of some.
+    # What says where everything is comes at the beginning of most forms, and at the end of some.
     edges = [at for at in full if at < 65536 or at > len(data) - 16384]
     refused, slowest = 0, 0.0
     signal.signal(signal.SIGALRM, _too_long)

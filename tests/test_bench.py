@@ -281,14 +281,14 @@ class MistakesPlantedIntoImages(ProgramTest):
     def test_loaders(self) -> None:
         loader = self.write("loader.bin", bytes(range(200)) * 50)
         there = BenchBoard(blobs=(KnownBlob("loader.bin", loader, 40 << 10),))
-        self.assertIn("BOOT-LOADER: the loader loader.bin does not stand at its offset 0xa000", self.story(there)[0])
+        self.assertIn("BOOT-LOADER: the loader loader.bin is not at its offset 0xa000", self.story(there)[0])
         with self.image.open("r+b") as disk:
             disk.seek(40 << 10)
             disk.write(loader.read_bytes())
         self.assertEqual(self.story(there)[0], "")
         tight = BenchBoard(blobs=(KnownBlob("loader.bin", loader, 40 << 10, 4096),))
         self.assertRegex(self.story(tight)[0], "BOOT-LOADER: .*its room is 4.0 KiB")
-        # The partition begins at 1 MiB, and what is there is what a loader across that border would have there.
+        # The partition begins at 1 MiB, and has there what a loader across that border would have.
         data = self.image.read_bytes()
         border = self.write("border.bin", data[(1 << 20) - 4096 : (1 << 20) + 4096])
         across = BenchBoard(blobs=(KnownBlob("border.bin", border, (1 << 20) - 4096),))

@@ -57,7 +57,7 @@ print(json.dumps(found))
 
 class InANamespace(WorkspaceTest):
     def in_namespace(self, script: str, *words: str | Path) -> str:
-        """Runs a Python script where it may mount things, whoever it is."""
+        """Runs a Python script where it may mount things, also without being root."""
         file = self.write("script.py", script)
         command = ["unshare", "--user", "--map-root-user", "--mount", sys.executable, str(file), *map(str, words)]
         done = subprocess.run(command, env=self.environment, capture_output=True, text=True, timeout=500)

@@ -27,7 +27,7 @@ class SourcesAreEdited(WorkspaceTest):
                               capture_output=True, text=True).stdout  # fmt: skip
 
     def note(self) -> str:
-        """What stands in the image after a build."""
+        """A file's text in the image after a build."""
         self.built += 1
         self.said = self.yarrik("build", at=self.root)
         there = self.folder / f"there-{self.built}"

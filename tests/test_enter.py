@@ -58,7 +58,7 @@ class StepsAreAtHand(WorkspaceTest):
         self.assertEqual(way[-1], max(ended, key=ended.get))
         for before, after in itertools.pairwise(way):
             self.assertLessEqual(ended[before], began[after] + 0.002)
-        self.assertRegex(self.yarrik("timeline", at=self.root), r"longest way: \d+ steps, ")
+        self.assertRegex(self.yarrik("timeline", at=self.root), r"critical path: \d+ steps?, ")
         for form, magic in (("png", b"\x89PNG"), ("svg", b"<?xml")):
             self.yarrik("timeline", "--figure", f"t.{form}", at=self.root)
             self.assertTrue((self.root / f"t.{form}").read_bytes().startswith(magic))

@@ -328,6 +328,29 @@ class TheLockHolds(ResolvingTest):
         self.assertRegex("\n".join(lines), r'(?m)^board = "gcc .*"$')
 
 
+class NamesAreGivenInOneWay(ResolvingTest):
+    def test_a_product_with_variants_and_without_its_own(self) -> None:
+        self.write("w/variants/one.toml", '[set.image]\nhostname = "one"\n')
+        self.write("w/variants/two.toml", '[set.image]\nmarker = "two"\n')
+        self.write("w/products/p.toml", 'board = "b"\nprofile = "p"\nimage = "i"\nvariants = ["one"]\n')
+        for words in (("p", "--with", "-one,two"), ("p+two~one",), ("--product", "p+two~one")):
+            self.assertEqual(self.yarrik_json("check", *words, at=self.root)["product"], "p+two~one")
+        self.assertEqual(self.yarrik_json("check", "p~one", at=self.root)["product"], "p~one")
+
+    def test_the_product_by_the_same_word_in_every_command(self) -> None:
+        self.write("w/products/q.toml", 'board = "b"\nprofile = "p"\nimage = "i"\n')
+        for words in (("check",), ("plan",), ("resolve",), ("why", "init"), ("show", "i"), ("show", "--graph")):
+            self.yarrik_json(*words, "--product", "q", at=self.root)
+
+    def test_a_key_as_it_is_set(self) -> None:
+        for words in (("show", "image.hostname"), ("show", "i", "hostname")):
+            found = self.yarrik_json(*words, "--set", "image.hostname=gull", "--product", "p", at=self.root)
+            self.assertEqual(found["image"]["hostname"]["value"], "gull")
+        self.assertEqual(
+            self.yarrik_json("show", "recipe.init.build.using", at=self.root)["recipe"]["build.using"]["value"], "plain"
+        )
+
+
 class ReasonsAreShown(ResolvingTest):
     def setUp(self) -> None:
         super().setUp()

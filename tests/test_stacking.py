@@ -175,7 +175,7 @@ class ProductsAreComposed(WorkspaceTest):
         self.write("w/variants/one.toml", 'summary = "x"\n')
         self.write("w/variants/two.toml", 'summary = "x"\n')
         self.write("w/products/p.toml", 'board = "b"\nprofile = "p"\nimage = "i"\nvariants = ["one"]\n')
-        self.assertEqual([self.composed(*words).name for words in ((), ("two",), ("-one",))], ["p", "p+two", "p-one"])
+        self.assertEqual([self.composed(*words).name for words in ((), ("two",), ("-one",))], ["p", "p+two", "p~one"])
         self.assertEqual(self.composed(product="p+two").now.variants, ("one", "two"))
 
     # Mistakes that are caught here

@@ -27,7 +27,7 @@ class StoresArePruned(FolderTest):
         os.utime(path, (time.time() - days * DAY,) * 2)
 
     def result(self, name: str, days: float, size: int = 100_000) -> tuple[str, str]:
-        """A result with a tree of an own and a shared file, last used so many days ago; its fingerprint and own digest."""
+        """A result with a tree of an own and a shared file, last used `days` days ago; its fingerprint and own digest."""
         own = self.store.put_bytes(name.encode() * (size // len(name)))
         entries = [Entry(path, "file", 0o644, 1, digest) for path, digest in (("own", own), ("shared", self.shared))]
         tree = self.store.put_tree(Tree.of(entries))

@@ -208,7 +208,7 @@ def holes(top: Path) -> None:
             file.write(b"mark")
     with (top / "empty-1-gib").open("wb") as file:
         file.truncate(1 << 30)
-    with (top / "comb").open("wb") as file:  # so many pieces that their tree has two levels
+    with (top / "comb").open("wb") as file:  # enough pieces for a tree of two levels
         for tooth in range(1500):
             file.seek(tooth * 200_000)
             file.write(b"tooth")

@@ -27,7 +27,7 @@ _PIECE = 3000
 #: Texts and tables that are read whole may be so large (bytes).
 LARGEST_TEXT = 64 << 20
 _FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC | os.O_NOFOLLOW
-# A FIFO without a writer must not block whoever reads it.
+# A FIFO without a writer must not block its reader.
 _READ = os.O_RDONLY | os.O_CLOEXEC | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY
 _CREATE = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC | os.O_NOFOLLOW
 
@@ -145,7 +145,7 @@ class Folder:
         return self._opened(path, _CREATE, mode)
 
     def write(self, path: str, data: bytes, mode: int = 0o644) -> None:
-        """Writes a file anew in place of what is there, which must not be a folder."""
+        """Writes a file in place of the one at `path`, which must not be a folder."""
         with self._parent(path) as (parent, name):
             with contextlib.suppress(FileNotFoundError):
                 os.unlink(name, dir_fd=parent)

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 _CHUNK = 1 << 20
 _GATHERED = 1 << 20
 _SHORT = 1 << 17
-#: So many writes may wait for the disk; each is a few megabytes.
+#: Writes that may wait for the disk; each is a few megabytes.
 WAITING = 3
 
 

@@ -44,6 +44,11 @@ def shown_size(count: int) -> str:
     raise AssertionError
 
 
+def counted(count: int, noun: str) -> str:
+    """`1 step`, `3 steps`."""
+    return f"{count} {noun}" if count == 1 else f"{count} {noun}s"
+
+
 def parse_span(text: str) -> float:
     """`text` (`90 s`, `20 min`, `8h`, `30d`, `4w`) in seconds. Raises ValueError with a sentence that can be shown."""
     match = _SPAN.match(text)
@@ -82,13 +87,13 @@ def check_partition_size(text: str) -> None:
 
 @dataclass(frozen=True)
 class Spare:
-    """Room beside the content: so many percent of it, and so many bytes."""
+    """Room beside the content: a percentage of it, and bytes."""
 
     percent: int = 0
     size: int = 0
 
     def of(self, content: int) -> int:
-        """The spare bytes for a content of so many bytes."""
+        """The spare bytes for a content of `content` bytes."""
         return content * self.percent // 100 + self.size
 
 

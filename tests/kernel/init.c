@@ -1,6 +1,6 @@
-/* The only program of a test machine: mounts what /plan asks for, tells of every file what the kernel sees of it, fills
+/* The only program of a test machine: mounts what /plan asks for, prints what the kernel sees of every file, fills
    and grows where asked, and switches the machine off. Lines of /plan: DEVICE TYPE ACTION [BLOCKS], of ACTION read, fill,
-   grow (to so many blocks, then fill) or swap; a DEVICE `-` is the root that the kernel unpacked. */
+   grow (to a number of blocks, then fill) or swap; a DEVICE `-` is the root that the kernel unpacked. */
 
 #define _GNU_SOURCE
 #include <dirent.h>

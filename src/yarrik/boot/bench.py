@@ -21,7 +21,7 @@ from yarrik.boot.seen import Filesystem
 from yarrik.devicetree import BlobDamaged, DeviceTree, apply_overlay, decode_blob, text_of
 from yarrik.disk.opening import FoundPartition, OpenedImage
 from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError, listed, suggestion
-from yarrik.units import shown_size
+from yarrik.units import counted, shown_size
 
 #: Filesystems and disks, and the options that a kernel needs built in to have its root there.
 _FILESYSTEM_OPTIONS = {"ext4": ("EXT4_FS",), "ext2": ("EXT4_FS", "EXT2_FS"), "squashfs": ("SQUASHFS",), "fat": ("VFAT_FS",)}
@@ -40,7 +40,8 @@ _PACKED = {
 
 def try_image(file: BinaryIO, image: OpenedImage, name: str, board: BenchBoard | None = None) -> BenchResult:
     """Tries an image; `file` are its bytes, already unpacked where it was compressed. Never raises for what is in it."""
-    bench = _Bench(file, image, name, board or BenchBoard())
+    known = board or BenchBoard()
+    bench = _Bench(file, image.named(known.partitions), name, known)
     try:
         bench.run()
     except Stop as stop:
@@ -118,7 +119,7 @@ class _Bench(BootFiles):
             if found != wanted:
                 self.stop(
                     "BOOT-LOADER",
-                    f"the loader {blob.name} does not stand at its offset {blob.offset:#x}",
+                    f"the loader {blob.name} is not at its offset {blob.offset:#x}",
                     "the processor's own boot code would find something else there",
                     "write the image anew",
                     "disk",
@@ -139,7 +140,7 @@ class _Bench(BootFiles):
                 ):
                     self.stop(
                         "BOOT-LOADER",
-                        f"the loader {blob.name} and the partition {part.name} share bytes",
+                        f"the loader {blob.name} and the {part.title} share bytes",
                         "one would destroy the other",
                         "move one of them",
                         "disk",
@@ -210,7 +211,7 @@ class _Bench(BootFiles):
             if started.overlays:
                 self.stop(
                     "BOOT-DEVICE-TREE",
-                    "overlays are named, and no device tree that they could be laid upon",
+                    "overlays are named, and no device tree that they could be applied to",
                     "bootloaders leave them out then",
                     "name the board's device tree",
                     "kernel.device-tree",
@@ -244,7 +245,7 @@ class _Bench(BootFiles):
         if not banks:
             self.warn(
                 "BOOT-MEMORY",
-                f"{started.device_tree_name} tells of no memory",
+                f"{started.device_tree_name} describes no memory",
                 "unless the bootloader fills it in, the kernel stops at once",
                 "add a memory node",
                 "kernel.device-tree",
@@ -252,7 +253,7 @@ class _Bench(BootFiles):
         memory = ", ".join(f"{shown_size(bank.size)} at {bank.start:#x}" for bank in banks) or "no memory told"
         self.tell("device tree", f"{started.device_tree_name}: {model}; {memory}")
         if started.overlays:
-            count = f"{len(started.overlays)} overlay{'s' if len(started.overlays) != 1 else ''}"
+            count = f"{counted(len(started.overlays), 'overlay')}"
             self.grant("device tree", f"that the bootloader lays {count} on", "not all do, or have an address for them")
         return tree
 
@@ -394,7 +395,7 @@ class _Bench(BootFiles):
         if reader is None:
             self.stop(
                 "BOOT-ROOT-MISSING",
-                f"root={wanted} is the partition {part.name}, which holds {part.problem}",
+                f"root={wanted} is the {part.title}, which holds {part.problem}",
                 "the kernel could not mount it",
                 'give that partition `holds = "root"`',
                 "boot.root",
@@ -410,12 +411,12 @@ class _Bench(BootFiles):
         if told and form not in {"ext2": ("ext2", "ext4"), "vfat": ("fat",)}.get(told, tuple(told.split(","))):
             self.stop(
                 "BOOT-ROOT-MISSING",
-                f"rootfstype={told}, and the partition {part.name} holds {form}",
+                f"rootfstype={told}, and the {part.title} holds {form}",
                 "the kernel would try nothing else, and panic",
                 "correct `rootfstype`",
                 "kernel.arguments",
             )
-        self.tell("root", f"{wanted}: partition {part.name}, {form}, {shown_size(part.size)}")
+        self.tell("root", f"{wanted}: {part.title}, {form}, {shown_size(part.size)}")
         if config is not None:
             self.check_built_in(config, form, wanted)
         else:
@@ -469,8 +470,8 @@ class _Bench(BootFiles):
                 )
             return found
         device = wanted.removeprefix("/dev/")
-        counted = r"(?:mmcblk#|nvme#n#|mtdblock#|nbd#|loop#)".replace("#", r"(?:0|[1-9]\d*)")
-        match = re.match(rf"(?:(?:sd|vd|xvd|hd)[a-z]|{counted}p)([1-9]\d{{0,5}})\Z", device)
+        numbers = r"(?:mmcblk#|nvme#n#|mtdblock#|nbd#|loop#)".replace("#", r"(?:0|[1-9]\d*)")
+        match = re.match(rf"(?:(?:sd|vd|xvd|hd)[a-z]|{numbers}p)([1-9]\d{{0,5}})\Z", device)
         if match is None:
             whole = re.match(r"(?:(?:sd|vd|xvd|hd)[a-z]+|mmcblk\d+|nvme\d+n\d+|mtdblock\d+)\Z", device)
             if whole and self.image.table == "none":
@@ -492,7 +493,7 @@ class _Bench(BootFiles):
                 "BOOT-ROOT-MISSING",
                 f"root={wanted}, and the image has no partition {match.group(1)}",
                 "the kernel would wait for it for ever",
-                f"the image has {len(parts)} partitions",
+                f"the image has {counted(len(parts), 'partition')}",
                 key_,
             )
         return found
@@ -517,7 +518,7 @@ class _Bench(BootFiles):
                 self.stop(
                     "BOOT-KERNEL-LACKS",
                     f"the kernel cannot reach its root: for {what}, {how}",
-                    "modules lie on the root filesystem that it would need them for, and there is no initramfs",
+                    "the driver is a module stored on the filesystem that it must mount, and there is no initramfs",
                     f"add CONFIG_{module or names[0]}=y to a fragment",
                     "kernel.recipe",
                 )

@@ -24,8 +24,10 @@ from yarrik.boot.methods import BUNDLE_FILES, read_addresses
 from yarrik.boot.seen import Filesystem
 from yarrik.boot.settings import read_settings
 from yarrik.devicetree import BlobDamaged, decode_blob
+from yarrik.disk.layout import image_name
 from yarrik.disk.opening import FoundPartition, OpenedImage
 from yarrik.errors import Damaged, Place, Trouble, listed, suggestion
+from yarrik.units import counted
 
 FILE_LIMIT = 256 << 20
 _SCRIPTS = ("/boot.scr.uimg", "/boot.scr", "/boot/boot.scr.uimg", "/boot/boot.scr")
@@ -34,7 +36,7 @@ _EFI = re.compile(r"/EFI/BOOT/BOOT(AA64|ARM|X64|RISCV64)\.EFI\Z", re.IGNORECASE)
 
 @dataclass(frozen=True)
 class KnownBlob:
-    """A loader's file that has to stand at an offset of the disk, with the room it has (0: as far as the next thing)."""
+    """A loader's file that belongs at an offset of the disk, with the room it has (0: up to whatever follows)."""
 
     name: str
     path: Path
@@ -56,6 +58,8 @@ class BenchBoard:
     arguments: tuple[str, ...] = ()
     #: The bootloader's own device tree, with the keys that it takes image trees by; empty when it is not known.
     control: bytes = b""
+    #: Names of the disk's partitions by number, for tables that hold none.
+    partitions: Mapping[int, str] = field(default_factory=dict)
     #: Where the files of a memory bundle go, by the names of a memory map's areas.
     bundle: Mapping[str, int] = field(default_factory=dict)
 
@@ -70,14 +74,14 @@ class _Boot(msgspec.Struct):
 
 
 class _About(msgspec.Struct):
-    """What of the manifest beside an image tells of its board."""
+    """The part of the manifest beside an image that describes its board."""
 
     boot: _Boot
 
 
 def board_beside(image: Path) -> BenchBoard:
-    """The board of an image, as far as what stands beside it tells: manifest, bootloader's device tree, memory bundle. What is
-    not of our form tells nothing."""
+    """The board of an image, as far as the files beside it describe it: manifest, bootloader's device tree, memory bundle.
+    Files of another form are ignored."""
     try:
         about = msgspec.json.decode(regular_file(image.parent / "packages.json"), type=_About).boot
     except (msgspec.DecodeError, UnicodeDecodeError, OSError):
@@ -87,7 +91,35 @@ def board_beside(image: Path) -> BenchBoard:
         control = regular_file(image.parent / "control.dtb")
     with contextlib.suppress(OSError, ValueError):
         bundle = bundle_places(regular_file(image.parent / "memory/addresses.txt").decode())
-    return BenchBoard(arch=about.kernel.arch, method=about.method, control=control, bundle=bundle)
+    names = names_beside(image)
+    return BenchBoard(arch=about.kernel.arch, method=about.method, control=control, partitions=names, bundle=bundle)
+
+
+class _Partition(msgspec.Struct):
+    name: str
+    number: int
+
+
+class _Disk(msgspec.Struct):
+    name: str
+    partitions: list[_Partition]
+
+
+class _Disks(msgspec.Struct):
+    product: str
+    disks: list[_Disk]
+
+
+def names_beside(image: Path) -> dict[int, str]:
+    """The names of an image's partitions by number, as the manifest beside it has them; none without one."""
+    try:
+        about = msgspec.json.decode(regular_file(image.parent / "packages.json"), type=_Disks)
+    except (msgspec.DecodeError, UnicodeDecodeError, OSError):
+        return {}
+    for disk in about.disks:
+        if image_name(about.product, disk.name, len(about.disks)) == image.name:
+            return {one.number: one.name for one in disk.partitions}
+    return {}
 
 
 def bundle_places(text: str) -> dict[str, int]:
@@ -149,7 +181,7 @@ class Started:
 
 
 class BootFiles:
-    """Reads boot files off an image, and tells of each stage. What cannot work raises Stop."""
+    """Reads boot files from an image, and reports each stage. Raises Stop for what cannot work."""
 
     def __init__(self, file: BinaryIO, image: OpenedImage, name: str, board: BenchBoard) -> None:
         self.file, self.image, self.name, self.board = file, image, name, board
@@ -376,7 +408,7 @@ class BootFiles:
                 "write it anew",
             )
         text = script.parts[0].decode("utf-8", "replace")
-        self.tell("boot script", f"{where}:{place}, {len(text.splitlines())} lines")
+        self.tell("boot script", f"{where}:{place}, {counted(len(text.splitlines()), 'line')}")
         loaded: dict[int, str] = {}
         line = ""
         overlays: list[tuple[str, bytes]] = []

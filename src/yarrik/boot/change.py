@@ -1,4 +1,4 @@
-"""Changes settings in a finished image or environment block, and all that is told of it beside it."""
+"""Changes settings in a finished image or environment block, and updates the files beside it."""
 
 from __future__ import annotations
 

@@ -13,7 +13,7 @@ _DRIVERS: dict[str, tuple[str, ...]] = {
     "ttyS": ("ns16550", "ns16550a", "ns16450", "ns8250", "ns16750", "ns16850"),
 }
 _PORT_NAMES = ("serial", "uart")
-#: Consoles that no device tree tells of: firmware's own, virtual screens, gadgets, the network.
+#: Consoles that no device tree describes: firmware's own, virtual screens, gadgets, the network.
 _ELSEWHERE = re.compile(r"(?:tty\d*|hvc\d+|ttyGS\d+|ttyUSB\d+|netcon\d*|null|uart.*|earlycon.*)\Z")
 _PORT = re.compile(r"(?P<driver>[A-Za-z]+?)(?P<number>\d{1,4})\Z")
 
@@ -21,7 +21,7 @@ _PORT = re.compile(r"(?P<driver>[A-Za-z]+?)(?P<number>\d{1,4})\Z")
 def console_problem(tree: DeviceTree, console: str) -> str | None:
     """What keeps `console` (`ttyAMA0,115200`) from being a console on a board with this device tree; None for nothing.
 
-    Names that no device tree tells of are let be. So is a name whose driver is not known here while an enabled port is not
+    Names that no device tree describes are accepted. So is a name whose driver is not known here while an enabled port is not
     known either: it may be that one."""
     name = console.partition(",")[0]
     if name.startswith("/dev/"):

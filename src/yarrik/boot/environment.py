@@ -21,7 +21,7 @@ class EnvironmentDamaged(Damaged):
 
 
 def parse_environment(text: str) -> dict[str, str]:
-    """Settings from `key=value` lines. `#` begins a comment line, a backslash at a line's end goes on with the next.
+    """Settings from `key=value` lines. `#` begins a comment line, a backslash at a line's end continues it on the next.
 
     Raises EnvironmentDamaged with the line's number."""
     found: dict[str, str] = {}

@@ -48,7 +48,7 @@ _ARM = Record(
 )
 _ARM_MAGIC = 0x016F2818
 _ARM_LITTLE = 0x04030201
-#: A kernel for 32-bit arm unpacks itself: it takes about so many times what its file does.
+#: A kernel for 32-bit arm unpacks itself: it takes about this many times the size of its file.
 _ARM_GROWS = 4
 _UNPACKED_HEAD = 4096
 _LOADED_HIGH = 1
@@ -111,7 +111,7 @@ def _plain(head: bytes, size: int) -> KernelFacts:
                 raise KernelUnfit("it is built for big-endian processors")
             told = number(fields, "end") - number(fields, "start")
             if told > size:
-                raise KernelUnfit(f"its header tells of {told} bytes, and it has {size}")
+                raise KernelUnfit(f"its header gives {told} bytes, and it has {size}")
             return KernelFacts("arm", "zImage", size * _ARM_GROWS)
     if len(head) >= _X86.size:
         fields = _X86.unpack(head)

@@ -183,7 +183,7 @@ class RootChecks:
                 self.warn(
                     "LINK-NOWHERE",
                     f"the link {path} leads to {found.target}, which is not in the image",
-                    "whoever follows it finds nothing",
+                    "following it leads nowhere",
                     "take the link out, or add the package that brings what it leads to",
                 )
 

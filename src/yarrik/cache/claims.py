@@ -1,7 +1,7 @@
 """Which step is built by whom: builds that share a cache do not do the same work twice.
 
 A claim on a fingerprint is a lock on one byte of the store's file `running`, at a place that the fingerprint gives: nothing is
-left behind, and the kernel releases it when its holder dies. Who holds it stands in the build's own file in `builds/`: the
+left behind, and the kernel releases it when its holder dies. Who holds it is written in the build's own file in `builds/`: the
 kernel does not tell who holds such a lock. That file is locked too, so files of builds that died are known and removed."""
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
 """Time limits for servers of others: a least rate and an end, however slowly they dribble.
 
-A pause limit alone lets a server send a byte a minute for days. So the reading is done by a thread of its own, and whoever
+A pause limit alone lets a server send a byte a minute for days. So the reading is done by a thread of its own, and the one who
 waits for its pieces gives up when too few have come; the thread ends by itself at its next piece or pause.
 """
 
@@ -15,7 +15,7 @@ from typing import TypeVar
 #: Bytes a second that have to come on average, once the first seconds are over.
 LEAST_RATE = 1024
 FIRST_SECONDS = 30.0
-#: So many pieces are read ahead.
+#: Pieces that are read ahead.
 _AHEAD = 8
 
 T = TypeVar("T")
@@ -43,7 +43,7 @@ def paced(chunks: Callable[[], Iterator[bytes]], first: float = FIRST_SECONDS, r
                 if given_up.is_set():
                     return
             tray.put(None)
-        except BaseException as error:  # handed on to whoever waits
+        except BaseException as error:  # passed on to the waiting thread
             if not given_up.is_set():
                 tray.put(error)
 
@@ -70,13 +70,13 @@ def paced(chunks: Callable[[], Iterator[bytes]], first: float = FIRST_SECONDS, r
 
 
 def within(seconds: float, work: Callable[[], T]) -> T:
-    """What `work` gives, if it takes no longer than so many seconds. Raises TooSlow, and what `work` raises."""
+    """What `work` returns, if it takes no longer than `seconds`. Raises TooSlow, and what `work` raises."""
     done: queue.Queue[tuple[T | None, BaseException | None]] = queue.Queue(1)
 
     def run() -> None:
         try:
             done.put((work(), None))
-        except BaseException as error:  # handed on to whoever waits
+        except BaseException as error:  # passed on to the waiting thread
             done.put((None, error))
 
     threading.Thread(target=run, name="within", daemon=True).start()

@@ -153,7 +153,7 @@ class HttpStorage:
         return within(self._most(size), put)
 
     def _most(self, size: int) -> float:
-        """Seconds that sending so many bytes may take, with the answer."""
+        """Seconds that sending `count` bytes may take, with the answer."""
         return max(FIRST_SECONDS, 3 * self._seconds) + size / LEAST_RATE
 
     @staticmethod
@@ -247,7 +247,7 @@ def is_network(at: str) -> bool:
 
 
 def storage_at(at: str, endpoint: str, seconds: float, place: Place, redirect_hosts: Collection[str] = ()) -> Storage:
-    """The place of this name, which is given so many seconds to answer. Raises YarrikError for one that cannot be."""
+    """The place of this name, which has `seconds` to answer. Raises YarrikError for one that cannot be."""
     scheme = urlsplit(at).scheme
     if scheme in ("http", "https"):
         return HttpStorage(at, seconds, redirect_hosts)

@@ -8,7 +8,7 @@ A shared cache holds plain files:
 - `bundles/ab/ab….zst`: all small files of a tree in one, one after the other in the tree's order, so that a tree of thousands
   takes one request. They are checked one by one as well.
 
-The result is written last, so whoever finds it finds the rest. Nothing that is wrong there can do more harm than time."""
+The result is written last, so a reader that finds it finds the rest. Nothing that is wrong there can do more harm than time."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ from yarrik.errors import Place, Trouble
 TRIES = 3
 #: Seconds before the next try, times the number of the last one.
 PAUSE = 0.5
-#: After so many failures in a row nobody asks again in this build: a lost network must not stretch it.
+#: After this many failures in a row the cache is not asked again in this build: a lost network must not stretch it.
 GIVES_UP = 3
 #: A file up to this size (bytes) travels in its tree's bundle.
 SMALL = 1 << 18
@@ -67,7 +67,7 @@ class _Signed(msgspec.Struct, frozen=True):
 
 
 class Refused(Exception):
-    """What is there must not be used; the message tells why."""
+    """What the cache has must not be used; the message says why."""
 
 
 @dataclass
@@ -152,7 +152,7 @@ class Shared:
                     self._to_replace.add((cache.name, fingerprint))
                 self._tell(cache, "refused", "CACHE-REFUSED",
                            f"the shared cache `{cache.name}` has a result that is refused: {error}",
-                           "it could be anything, so the step was run here",
+                           "its origin cannot be verified, so the step was run here",
                            "a colleague's key goes into `trusted-keys`; what is damaged is replaced by the next machine that "
                            "may write there: `yarrik cache push --replace` does it at once")  # fmt: skip
                 continue
@@ -308,7 +308,7 @@ class Shared:
         return False
 
     def send(self, cache: SharedCache, fingerprint: str, result: Result, replace: bool = False) -> bool:
-        """Sends a result with what it names, but for what is there already (unless that is to be replaced); whether it was
+        """Sends a result with what it names, except what the cache has already (unless that is to be replaced); whether it was
         not."""
         assert cache.key is not None
         name = _name("results", fingerprint)
@@ -389,7 +389,7 @@ class Shared:
                 self._tray.task_done()
 
     def _gone(self, cache: SharedCache, error: Exception) -> None:
-        self._tell(cache, "gone", "CACHE-UNREACHABLE", f"the shared cache `{cache.name}` is of no use right now: {error}",
+        self._tell(cache, "gone", "CACHE-UNREACHABLE", f"the shared cache `{cache.name}` is unreachable: {error}",
                    "its results would have saved work, and those of this build did not get there",
                    "nothing has to be done; once it is back, `yarrik cache push` sends what is missing")  # fmt: skip
 
@@ -427,7 +427,7 @@ def _joined(chunks: Iterator[bytes], most: int) -> bytes:
 
 
 def _most_packed(size: int) -> int:
-    """What so many bytes may take when they are compressed: a little more than they are (RFC 8878, section 3.1)."""
+    """The most that `count` bytes take when they are compressed: a little more than they are (RFC 8878, section 3.1)."""
     return size + (size >> 7) + 4096
 
 
@@ -455,7 +455,7 @@ class _Readable:
         self._chunks = chunks
 
     def read(self, size: int) -> bytes:
-        # A piece may be longer than was asked for: whoever reads takes it as it comes.
+        # A piece may be longer than was asked for: the reader takes it as it comes.
         return next(self._chunks, b"")
 
 

@@ -35,9 +35,9 @@ from yarrik.moving import copy_sparse
 
 #: All objects and checkouts carry this time (seconds since 1970), so that no build can see when it ran.
 STILL_TIME = 946684800
-#: After so many seconds nobody comes back for a file that was begun.
+#: After this many seconds nobody continues a file that was begun.
 LEFT_BEHIND = 86400
-#: Files up to this size (bytes) are read whole when they are taken in: what is there already is not written again.
+#: Files up to this size (bytes) are read whole when they are taken in: content that the store has is not written again.
 _SMALL = 1 << 20
 #: `struct flock` of the kernel's interface: type, whence, start, length, process (fcntl(2)).
 _FLOCK = struct.Struct("hhqqi4x")
@@ -195,7 +195,7 @@ class Store:
         return data
 
     def checked_path(self, digest: str) -> Path:
-        """Where an object lies that is as it was stored. Raises MissingObject."""
+        """Path of a verified object. Raises MissingObject."""
         return Path(self.checked(digest))
 
     def checked(self, digest: str, executable: bool = False) -> str:
@@ -205,7 +205,7 @@ class Store:
             status = os.stat(name)
         except (FileNotFoundError, NotADirectoryError) as error:
             raise MissingObject(digest) from error
-        # Whoever writes into an object gives it another time, by hand or through a link to it.
+        # Writing into an object gives it another time, be it by hand or through a link to it.
         if status.st_mtime != STILL_TIME or not stat.S_ISREG(status.st_mode):
             if not stat.S_ISREG(status.st_mode) or file_digest(name) != digest:
                 self.take_out(Path(name))

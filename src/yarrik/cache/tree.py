@@ -27,13 +27,13 @@ _KINDS: dict[bytes, Kind] = {letter: kind for kind, letter in _LETTERS.items()}
 _SIZE, _MODE = re.compile(rb"[0-9]{1,19}"), re.compile(rb"[0-7]{1,5}")
 _DIGEST = re.compile(r"[0-9a-f]{64}")
 CHUNK = 1 << 20
-#: From so many files on, several threads read, or write, at a time.
+#: From this many files on, several threads read, or write, at a time.
 MANY = 200
 READERS = 4
 
 
 class TreeDamaged(Damaged):
-    """A stored tree does not read as one; what is wrong stands in the message."""
+    """A stored tree does not read as one; the message says what is wrong."""
 
 
 @dataclass(frozen=True, slots=True)

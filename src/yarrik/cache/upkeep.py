@@ -16,7 +16,7 @@ from yarrik.cache.tree import file_digest
 from yarrik.errors import Place, Trouble, YarrikError
 
 KINDS = ("objects", "trees", "results", "toolchains", "tmp")
-#: What was written so many seconds ago may belong to a build that has not told of it yet.
+#: What is younger than this many seconds may belong to a build that has not recorded it yet.
 _YOUNG = 3600
 #: The folder of views of the machine that steps see, and seconds after which an unused one goes.
 VIEWS, _VIEWS_LAST = "host", 30 * 86400.0
@@ -67,7 +67,7 @@ def reach(store: Store, digests: Iterable[str]) -> Mapping[Path, int]:
 
 @contextlib.contextmanager
 def in_use(store: Store) -> Iterator[None]:
-    """Held by whoever builds: nothing is pruned meanwhile."""
+    """Held while a build runs: nothing is pruned meanwhile."""
     with _guard(store, fcntl.LOCK_SH):
         yield
 

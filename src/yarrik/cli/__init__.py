@@ -112,7 +112,7 @@ def main() -> NoReturn:
 
         show_error(error, as_json="--json" in sys.argv[1:])
         sys.exit(error.exit_code)
-    except BrokenPipeError:  # whoever read our output has seen enough
+    except BrokenPipeError:  # the reader of our output has closed it
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         sys.exit(128 + signal.SIGPIPE)
     except OSError as error:  # a full disk, a folder without rights: where no better word was found nearer to it

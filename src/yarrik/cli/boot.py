@@ -11,7 +11,16 @@ import typer
 from typer.core import TyperGroup
 
 from yarrik.cli import app
-from yarrik.cli.options import JsonOption, ProductArgument, SetOption, WithOption, WorkspaceOption, composed, opened
+from yarrik.cli.options import (
+    JsonOption,
+    ProductArgument,
+    ProductOption,
+    SetOption,
+    WithOption,
+    WorkspaceOption,
+    composed,
+    opened,
+)
 
 if TYPE_CHECKING:
     from yarrik.boot import BootOutcome, Talk
@@ -37,6 +46,7 @@ app.add_typer(group, name="boot")
 )
 def boot(
     product: ProductArgument = None,
+    named: ProductOption = None,
     expect: Annotated[
         list[str] | None,
         typer.Option(metavar="TEXT", help="Text that the console has to show, in this order, instead of the image's marker."),
@@ -49,7 +59,7 @@ def boot(
         bool, typer.Option("--until-off", help="Waits until the board powers off after the last text was seen.")
     ] = False,
     keep_disk: Annotated[
-        bool, typer.Option("--keep-disk", help="Goes on with the disk of the last boot instead of a fresh copy of the image.")
+        bool, typer.Option("--keep-disk", help="Keeps the disk of the last boot instead of a fresh copy of the image.")
     ] = False,
     bench: Annotated[
         Path | None,
@@ -76,7 +86,7 @@ def boot(
     lines = read_talk(talk) if talk is not None else ()
     lines += tuple(TalkLine(expect=text) for text in expect or ())
     with opened(workspace) as session:
-        composition = composed(session, product, variants, settings)
+        composition = composed(session, product or named, variants, settings)
         outcome = boot_product(session.project.root, composition, lines, seconds, until_off, keep_disk, show=not json)
     log = shown_path(session.project.out(composition.name) / "boot.log")
     ok = outcome.ending == "seen"

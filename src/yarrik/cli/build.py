@@ -12,6 +12,7 @@ from yarrik.cli.options import (
     JsonOption,
     LockedOption,
     ProductArgument,
+    ProductOption,
     SandboxOption,
     SetOption,
     WithOption,
@@ -19,6 +20,7 @@ from yarrik.cli.options import (
     composed,
     opened,
 )
+from yarrik.units import counted
 
 if TYPE_CHECKING:
     from yarrik.model import Composition
@@ -32,9 +34,10 @@ if TYPE_CHECKING:
 )
 def build(
     product: ProductArgument = None,
+    named: ProductOption = None,
     jobs: Annotated[int | None, typer.Option(min=1, help="Steps at a time, and jobs of each; as many as processors.")] = None,
     keep_going: Annotated[
-        bool, typer.Option("--keep-going", help="Goes on with all that does not need a failed step.")
+        bool, typer.Option("--keep-going", help="Continues with all steps that do not need a failed one.")
     ] = False,
     until: Annotated[
         str | None,
@@ -60,7 +63,7 @@ def build(
 
     choices = Choices(renew_lock, not no_sandbox, locked, offline, clean_room)
     with opened(workspace, choices) as session:
-        composition = composed(session, product, variants, settings)
+        composition = composed(session, product or named, variants, settings)
         view = EventLines() if json else BuildView()
         try:
             report = session.builder.build(session.planner.planned(composition), jobs, keep_going, view, until)
@@ -85,7 +88,10 @@ def build(
 )
 def fetch(
     product: ProductArgument = None,
-    digest: Annotated[str | None, typer.Option(metavar="URL", help="Tells the SHA-256 of what is there, for a recipe.")] = None,
+    named: ProductOption = None,
+    digest: Annotated[
+        str | None, typer.Option(metavar="URL", help="Prints the SHA-256 of the file at URL, for a recipe.")
+    ] = None,
     variants: WithOption = None,
     settings: SetOption = None,
     workspace: WorkspaceOption = None,
@@ -115,7 +121,7 @@ def fetch(
             sys.stdout.write(f'sha256 = "{value}"\n# {shown_size(size)}; make sure by other means that it is the right file\n')
         return
     with opened(workspace) as session:
-        composition = composed(session, product, variants, settings)
+        composition = composed(session, product or named, variants, settings)
         view = EventLines() if json else BuildView()
         try:
             steps = session.builder.fetch(session.planner.planned(composition), view)
@@ -124,7 +130,8 @@ def fetch(
     if json:
         print_line({"event": "end", "ok": True, "product": composition.name, "fetched": [step.subject for step in steps]})
         return
-    sys.stdout.write(f"{composition.name}: sources of {len(steps)} recipes are here; yarrik build --offline needs no network\n")
+    sources = f"sources of {counted(len(steps), 'recipe')} are here"
+    sys.stdout.write(f"{composition.name}: {sources}; yarrik build --offline needs no network\n")
 
 
 def show_report(report: BuildReport, hint: bool = True) -> None:
@@ -140,7 +147,7 @@ def show_report(report: BuildReport, hint: bool = True) -> None:
         failed = len(report.errors)
         show_notes(report.notes)
         _show_tool_warnings(report)
-        text = f"{failed} step{'s' if failed != 1 else ''} failed, {left} not reached; nothing was written to out/"
+        text = f"{counted(failed, 'step')} failed, {left} not reached; nothing was written to out/"
         sys.stdout.write(f"{styled(report.product, 'bold')}: {text}\n")
         return
     if not report.ran and not report.published:
@@ -173,9 +180,7 @@ def show_report(report: BuildReport, hint: bool = True) -> None:
 def _what_ran(report: BuildReport) -> str:
     count = {how: sum(step.how == how for step in report.steps) for how in ("kept", "shared")}
     same = sum(step.same for step in report.ran)
-    parts = [
-        f"{len(report.ran)} step{'' if len(report.ran) == 1 else 's'} ran" + (f" ({same} with the same result)" if same else "")
-    ]
+    parts = [f"{counted(len(report.ran), 'step')} ran" + (f" ({same} with the same result)" if same else "")]
     parts += [f"{count['shared']} came from a shared cache"] if count["shared"] else []
     return ", ".join([*parts, f"{count['kept']} kept"])
 
@@ -207,8 +212,8 @@ def _show_tool_warnings(report: BuildReport) -> None:
     found = report.warnings
     if not found.count:
         return
-    places = f"{found.count} warning{'s' if found.count != 1 else ''} of the tools"
-    recipes = f"{found.recipes} recipe{'s' if found.recipes != 1 else ''}"
+    places = f"{counted(found.count, 'warning')} of the tools"
+    recipes = f"{counted(found.recipes, 'recipe')}"
     tail = "; look at these:" if found.grave else " (none of a kind that usually hides a fault)"
     sys.stdout.write(f"{styled('note', 'yellow')}  {places}, in {recipes}{tail}\n")
     for one in found.grave:
@@ -270,6 +275,7 @@ def _show_why(session: Session, composition: Composition, step: str, json: bool)
 @app.command(epilog="Example: touch a source, then [bold]yarrik plan[/bold] names the file and all that waits for it.")
 def plan(
     product: ProductArgument = None,
+    named: ProductOption = None,
     every: Annotated[bool, typer.Option("--all", help="Lists kept steps too.")] = False,
     why: Annotated[
         str | None,
@@ -284,7 +290,7 @@ def plan(
     from yarrik.cli.view import print_json, show_table, styled
 
     with opened(workspace) as session:
-        composition = composed(session, product, variants, settings)
+        composition = composed(session, product or named, variants, settings)
         if why is not None:
             _show_why(session, composition, why, json)
             return
@@ -307,7 +313,8 @@ def plan(
     if counts["runs"] == 0 and counts["may run"] == 0:
         sys.stdout.write(f"{name}: nothing would run, all {counts['kept']} steps are kept\n")
     else:
-        sys.stdout.write(f"{name}: {counts['runs']} steps run, {counts['may run']} may run, {counts['kept']} are kept\n")
+        would = f"{counted(counts['runs'], 'step')} would run, {counts['may run']} may run"
+        sys.stdout.write(f"{name}: {would}, {counts['kept']} are kept\n")
     listed = [a for a in found if a.verdict == "runs" or (every and a.verdict == "kept")]
     show_table([(styled(a.verdict.ljust(7), "green" if a.verdict == "runs" else "dim"), a.step.name, a.reason) for a in listed])
     waiting: dict[str, list[Assessment]] = {}

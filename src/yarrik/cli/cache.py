@@ -9,7 +9,16 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from yarrik.cli import app
-from yarrik.cli.options import JsonOption, ProductArgument, SetOption, WithOption, WorkspaceOption, composed, opened
+from yarrik.cli.options import (
+    JsonOption,
+    ProductArgument,
+    ProductOption,
+    SetOption,
+    WithOption,
+    WorkspaceOption,
+    composed,
+    opened,
+)
 
 if TYPE_CHECKING:
     from yarrik.cache import Store
@@ -17,7 +26,7 @@ if TYPE_CHECKING:
 
 group = typer.Typer(
     no_args_is_help=True,
-    help="Looks after the cache of results: what it holds, removing what is not used, checking what is there.",
+    help="Manages the cache of results: shows its size, removes unused results, checks for damage.",
     epilog="Examples: [bold]yarrik cache status[/bold] · [bold]yarrik cache prune --keep 50GiB[/bold]",
     rich_markup_mode="rich",
 )
@@ -106,16 +115,19 @@ def new_key(
     if json:
         print_json({"ok": True, "file": str(file), "public": key.public})
         return
-    sys.stdout.write(f"{file} signs; keep it secret. Whoever shall take your results adds this line to their site.toml:\n")
+    sys.stdout.write(f"{file} signs; keep it secret. Others who take your results add this line to their site.toml:\n")
     sys.stdout.write(f'trusted-keys = ["{key.public}"]\n')
 
 
 @group.command("push", epilog="Example: [bold]yarrik cache push[/bold] after a build where the network was away.")
 def push(
     product: ProductArgument = None,
+    named: ProductOption = None,
     variants: WithOption = None,
     settings: SetOption = None,
-    replace: Annotated[bool, typer.Option("--replace", help="Sends what is there too, in place of damaged files.")] = False,
+    replace: Annotated[
+        bool, typer.Option("--replace", help="Sends results that the cache has already too, to replace damaged files.")
+    ] = False,
     workspace: WorkspaceOption = None,
     json: JsonOption = False,
 ) -> None:
@@ -124,7 +136,7 @@ def push(
 
     view = ResolveView(quiet=json, words="sent {} of {} results")
     with opened(workspace) as session:
-        planned = session.planner.planned(composed(session, product, variants, settings))
+        planned = session.planner.planned(composed(session, product or named, variants, settings))
         try:
             sent, known, troubles = session.builder.push(planned, view, replace)
         finally:
@@ -142,6 +154,7 @@ def push(
 )
 def pull(
     product: ProductArgument = None,
+    named: ProductOption = None,
     variants: WithOption = None,
     settings: SetOption = None,
     workspace: WorkspaceOption = None,
@@ -152,7 +165,7 @@ def pull(
 
     view = EventLines() if json else BuildView()
     with opened(workspace) as session:
-        planned = session.planner.planned(composed(session, product, variants, settings))
+        planned = session.planner.planned(composed(session, product or named, variants, settings))
         try:
             brought, kept, missing, troubles = session.builder.pull(planned, view)
         finally:
@@ -193,7 +206,7 @@ def prune(
 
     if keep is None and unused is None:
         raise YarrikError(
-            Trouble("USAGE", "nothing says what may go", remedy="yarrik cache prune --keep 50GiB, or --unused 30d")
+            Trouble("USAGE", "give --keep SIZE or --unused AGE", remedy="yarrik cache prune --keep 50GiB, or --unused 30d")
         )
     try:
         size = parse_size(keep) if keep is not None else None

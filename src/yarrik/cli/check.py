@@ -8,7 +8,17 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from yarrik.cli import app
-from yarrik.cli.options import JsonOption, ProductArgument, SetOption, WithOption, WorkspaceOption, composed, opened
+from yarrik.cli.options import (
+    JsonOption,
+    ProductArgument,
+    ProductOption,
+    SetOption,
+    WithOption,
+    WorkspaceOption,
+    composed,
+    opened,
+)
+from yarrik.units import counted
 
 if TYPE_CHECKING:
     from yarrik.run import Session
@@ -19,6 +29,7 @@ if TYPE_CHECKING:
 )
 def check(
     product: ProductArgument = None,
+    named: ProductOption = None,
     variants: WithOption = None,
     settings: SetOption = None,
     workspace: WorkspaceOption = None,
@@ -33,13 +44,13 @@ def check(
 
     with opened(workspace) as session:
         if everything:
-            if product:
+            if product or named:
                 raise YarrikError(
                     Trouble("CHECK-ALL", "--all checks every product, and one is named", remedy="leave one of them out")
                 )
             _check_all(session, variants, settings, json)
             return
-        composition = composed(session, product, variants, settings)
+        composition = composed(session, product or named, variants, settings)
         planned = session.planner.planned(composition)
         session.planner.check_programs(planned)
         warnings = session.planner.warnings(planned)
@@ -62,8 +73,8 @@ def check(
             }
         )
         return
-    counted = f"{len(warnings)} warning{'s' if len(warnings) != 1 else ''}" if warnings else "no trouble found"
-    sys.stdout.write(f"{styled(composition.name, 'bold')}: {counted}\n")
+    summary = counted(len(warnings), "warning") if warnings else "no trouble found"
+    sys.stdout.write(f"{styled(composition.name, 'bold')}: {summary}\n")
     rows = [
         ("board", composition.board.name),
         ("profile", composition.profile.name),
@@ -98,7 +109,7 @@ def _check_all(session: Session, variants: list[str] | None, settings: list[str]
             results.append((name, "errors"))
             continue
         warnings.extend(found)
-        results.append((name, f"{len(found)} warning{'s' if len(found) != 1 else ''}" if found else "no trouble found"))
+        results.append((name, counted(len(found), "warning") if found else "no trouble found"))
     if json and not collector.troubles:
         print_json(
             {"ok": True, "products": [name for name, _ in results], "warnings": [one.as_json() for one in warnings.troubles]}

@@ -11,6 +11,7 @@ import typer
 
 from yarrik.cli import app
 from yarrik.cli.options import JsonOption, SandboxOption
+from yarrik.units import counted
 
 
 @app.command(epilog="Example: [bold]yarrik demo[/bold], then [bold]cd yarrik-demo[/bold] and change something.")
@@ -40,7 +41,7 @@ def demo(
     results: list[dict[str, object]] = []
     failed = False
     if not json:
-        sys.stdout.write(f"workspace in {shown_path(folder)}: two shelves, {len(wanted)} product(s) to build\n")
+        sys.stdout.write(f"workspace in {shown_path(folder)}: two shelves, {counted(len(wanted), 'product')} to build\n")
     for name in wanted:
         with opened(folder, Choices(use_sandbox=not no_sandbox)) as session:
             composition = session.planner.compose(name)

@@ -10,6 +10,7 @@ import typer
 
 from yarrik.cli import app
 from yarrik.cli.options import JsonOption
+from yarrik.units import counted
 
 if TYPE_CHECKING:
     from yarrik.devicetree import DeviceTree, Difference
@@ -120,7 +121,7 @@ def apply(
     out: OutOption,
     json: JsonOption = False,
 ) -> None:
-    """Lays overlays upon a blob, as a bootloader would, and writes the result."""
+    """Applies overlays to a blob, as a bootloader would, and writes the result."""
     import copy
 
     from yarrik.cli.view import print_json
@@ -138,7 +139,7 @@ def apply(
         rows = [{"kind": one.kind, "path": one.path, "property": one.item} for one in changes]
         print_json({"ok": True, "out": str(out), "bytes": len(blob), "changes": rows})
         return
-    count = f"{len(overlays)} overlay{'s' if len(overlays) != 1 else ''}"
+    count = f"{counted(len(overlays), 'overlay')}"
     sys.stdout.write(f"{out}: {shown_size(len(blob))}, {count} applied, {len(changes)} changes\n")
     _show_differences(changes)
 
@@ -168,7 +169,7 @@ def compare(
         ]
         print_json({"ok": not (changes and must_match), "same": not changes, "differences": rows})
     else:
-        count = f"{len(changes)} difference{'s' if len(changes) != 1 else ''}"
+        count = f"{counted(len(changes), 'difference')}"
         sys.stdout.write((count if changes else "the same in all nodes and properties") + "\n")
         _show_differences(changes)
     if changes and must_match:

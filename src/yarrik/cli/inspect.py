@@ -12,6 +12,7 @@ import typer
 
 from yarrik.cli import app
 from yarrik.cli.options import JsonOption
+from yarrik.units import counted
 
 if TYPE_CHECKING:
     from yarrik.disk.found import Found
@@ -34,6 +35,7 @@ def inspect(
     """Shows an image: a map of the disk, its partitions, and files with owner, mode, size and links.
 
     A path that is one file is shown with all that is known of it. Compressed and sparse images are expanded first."""
+    from yarrik.boot.bench_files import names_beside
     from yarrik.disk.opening import opened_image
     from yarrik.errors import Damaged, Place, Trouble, YarrikError, found_nearby, suggestion
 
@@ -42,7 +44,8 @@ def inspect(
             Trouble("USAGE", "--extract and --to go together", remedy="yarrik inspect IMAGE --extract PATH --to FOLDER")
         )
     try:
-        with opened_image(image) as opened:
+        with opened_image(image) as found:
+            opened = found.named(names_beside(image))
             names = [part.name for part in opened.partitions]
             if partition is not None and partition not in names:
                 raise YarrikError(Trouble("PARTITION-UNKNOWN", f"there is no partition `{partition}`", Place(image),
@@ -151,7 +154,7 @@ def _missing(image: Path, path: str) -> Exception:
     from yarrik.errors import Place, Trouble, YarrikError
 
     return YarrikError(Trouble("PATH-MISSING", f"no partition of {image.name} has {path}", Place(image),
-                               remedy=f"list what is there: yarrik inspect {image} /"))  # fmt: skip
+                               remedy=f"list the files: yarrik inspect {image} /"))  # fmt: skip
 
 
 def _list(image: Path, chosen: list[FoundPartition], paths: list[str], digest: bool, json: bool) -> None:
@@ -298,7 +301,7 @@ def _extract(image: Path, chosen: list[FoundPartition], path: str, to: Path, jso
         if done.refused:
             raise typer.Exit(1)
         return
-    sys.stdout.write(f"{done.files} file{'s' if done.files != 1 else ''} written to {to}\n")
+    sys.stdout.write(f"{counted(done.files, 'file')} written to {to}\n")
     if done.for_root:
         show_notes([f"left out, since only root could make it: {_first_of(done.for_root)}"])
     if done.refused:

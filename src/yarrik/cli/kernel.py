@@ -8,7 +8,16 @@ from typing import Annotated
 import typer
 
 from yarrik.cli import app
-from yarrik.cli.options import JsonOption, ProductArgument, SetOption, WithOption, WorkspaceOption, composed, opened
+from yarrik.cli.options import (
+    JsonOption,
+    ProductArgument,
+    ProductOption,
+    SetOption,
+    WithOption,
+    WorkspaceOption,
+    composed,
+    opened,
+)
 
 group = typer.Typer(
     no_args_is_help=True,
@@ -22,6 +31,7 @@ app.add_typer(group, name="kernel")
 @group.command("options", epilog="Examples: [bold]yarrik kernel options[/bold] · [bold]yarrik kernel options tide-gauge[/bold]")
 def change_options(
     product: ProductArgument = None,
+    named: ProductOption = None,
     menu: Annotated[
         str, typer.Option(metavar="GOAL", help="Which of the kernel's menus: menuconfig, nconfig, oldconfig, …")
     ] = "menuconfig",
@@ -35,7 +45,7 @@ def change_options(
     from yarrik.run.kernel_work import KernelWork
 
     with opened(workspace) as session:
-        composition = composed(session, product, variants, settings)
+        composition = composed(session, product or named, variants, settings)
         work = KernelWork(session, composition)
         sys.stdout.write(f"configuring the kernel of {composition.name} …\n")
         sys.stdout.flush()
@@ -47,6 +57,7 @@ def change_options(
 def save(
     name: Annotated[str, typer.Argument(help="The fragment's file name; it is written beside the board's file.")],
     product: ProductArgument = None,
+    named: ProductOption = None,
     variants: WithOption = None,
     settings: SetOption = None,
     workspace: WorkspaceOption = None,
@@ -58,7 +69,7 @@ def save(
     from yarrik.run.kernel_work import KernelWork
 
     with opened(workspace) as session:
-        fragment = KernelWork(session, composed(session, product, variants, settings)).save_fragment(name)
+        fragment = KernelWork(session, composed(session, product or named, variants, settings)).save_fragment(name)
     if json:
         changes = {key: {"before": before, "after": after} for key, (before, after) in fragment.changes.items()}
         print_json({"ok": True, "file": str(fragment.file), "board": str(fragment.board_file), "options": changes})

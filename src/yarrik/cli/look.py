@@ -1,4 +1,4 @@
-"""`yarrik log`, `yarrik show`, `yarrik schema`: reading what is there."""
+"""`yarrik log`, `yarrik show`, `yarrik schema`: reading logs and definitions."""
 
 from __future__ import annotations
 
@@ -87,7 +87,7 @@ def log(
 def show(
     name: Annotated[
         str | None,
-        typer.Argument(help="A board, profile, image, product, variant, group or recipe.",
+        typer.Argument(help="A definition of any kind, or a key of the product like image.hostname.",
                        autocompletion=names_of("board", "profile", "image", "product", "variant", "group", "recipe")),
     ] = None,
     key: Annotated[str | None, typer.Argument(help="Only what lies below this key, with its whole history.")] = None,
@@ -118,7 +118,25 @@ def show(
                                       remedy="name a definition, or ask for --amendments or --graph"))  # fmt: skip
         else:
             asked = product is not None or bool(variants) or bool(settings)
-            _show_definitions(session, name, key, _composed_if_possible(session, product, variants, settings, asked), json)
+            composition = _composed_if_possible(session, product, variants, settings, asked)
+            name, key = _named(name, key, composition)
+            _show_definitions(session, name, key, composition, json)
+
+
+def _named(name: str, key: str | None, composition: Composition | None) -> tuple[str, str | None]:
+    """Definition and key that a name means: `image.hostname` is a key of the product's image, as in --set."""
+    from yarrik.model.kinds import NAMED
+
+    kind, sign, rest = name.partition(".")
+    if key is not None or not sign or composition is None:
+        return name, key
+    if kind == "recipe":
+        recipe, _, below = rest.partition(".")
+        return recipe, below or None
+    if kind in NAMED or kind == "product":
+        definition: Definition[Any] = getattr(composition, kind)
+        return definition.name, rest
+    return name, key
 
 
 def _composed_if_possible(

@@ -65,10 +65,9 @@ ProductArgument = Annotated[
 ]
 ProductOption = Annotated[
     str | None,
-    typer.Option(
-        "--product", metavar="PRODUCT", help="Whose; without it the workspace's own choice.", autocompletion=names_of("product")
-    ),
-]
+    typer.Option("--product", metavar="PRODUCT", help="The product, in every command; without it the workspace's own choice.",
+                 autocompletion=names_of("product")),
+]  # fmt: skip
 JsonOption = Annotated[bool, typer.Option("--json", help="Prints one JSON document instead of text.")]
 WorkspaceOption = Annotated[
     Path | None,

@@ -11,6 +11,7 @@ import typer
 
 from yarrik.cli import app
 from yarrik.cli.options import JsonOption
+from yarrik.units import counted
 
 if TYPE_CHECKING:
     from yarrik.disk.filesystems import Wish
@@ -142,7 +143,7 @@ def pack(
             {"ok": True, "out": str(out), "form": form.value, "bytes": count, "paths": len(tree.nodes), "beside": beside}
         )
         return
-    sys.stdout.write(f"{out}: {form.value}, {shown_size(count)}, {len(tree.nodes)} paths\n")
+    sys.stdout.write(f"{out}: {form.value}, {shown_size(count)}, {counted(len(tree.nodes), 'path')}\n")
     for file in results[1:]:
         sys.stdout.write(f"{file}: {shown_size(file.stat().st_size)}\n")
     sys.stdout.write(f"next: yarrik inspect {out} /\n")

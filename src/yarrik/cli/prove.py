@@ -8,12 +8,24 @@ from typing import Annotated
 import typer
 
 from yarrik.cli import app
-from yarrik.cli.options import JsonOption, ProductArgument, SetOption, WithOption, WorkspaceOption, composed, names_of, opened
+from yarrik.cli.options import (
+    JsonOption,
+    ProductArgument,
+    ProductOption,
+    SetOption,
+    WithOption,
+    WorkspaceOption,
+    composed,
+    names_of,
+    opened,
+)
+from yarrik.units import counted
 
 
 @app.command(epilog="Examples: [bold]yarrik prove[/bold] · [bold]yarrik prove --recipe tidelog[/bold] while you write a recipe")
 def prove(
     product: ProductArgument = None,
+    named: ProductOption = None,
     recipe: Annotated[
         str | None,
         typer.Option("--recipe", metavar="RECIPE", help="Only this recipe's steps.", autocompletion=names_of("recipe")),
@@ -31,7 +43,7 @@ def prove(
     view = BuildView()
     line = ResolveView(quiet=json, words="ran {} of {} steps again")
     with opened(workspace) as session:
-        composition = composed(session, product, variants, settings)
+        composition = composed(session, product or named, variants, settings)
         try:
             found = prove_steps(
                 session, composition, recipe, silent if json else view, lambda step, done, total: line(done, total)
@@ -49,8 +61,8 @@ def prove(
     show_warnings([one.trouble for one in varying])
     name = styled(composition.name, "bold")
     if varying:
-        sys.stdout.write(f"{name}: {len(varying)} of {len(found)} steps leave something else when they run again\n")
-        show_table([(one.step.name, f"{len(one.variances)} files") for one in varying])
+        sys.stdout.write(f"{name}: {len(varying)} of {counted(len(found), 'step')} leave something else when they run again\n")
+        show_table([(one.step.name, f"{counted(len(one.variances), 'file')}") for one in varying])
     else:
-        sys.stdout.write(f"{name}: all {len(found)} steps left the same when they ran again\n")
+        sys.stdout.write(f"{name}: all {counted(len(found), 'step')} left the same when they ran again\n")
     raise typer.Exit(1 if varying else 0)

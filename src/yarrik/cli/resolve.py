@@ -21,6 +21,7 @@ from yarrik.cli.options import (
     names_of,
     opened,
 )
+from yarrik.units import counted
 
 if TYPE_CHECKING:
     from yarrik.resolve import Answer, Link
@@ -31,6 +32,7 @@ NameArgument = Annotated[str, typer.Argument(help="A package, recipe or role.", 
 @app.command(epilog="Examples: [bold]yarrik resolve[/bold] · [bold]yarrik resolve tide-gauge --update libplot[/bold]")
 def resolve(
     product: ProductArgument = None,
+    named: ProductOption = None,
     update: Annotated[
         list[str] | None,
         typer.Option(metavar="NAME", help="Lets a recipe (or role) move from what yarrik.lock has; may be repeated.",
@@ -50,7 +52,7 @@ def resolve(
     from yarrik.run import Choices
 
     with opened(workspace, Choices(locked=locked, patience=patience, full_proof=full)) as session:
-        composition = composed(session, product, variants, settings)
+        composition = composed(session, product or named, variants, settings)
         known = session.project.lock.products.get(composition.name)
         view = ResolveView(quiet=json)
         try:
@@ -65,7 +67,7 @@ def resolve(
                     "moved": [str(one) for one in differences],
                     "warnings": [trouble.as_json() for trouble in answer.warnings]})  # fmt: skip
         return
-    counts = f"{len(answer.versions)} recipes, {len(answer.packages)} packages"
+    counts = f"{counted(len(answer.versions), 'recipe')}, {counted(len(answer.packages), 'package')}"
     how = "written to yarrik.lock" if written else "as yarrik.lock has it"
     sys.stdout.write(f"{styled(composition.name, 'bold')}: {counts}, {how}\n")
     if known is not None and differences:

@@ -12,24 +12,27 @@ from yarrik.cli import app
 from yarrik.cli.options import (
     JsonOption,
     ProductArgument,
+    ProductOption,
     SetOption,
     WithOption,
     WorkspaceOption,
     composed,
     opened,
 )
+from yarrik.units import counted
 
 
 @app.command(epilog="Examples: [bold]yarrik timeline[/bold] · [bold]yarrik timeline --figure build.png[/bold]")
 def timeline(
     product: ProductArgument = None,
+    named: ProductOption = None,
     figure: Annotated[Path | None, typer.Option(metavar="FILE", help="Draws it into a file: .png, .svg or .pdf.")] = None,
     variants: WithOption = None,
     settings: SetOption = None,
     workspace: WorkspaceOption = None,
     json: JsonOption = False,
 ) -> None:
-    """Tells of the last build that ran anything: what took longest, and the chain of steps that everything waited for."""
+    """Shows the last build that ran anything: what took longest, and the critical path."""
     from yarrik.cli.view import print_json, show_table, styled
     from yarrik.errors import Trouble, YarrikError, shown_path
     from yarrik.report.timeline import longest_way, timeline_figure
@@ -38,7 +41,7 @@ def timeline(
         raise YarrikError(Trouble("FORM-UNKNOWN", f"`{figure.name}` does not tell in which form to draw",
                                   remedy="let its name end in .png, .svg or .pdf"))  # fmt: skip
     with opened(workspace) as session:
-        composition = composed(session, product, variants, settings)
+        composition = composed(session, product or named, variants, settings)
         spans = session.records.timeline(composition.name)
     way = longest_way(spans)
     if figure is not None:
@@ -51,9 +54,9 @@ def timeline(
         print_json({"ok": True, "product": composition.name, "steps": rows, "longest-way": [one.step for one in way]})
         return
     end = max(one.ended for one in spans)
-    sys.stdout.write(f"{styled(composition.name, 'bold')}: {len(spans)} steps ran in {end:.1f} s\n")
+    sys.stdout.write(f"{styled(composition.name, 'bold')}: {counted(len(spans), 'step')} ran in {end:.1f} s\n")
     taken = sum(one.seconds for one in way)
-    sys.stdout.write(f"longest way: {len(way)} steps, {taken:.1f} s\n")
+    sys.stdout.write(f"critical path: {counted(len(way), 'step')}, {taken:.1f} s\n")
     show_table(
         [
             (_bar(one.began, one.ended, end), f"{one.seconds:7.2f} s", one.step + ("  failed" if one.failed else ""))

@@ -40,7 +40,7 @@ def lay_out_demo(folder: Path) -> None:
     try:
         folder.mkdir(parents=True, exist_ok=True)
         data = resources.files("yarrik.demo") / "data"
-        # The workspace's own file comes first: whoever looks in meanwhile sees a workspace, not a stranger's folder.
+        # The workspace's own file comes first: another process sees a workspace then, not a stranger's folder.
         _write(folder / "yarrik.toml", (data / "yarrik.toml").read_bytes())
         _copy(data, folder)
         ignore = folder / ".gitignore"

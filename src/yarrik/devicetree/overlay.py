@@ -1,4 +1,4 @@
-"""Lays overlays upon a device tree, as a bootloader does: Devicetree Specification v0.4 leaves overlays to the kernel's
+"""Applies overlays to a device tree, as a bootloader does: Devicetree Specification v0.4 leaves overlays to the kernel's
 Documentation/devicetree/dynamic-resolution-notes.rst and overlay-notes.rst, and this follows those.
 
 New properties go before a node's others and new children before its other children, names new to the tree behind the
@@ -177,7 +177,7 @@ class _Application:
     # Fragments
 
     def _merge(self, fragment: TreeNode) -> str | None:
-        """Lays one fragment upon its target, and returns the target's path; None for a node that is no fragment."""
+        """Applies one fragment to its target, and returns the target's path; None for a node that is no fragment."""
         content = fragment.children.get("__overlay__")
         if content is None:
             return None
@@ -215,7 +215,7 @@ class _Application:
             raise self._damaged(f"{fragment.name} says neither `target` nor `target-path`")
         raise YarrikError(
             Trouble("OVERLAY-PATH-MISSING", f"{self.name} is for the node {path}, which the base does not have",
-                    why="there is nothing to lay it upon",
+                    why="there is nothing to apply it to",
                     remedy=suggestion(path, [place for place, _ in self.base.root.walk()]))
         )  # fmt: skip
 

@@ -147,7 +147,7 @@ class _Parser:
         return self.trouble(finding.code, finding.what, _Token("", text, *mark), finding.why, finding.remedy)
 
     def note(self, error: SourceError) -> None:
-        """Keeps an error for the end, so that one run tells of several; too many are enough."""
+        """Keeps an error for the end, so that one run reports several; after too many it stops."""
         self.troubles += [trouble for trouble in error.troubles if trouble not in self.troubles]
         self.labels_skipped = self.labels_skipped or self.labels_before
         if len(self.troubles) >= _MANY:
@@ -315,7 +315,9 @@ class _Parser:
             token = self.advance()
             self.delete(self.referenced(token))
         else:
-            raise self.fail(f"`{token.text}` cannot stand at the top", hint="expected is `/ { … };` or `&label { … };`")
+            raise self.fail(
+                f"`{token.text}` does not belong at the top level", hint="expected is `/ { … };` or `&label { … };`"
+            )
         self.expect(";", "after the closing brace")
 
     def fragment(self, token: _Token) -> TreeNode:

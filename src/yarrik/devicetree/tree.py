@@ -20,7 +20,7 @@ class Reference:
     start: int
 
 
-#: Where something stands in a source: its file, and characters from that file's begin.
+#: A position in a source: its file, and characters from that file's begin.
 Mark = tuple[Path, int]
 
 

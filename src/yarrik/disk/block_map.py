@@ -1,6 +1,6 @@
 """A block map: which ranges of an image hold data, with a digest for each and one for all, as JSON.
 
-Whoever writes the image to a card needs these ranges alone, and can tell what went wrong, and where."""
+Writing the image to a card takes these ranges alone; reading them back tells what went wrong, and where."""
 
 from __future__ import annotations
 

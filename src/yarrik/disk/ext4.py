@@ -45,7 +45,7 @@ from yarrik.rootfs import Node
 
 __all__ = ["Ext4Plan", "Geometry", "plan_ext4", "write_ext4"]
 
-#: So many inodes are made at once.
+#: Inodes that are made at once.
 _TABLE_PART = 1 << 14
 
 
@@ -454,7 +454,7 @@ def _holds_blocks(nodes: tuple[Node, ...], sizes: Numbers) -> list[bool]:
 
 
 def _field_of(node: Node) -> bytes:
-    """What stands in the place of a map for short links and devices."""
+    """What short links and devices have in place of a map."""
     if node.kind == "link":
         return os.fsencode(node.content).ljust(60, b"\0")
     if node.kind in ("character", "block"):

@@ -90,7 +90,7 @@ def _runs(full: Flags) -> list[Run]:
 
 
 def mapping_blocks(form: Form, counts: Numbers, split: Iterable[list[Run]]) -> int:
-    """The most blocks that maps can take beside the content, wherever it will lie: for files of so many blocks in one
+    """The most blocks that maps can take beside the content, wherever it will lie: for files of these many blocks in one
     run, and for those with holes."""
     if form.extents:
         # A file may be cut at borders of free space, and so may each of the longest extents.

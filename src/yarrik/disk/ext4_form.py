@@ -256,7 +256,7 @@ EXTENT_HEADER = Record(12, ("magic", 0, "H"), ("count", 2, "H"), ("room", 4, "H"
 EXTENT = Record(12, ("at", 0, "I"), ("length", 4, "H"), ("start_hi", 6, "H"), ("start_lo", 8, "I"))
 EXTENT_INDEX = Record(12, ("at", 0, "I"), ("block_lo", 4, "I"), ("block_hi", 8, "H"))
 EXTENT_MAGIC = 0xF30A
-#: Header and extent of a file that lies in one piece, as they stand in its inode.
+#: Header and extent of a file that lies in one piece, as its inode has them.
 ONE_EXTENT = Record(
     60,
     ("magic", 0, "H"),

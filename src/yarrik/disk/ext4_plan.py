@@ -42,7 +42,7 @@ LOST = "/lost+found"
 SMALL = 128 << 10
 #: A file's room is counted with this much more for each, lest inodes run out before blocks do.
 _BYTES_PER_INODE = 16384
-#: Room to grow: to so many times the size, which is cheap as long as it is small.
+#: Room to grow: to this many times the size, which is cheap as long as it is small.
 GROWTH = 512
 _MOST_RESERVED = BLOCK // 4
 
@@ -125,7 +125,7 @@ class Geometry:
         return sum(length for _, length in self.free_runs)
 
     def sound(self) -> bool:
-        """Whether the last group has room for what stands at its start, and something to spare."""
+        """Whether the last group has room for the structures at its start, and something to spare."""
         last = self.groups - 1
         return all(self.group_size(group) >= self.taken(group) + (16 if group else 0) for group in {0, last})
 
@@ -179,7 +179,7 @@ def plan_ext4(
     reserved_percent: int = 0,
     full_tables: bool = False,
 ) -> Ext4Plan:
-    """Plans a filesystem of `size` bytes, or with None one that just fits, with so many percent to spare.
+    """Plans a filesystem of `size` bytes, or with None one that just fits, with `spare` beside the content.
 
     `content` tells where the file with a digest lies; large ones are read for stretches of zeros, which become holes.
     `inodes` is the least number of them. `reserved_percent` of the blocks are for root alone. `full_tables` has inode

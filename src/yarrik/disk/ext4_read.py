@@ -1,4 +1,4 @@
-"""Reads ext2, ext3 and ext4, whoever made them; chapters named are those of the kernel's Documentation/filesystems/ext4.
+"""Reads ext2, ext3 and ext4 of any writer; chapters named are those of the kernel's Documentation/filesystems/ext4.
 
 Nothing is trusted: every block number is checked against the filesystem's size, every chain and depth has an end, and
 sizes are believed only as far as there are blocks.

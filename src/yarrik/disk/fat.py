@@ -88,7 +88,7 @@ def plan_fat(
     hidden: int = 0,
     bits: int | None = None,
 ) -> FatPlan:
-    """Plans a filesystem of `size` bytes, or with None one that just fits, with so many percent to spare.
+    """Plans a filesystem of `size` bytes, or with None one that just fits, with `spare` beside the content.
 
     `hidden` is how many sectors stand before it on the disk; `bits` asks for a width. Raises FatUnfit for what FAT
     cannot hold, ValueError when the content is too large for the size."""

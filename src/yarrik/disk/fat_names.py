@@ -22,12 +22,12 @@ def short_label(label: str) -> bytes:
 
 
 def usual_label(name: str) -> str:
-    """A label made from a partition's name: what of it can stand in one."""
+    """A label made from a partition's name: the part of it that a label can hold."""
     return "".join(sign for sign in name.upper() if sign in _SHORT_SIGNS)[:11]
 
 
 def name_problem(name: str) -> str:
-    """Why a name cannot stand in a FAT folder; empty when it can."""
+    """Why a FAT folder cannot hold a name; empty when it can."""
     if not name.isascii() and any("\ud800" <= sign <= "\udfff" for sign in name):
         return "it is no text"
     if _FORBIDDEN.search(name):
@@ -67,7 +67,7 @@ def short_names(names: list[str]) -> list[bytes]:
 
 
 def exact_short(name: str) -> bytes | None:
-    """The eleven bytes of a name that is a short name as it stands."""
+    """The eleven bytes of a name that is a short name already."""
     base, dot, extension = name.partition(".")
     if not 0 < len(base) <= 8 or len(extension) > 3 or (dot and not extension):
         return None

@@ -1,4 +1,4 @@
-"""Reads FAT12, FAT16 and FAT32, whoever made them; `fat_form` says how they look."""
+"""Reads FAT12, FAT16 and FAT32 of any writer; `fat_form` says how they look."""
 
 from __future__ import annotations
 
@@ -127,7 +127,7 @@ class FatReader:
                     waiting.append((entry.path, entry.handle, depth + 1))
 
     def _parsed(self, data: bytes, path: str) -> Iterator[tuple[int, Found]]:
-        """Each name in a folder, with where its short entry stands in the folder's bytes."""
+        """Each name in a folder, with the position of its short entry in the folder's bytes."""
         long: list[bytes] = []
         tied = 0
         for at in range(0, len(data), ENTRY):

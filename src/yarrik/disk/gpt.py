@@ -90,7 +90,7 @@ class PartitionTable:
 
 
 def encode_table(table: PartitionTable) -> tuple[bytes, bytes]:
-    """What stands at the disk's start (protective MBR, header, entries) and at its end (entries, header)."""
+    """The bytes at the disk's start (protective MBR, header, entries) and at its end (entries, header)."""
     if len(table.entries) > ENTRY_COUNT:
         raise Unfit(f"a partition table holds {ENTRY_COUNT} partitions, not {len(table.entries)}")
     entries = bytearray()

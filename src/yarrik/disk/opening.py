@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -36,6 +36,11 @@ class FoundPartition:
     reader: Reader | None
     problem: str = ""
 
+    @property
+    def title(self) -> str:
+        """What a sentence calls it: `partition root`, or `partition 2` where it has no name."""
+        return self.name if self.name.startswith("partition ") else f"partition {self.name}"
+
 
 @dataclass(frozen=True)
 class OpenedImage:
@@ -48,6 +53,13 @@ class OpenedImage:
     problem: str = ""
     wrapped: str = ""
     backup_problem: str = ""
+
+    def named(self, names: Mapping[int, str]) -> OpenedImage:
+        """The image with these names of partitions, by number, where its table has none."""
+        if self.table != "mbr":
+            return self
+        parts = tuple(replace(part, name=names.get(part.number, part.name)) for part in self.partitions)
+        return replace(self, partitions=parts)
 
 
 def open_image(file: BinaryIO, size: int) -> OpenedImage:

@@ -61,7 +61,7 @@ class Record:
         return struct.Struct(form + f"{self.size - end}x").pack
 
     def table(self, count: int) -> Table:
-        """So many structures as a table of zeros, whose columns have the fields' names; bytes are columns of raw bytes."""
+        """`count` structures as a table of zeros, whose columns have the fields' names; bytes are columns of raw bytes."""
         from yarrik.disk.tables import zeros
 
         return zeros(count, self.size, [(name, offset, form.format) for name, (offset, form) in self._fields.items()])

@@ -169,7 +169,7 @@ class Contents:
             self._settle(_WAITING // 2)
 
     def _settle(self, left: int) -> None:
-        """Writes blocks that wait, in their order, until so many are left."""
+        """Writes waiting blocks, in their order, until `left` remain."""
         parts: list[bytes] = []
         while len(self._waiting) > left:
             future, data, settle = self._waiting.popleft()
@@ -197,7 +197,7 @@ def _settling(large: _Large, index: int) -> Callable[[int, int], None]:
 
 
 def _exactly(file: FileIO, count: int, node: Node) -> bytes:
-    """So many bytes of an unbuffered file."""
+    """`count` bytes of an unbuffered file."""
     out = file.read(count) or b""
     while len(out) < count:
         part = file.read(count - len(out))

@@ -1,4 +1,4 @@
-"""Reads squashfs 4.0, whoever made it; `squashfs_form` says how it looks.
+"""Reads squashfs 4.0 of any writer; `squashfs_form` says how it looks.
 
 Nothing is trusted: every place is checked against the image, nothing is decompressed to more than a block, and folders
 have an end in depth and number.
@@ -125,7 +125,7 @@ class SquashfsReader:
         return found
 
     def _stream(self, at: int, offset: int, count: int) -> tuple[bytes, int, int]:
-        """So many bytes of metadata from an offset in the block at a place, and the place and offset behind them."""
+        """`count` bytes of metadata from an offset in the block at a place, and the place and offset behind them."""
         out = bytearray()
         while True:
             data, following = self._metadata_block(at)

@@ -1,6 +1,6 @@
 """tar archives: POSIX pax (IEEE Std 1003.1, "pax Interchange Format") written, and with it ustar and GNU long names read.
 
-Extended attributes stand in pax records named `SCHILY.xattr.` and the attribute's name, as all that keep them do.
+Extended attributes are in pax records named `SCHILY.xattr.` and the attribute's name, as all that keep them do.
 """
 
 from __future__ import annotations

@@ -6,6 +6,7 @@ local file, the environment (`YARRIK_SET_…`), the command line (`--set KEY=VAL
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -76,7 +77,7 @@ class Overrides:
 
 
 def _setting(label: str, key: str, text: str) -> Document:
-    """One setting as a document. The value is TOML, or else text as it stands."""
+    """One setting as a document. The value is TOML, or else plain text."""
     import tomli
 
     try:
@@ -119,10 +120,11 @@ class Composition:
 
     @property
     def name(self) -> str:
-        """The product's name, with the variants that are not its own: `tide-gauge+display`."""
+        """The product's name with the variants that are not its own: `tide-gauge+display`; with `~`, those of its own that are
+        left out: `tide-gauge~touch`."""
         own = self.product.value.variants
         return "".join([self.product.name, *(f"+{one}" for one in self.now.variants if one not in own),
-                        *(f"-{one}" for one in own if one not in self.now.variants)])  # fmt: skip
+                        *(f"~{one}" for one in own if one not in self.now.variants)])  # fmt: skip
 
     @property
     def marker(self) -> str:
@@ -185,8 +187,9 @@ def compose(workspace: Workspace, product: str | None = None, overrides: Overrid
 
 def _compose(workspace: Workspace, product: str | None, overrides: Overrides) -> Composition:
     named: list[str] = []
-    if product and "+" in product and product not in workspace.shelved["product"]:
-        product, *named = product.split("+")  # as such a build is called in out/
+    if product and product not in workspace.shelved["product"]:
+        product, *named = re.split(r"(?=[+~])", product)  # as such a build is called in out/
+        named = [one.replace("~", "-", 1).removeprefix("+") for one in named]
     found = workspace.products[_product_name(workspace, product)]
     variants = _variants(workspace, found, (*named, *overrides.variants))
     changes: list[Document] = [found.document]
@@ -366,7 +369,7 @@ def _overwritten(document: Document, variants: Mapping[Path, str]) -> list[Troub
             found.append(
                 Trouble("VARIANT-OVERWRITES", f"the variant `{later}` overwrites what `{earlier}` sets: "
                         f"{former.value!r} becomes {origin.value!r}", origin.place,
-                        why=f"the former stands at {former.place}, and has no effect",
+                        why=f"the former is at {former.place}, and has no effect",
                         remedy="take one of the two lines out, or swap the variants if the other is meant to win")
             )  # fmt: skip
     return found

@@ -22,7 +22,7 @@ class Circumstances:
     """What conditions are held against. `boards` is the board and all that it extends, `profiles` likewise.
 
     `versions` (by recipe) and `options` (by recipe and option) are None until they are resolved. `recipe` and `version` are
-    those of the definition that the conditions stand in, if it is a recipe's."""
+    those of the definition that holds the conditions, if it is a recipe's."""
 
     arch: str = ""
     boards: tuple[str, ...] = ()

@@ -44,7 +44,7 @@ from yarrik.model.rules import (
 
 class Definable(msgspec.Struct, frozen=True, kw_only=True, rename="kebab", forbid_unknown_fields=True):
     """Base of all tables: immutable, strict about keys. `KEY` is what tells the tables of an array apart when one array is
-    laid upon another."""
+    merged with another."""
 
     KEY: ClassVar[str] = ""
     #: A change to a definition has to say `add = true` where it adds one: a slip in a name must not make another one.
@@ -58,7 +58,7 @@ class Part:
     of: str
 
 
-#: Some keys of the definition that it stands in.
+#: Some keys of the definition that it is in.
 OwnChanges = Annotated[dict[str, Any], Part("")]
 
 
@@ -201,7 +201,7 @@ class BootChoice(Definable, frozen=True, kw_only=True):
     """`method`: a `menu` file, `entries` for a loader, one `fit` with everything in it, a `script` with wrapped files, or
     `uefi`, where firmware starts the kernel itself.
 
-    `root` is the form in which the kernel is told of the root filesystem; `root_device` is the disk that the form `device`
+    `root` is the form in which the kernel gets the root filesystem's name; `root_device` is the disk that the form `device`
     names, like `mmcblk0`. `command_line_in` says where the command line stands. With `initramfs = "root"` the whole root
     filesystem is unpacked into memory. `seconds` is how long a menu waits. `key` is the private key that signs."""
 
@@ -633,7 +633,7 @@ class PackageRule(Definable, frozen=True, kw_only=True):
     """`files` are paths in the image; `*` stands for any part of a name, `**` for whole folders.
 
     `provides` are roles, like `shell`. `recommends` come along unless the image refuses them. `replaces` names a package that
-    this one stands in for: it answers to that name, and the two are never together."""
+    this one replaces: it answers to that name, and the two are never together."""
 
     summary: OneLine = ""
     files: tuple[str, ...] = ()

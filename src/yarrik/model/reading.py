@@ -43,7 +43,7 @@ class Origin:
 
 @dataclass(frozen=True)
 class Document:
-    """A file as written, or a table in it at `prefix`, or several laid upon each other (with `known` origins)."""
+    """A file as written, or a table in it at `prefix`, or several merged (with `known` origins)."""
 
     file: Path
     raw: Raw
@@ -134,7 +134,7 @@ def read_document(file: Path) -> Document:
         text = str(error) if isinstance(error, (tomli.TOMLDecodeError, RecursionError)) else "a number is too long"
         raise YarrikError(
             Trouble("FILE-NOT-TOML", f"{file.name} is not valid TOML: {text}", Place(file, _line_in_message(text)),
-                    remedy="mend the line; strings stand in quotes, tables in [brackets]")
+                    remedy="correct the line; strings are in quotes, tables in [brackets]")
         ) from error  # fmt: skip
     refuse_null(file, text, raw)
     return Document(file, raw)

@@ -1,6 +1,6 @@
 """What holds for one site or person, and is no part of any product: caches, keys, mirrors, jobs.
 
-It stands in the user's configuration folder (`site.toml`) and, for one workspace, below `[site]` in `yarrik.local.toml`, which
+It is in the user's configuration folder (`site.toml`) and, for one workspace, below `[site]` in `yarrik.local.toml`, which
 has the last word."""
 
 from __future__ import annotations

@@ -150,7 +150,7 @@ def too_late(workspace: Workspace, kind: str, name: str) -> Iterator[Trouble]:
             if value is not None and not adds:
                 yield Trouble(
                     "CONDITION-LATE", f"`{'.'.join(key)}` cannot depend on an option or version", part.origin(*key).place,
-                    why="it has a say in which options and versions there are",
+                    why="resolution depends on this key",
                     remedy="a list of needs can be added to: write `.add`" if key[-1] in ("packages", "needs", "tools") else
                     "set it without this condition, or by board, profile or variant",
                 )  # fmt: skip

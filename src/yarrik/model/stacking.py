@@ -1,4 +1,4 @@
-"""Lays documents upon each other, in one way everywhere, and keeps each value's whole history.
+"""Merges documents, in one way everywhere, and keeps each value's whole history.
 
 Tables merge. Arrays of tables whose shape has a key (a partition's name, a file's path) merge by it. A list replaces a list,
 unless it says otherwise: `packages.add = […]`, `packages.remove = […]`, `packages.replace = […]`. All else is replaced.
@@ -21,7 +21,7 @@ from yarrik.versions import parse_requirement
 
 
 def stack(documents: Iterable[Document], shape: type[Definable]) -> Document:
-    """All documents, each laid upon those before it. Raises YarrikError when one takes out what is not there."""
+    """All documents merged, later ones over earlier ones. Raises YarrikError when one takes out what is not there."""
     first, *others = documents
     if not others and not _has_operation(first.raw):
         return first
@@ -32,7 +32,7 @@ def stack(documents: Iterable[Document], shape: type[Definable]) -> Document:
 
 
 def stacked(base: Document, over: Document, shape: type[Definable]) -> Document:
-    """`over` laid upon `base`."""
+    """`over` merged into `base`."""
     return _Stacking(base, over).run(shape)
 
 
@@ -78,7 +78,7 @@ class _Stacking:
         return merged
 
     def _replaces(self, spot: KeyPath, below: KeyPath, how: How) -> None:
-        """What stands at `spot` takes the place of what the base had at `below`."""
+        """The value at `spot` replaces what the base had at `below`."""
         written = self.origins[spot]
         replaced = self.base.origins.get(below)
         self.origins[spot] = Origin(written.file, written.key, replaced, written.value, how)

@@ -38,13 +38,13 @@ T = TypeVar("T", bound=Definable)
 FILE = "yarrik.toml"
 LOCAL_FILE = "yarrik.local.toml"
 
-#: So many files are worth starting further processes for.
+#: From this many files on, further processes are worth starting.
 _MANY = 400
 
 
 @dataclass(frozen=True)
 class Shelved:
-    """A definition as it stands on its shelf (an empty name for the workspace itself)."""
+    """A definition as written on its shelf (an empty name for the workspace itself)."""
 
     name: str
     shelf: str
@@ -106,7 +106,7 @@ class AmendmentOnShelf:
 
 @dataclass(frozen=True)
 class Workspace:
-    """All definitions by kind and name. Later shelves stand over earlier ones, but only where they say so."""
+    """All definitions by kind and name. Later shelves override earlier ones, but only where they say so."""
 
     root: Path
     settings: WorkspaceFile
@@ -191,7 +191,7 @@ class Workspace:
                         yield when, document.part("when", str(index), "set")
 
     def parts(self, kind: str, name: str, now: Circumstances) -> Iterator[Document]:
-        """The documents that a definition consists of, in the order in which they are laid upon each other."""
+        """The documents that a definition consists of, in the order in which they are merged."""
         for ancestor in reversed(self.ancestry(kind, name)):
             yield from _with_conditions(self.shelved[kind][ancestor].document, now)
             for amendment in self._amendments.get((kind, ancestor), ()):
@@ -480,7 +480,7 @@ def _rules_mark() -> str:
 
 
 def _check_amendments(workspace: Workspace, collector: Collector) -> None:
-    """An amendment needs its target, and may change only what is there."""
+    """An amendment needs its target, and may change only what the target has."""
     for amendment in workspace.amendments:
         kind, name = amendment.value.target
         place = amendment.document.origin(kind).place

@@ -1,5 +1,5 @@
 """What a step does, as a value. Everything that an action knows goes into its step's fingerprint, so nothing can be
-forgotten there; where things lie on this machine is no part of it and stands in the step's `places`.
+forgotten there; where things lie on this machine is no part of it: that is in the step's `places`.
 
 In commands and environments, `{step}` stands for the folder that holds a step's files, and `{jobs}` for the number of
 jobs a build system may run at a time. Neither has a say in the result.
@@ -67,7 +67,7 @@ class PrepareFolder(Action, frozen=True, kw_only=True):
 
 
 class Unpack(Action, frozen=True, kw_only=True, omit_defaults=True):
-    """Unpacks an archive of at most so many members, and bytes in all; a single folder at its top is left out.
+    """Unpacks an archive, within limits of members and of bytes in all; a single folder at its top is left out.
     Output: `tree`."""
 
     name: str

@@ -355,7 +355,7 @@ class _Planner:
         if not source.sha256:
             raise YarrikError(
                 Trouble("SOURCE-NO-DIGEST", f"the source of `{recipe.name}` has no digest", recipe.place("source", "0", "url"),
-                        why="whoever can change the file there could change the image",
+                        why="anybody who can change the file there could change the image",
                         remedy=f'add `sha256 = "…"`; yarrik fetch --digest {source.url} tells it')
             )  # fmt: skip
         urls = tuple(url.replace("{version}", recipe.value.version) for url in (source.url, *source.mirrors))

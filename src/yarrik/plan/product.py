@@ -212,7 +212,7 @@ class ProductSteps:
                 "assemble",
                 self.composition.name,
                 Assemble(
-                    # What led to the packages has been weighed; what they are stands in `wanted`.
+                    # What led to the packages has been resolved; the packages themselves are in `wanted`.
                     image=replace(image.value, packages=(), refuse=(), options={}, versions={}, when=()),
                     hostname=self.composition.hostname,
                     wanted=wanted,
@@ -322,7 +322,7 @@ class ProductSteps:
         path = board.beside(name, "kernel", key)
         if not path.is_file():
             raise YarrikError(
-                Trouble("DEVICE-TREE-MISSING", f"no file {name} stands beside the board's file", board.place("kernel", key),
+                Trouble("DEVICE-TREE-MISSING", f"there is no file {name} beside the board's file", board.place("kernel", key),
                         why=why, remedy=found_nearby(path, f"put it at {path}, or correct the name"))
             )  # fmt: skip
         return path

@@ -27,7 +27,7 @@ class Drawn:
 
 
 def drawn_graph(answer: Answer) -> Drawn:
-    """Packages and the recipe of the same name are one; a recipe's other packages stand beside it."""
+    """Packages and the recipe of the same name are one; a recipe's other packages are nodes of their own."""
     labels: dict[str, str] = {}
 
     def name_of(thing: Thing) -> str:
@@ -165,7 +165,7 @@ def _between(source: str, target: str, column: int) -> str:
 
 
 def _places(graph: Drawn) -> dict[str, tuple[int, float]]:
-    """A column for each name by its longest way from the root, and rows in which edges cross little. An edge over several
+    """A column for each name by its longest path from the root, and rows in which edges cross little. An edge over several
     columns has a place of its own in each."""
     column: dict[str, int] = {graph.root: 0}
     for _ in range(len(graph.labels)):

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from yarrik.run import Span
+from yarrik.units import counted
 
 
 def places_of(spans: Sequence[Span]) -> list[int]:
@@ -61,8 +62,8 @@ def timeline_figure(product: str, spans: Sequence[Span], file: Path) -> None:
         axes.set_yticks(range(rows), [f"place {number + 1}" for number in range(rows)])
         axes.set_xlabel("seconds since the build began")
         busy = sum(span.seconds for span in spans) / (end * rows) * 100 if end else 0
-        axes.set_title(f"{product}: {len(spans)} steps in {end:.1f} s, places busy {busy:.0f} %", loc="left")
-        legend = [Patch(color="#24527a", label="longest way"), Patch(color="#b9cbdc", label="beside it")]
+        axes.set_title(f"{product}: {counted(len(spans), 'step')} in {end:.1f} s, utilisation {busy:.0f} %", loc="left")
+        legend = [Patch(color="#24527a", label="critical path"), Patch(color="#b9cbdc", label="beside it")]
         legend += [Patch(color="#c0392b", label="failed")] if any(span.failed for span in spans) else []
         axes.legend(handles=legend, loc="lower right", bbox_to_anchor=(1, 1), ncols=3, frameon=False)
         for side in ("top", "right", "left"):

@@ -14,7 +14,7 @@ from yarrik.resolve.universe import ON, Universe
 #: Beyond this many clauses, a core is told as it is.
 _MOST_TO_TRY = 80
 _MOST_CHANGES = 2
-#: So many sentences a proof is worked out to, and so many lines of it are shown unless all are asked for.
+#: Most sentences of a proof, and most lines of it that are shown unless all are asked for.
 _MOST_SENTENCES, SCREEN = 2000, 20
 
 _CODES = {
@@ -26,7 +26,7 @@ _CODES = {
 
 @dataclass(frozen=True)
 class Sentence:
-    """One step of a proof; `depth` counts the cases that it stands in, and `opens` tells that it begins a further one."""
+    """One step of a proof; `depth` counts the cases around it, and `opens` tells that it begins a further one."""
 
     text: str
     place: Place = NOWHERE

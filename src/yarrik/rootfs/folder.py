@@ -40,7 +40,7 @@ class OwnerRow:
 
 
 def read_owners(file: Path) -> list[OwnerRow]:
-    """Reads a table of lines `PATH KIND MODE UID GID [MAJOR MINOR]`; `-` keeps what is there, `%20` is a blank in a path.
+    """Reads a table of lines `PATH KIND MODE UID GID [MAJOR MINOR]`; `-` keeps the folder's value, `%20` is a blank in a path.
 
     KIND is `-` for what the folder holds, or `d`, `c`, `b`, `p` for what is to be made. Raises YarrikError with all
     lines that cannot be read."""

@@ -49,7 +49,7 @@ from yarrik.devicetree import (
 )
 from yarrik.devicetree.preprocess import preprocessor_troubles, preprocessor_words, uses_preprocessor
 from yarrik.devicetree.tree import TreeNode, TreeProperty
-from yarrik.disk.layout import blob_offsets, image_name
+from yarrik.disk.layout import blob_offsets, image_name, numbered
 from yarrik.errors import Collector, Place, Trouble, Unfit, YarrikError
 from yarrik.maps import Area
 from yarrik.model import Disk
@@ -539,7 +539,7 @@ def _(action: TryOnBench, context: Context) -> dict[str, str]:
             others = tuple(part for name, (_, one) in opened.items() if name != disk.name for part in one.partitions)
             board = BenchBoard(
                 action.arch, action.method, _known_blobs(disk, context), others, dict(context.step.marks), action.arguments,
-                control, bundle,
+                control, {number: name for number, name, _ in numbered(disk)}, bundle,
             )  # fmt: skip
             name = image_name(action.product, disk.name, len(action.disks))
             result = (try_image if disk.name == main else try_loaders)(file, found, name, board)

@@ -22,7 +22,7 @@ class JobBudget:
         os.write(self._write, TOKEN * jobs)
 
     def take(self, count: int) -> bool:
-        """Takes so many tokens for a step, or all there can be; False, and none are taken, when they are not there."""
+        """Takes `count` tokens for a step, or all there can be; False, and none are taken, when they are not free."""
         count = min(count, self.jobs)
         try:
             taken = len(os.read(self._read, count))
@@ -33,7 +33,7 @@ class JobBudget:
         return taken == count
 
     def take_some(self, most: int) -> int:
-        """Takes what is there, up to so many tokens; how many that were."""
+        """Takes free tokens, up to `most`; returns how many."""
         if most <= 0:
             return 0
         try:

@@ -22,7 +22,7 @@ from yarrik.run.records import Records
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.warnings import NO_WARNINGS, ToolWarnings
 
-#: So many times damage in the cache that shows only when files go out is made good.
+#: Most times that damage in the cache is repaired which shows only when files are published.
 _PUBLISHINGS = 4
 
 
@@ -250,7 +250,7 @@ class Builder:
         return reports, sandbox
 
     def _send_rest(self, listener: Listener) -> None:
-        """Waits until shared caches have what was built. Whoever is tired of it leaves the rest for `yarrik cache push`."""
+        """Waits until shared caches have what was built. Ctrl-C leaves the rest for `yarrik cache push`."""
         shared = self.project.shared
         if shared is None:
             return

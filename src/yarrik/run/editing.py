@@ -24,6 +24,7 @@ from yarrik.run.events import Listener, silent
 from yarrik.run.project import EDITS
 from yarrik.run.session import Session
 from yarrik.sources import git
+from yarrik.units import counted
 
 #: Marks the commit that holds what is saved already; at first the sources as they were prepared.
 SAVED = "yarrik-saved"
@@ -133,7 +134,7 @@ class Edit:
         elsewhere += _git(self.folder, "stash", "list").splitlines()[1:]  # the first is among the others
         replaced = _git(self.folder, "rev-list", "--reflog", *known, "--all").splitlines()
         doubt = [f"{path} (ignored by git)" for path in sorted(ignored)]
-        doubt += [f"{len(replaced)} commits that others have replaced"] if replaced else []
+        doubt += [f"{counted(len(replaced), 'commit')} that others have replaced"] if replaced else []
         doubt += [f"the repository in {path}" for path in _repositories_inside(self.folder)]
         return Unsaved(tuple(sorted(changed | hidden)), tuple(commits), tuple(elsewhere), tuple(doubt))
 

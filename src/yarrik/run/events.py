@@ -1,4 +1,4 @@
-"""What a build tells while it runs; whoever listens decides how it looks."""
+"""Events of a running build; listeners decide how they look."""
 
 from __future__ import annotations
 
@@ -51,7 +51,7 @@ class StepWaits:
 
 @dataclass(frozen=True)
 class StepEnded:
-    """A step has run, well or not; or its result came from a shared cache. `what` tells of a failure."""
+    """A step has run, well or not; or its result came from a shared cache. `what` describes a failure."""
 
     step: str
     how: How
@@ -77,7 +77,7 @@ class SubjectEnded:
 
 @dataclass(frozen=True)
 class StillRunning:
-    """Nothing has happened for a second; told so that whoever watches sees that time goes by. `doing` tells of steps what they
+    """Nothing has happened for a second; reported so that a view shows that time goes by. `doing` says of steps what they
     are at, like how much of a download has come."""
 
     progress: Progress
@@ -86,7 +86,7 @@ class StillRunning:
 
 @dataclass(frozen=True)
 class Sending:
-    """The build is done, and so many results are still on their way to shared caches."""
+    """The build is done, and `left` results are still on their way to shared caches."""
 
     left: int
 

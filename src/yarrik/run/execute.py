@@ -47,9 +47,9 @@ if TYPE_CHECKING:
     from yarrik.cache.shared import Shared
 
 LAST_LINES = 12
-#: So many lines at a failed step's log's end are looked through for the first error.
+#: Lines at the end of a failed step's log that are searched for the first error.
 _LOOKED_THROUGH = 5000
-#: So many results are asked of shared caches at a time: it is the way there that takes long, not the work.
+#: Results that are asked of shared caches at a time: it is the way there that takes long, not the work.
 ASKING = 8
 #: Damage is found where a step trips over it; one that goes deep shows piece by piece.
 _MENDINGS = 12
@@ -136,7 +136,7 @@ class Execution:
         known = dict.fromkeys(digest for name in before for digest in self.reports[name].outputs.values())
         holes = [digest for digest in known if not self.store.whole(digest)]
         if not holes:
-            # Something is missing that no tree names, only a document: whoever left the document makes it again.
+            # Something is missing that no tree names, only a document: the step that left the document makes it again.
             holes = [self.reports[needed].outputs[output] for one in damaged for needed, output in one.step.inputs.values()]
         for digest in holes:
             self.store.drop(digest)
@@ -248,7 +248,7 @@ class Execution:
         log_file.parent.mkdir(parents=True, exist_ok=True)
         with log_file.open("ab") as log, work.folder() as folder, Folder.at(folder) as below:
             with contextlib.suppress(OSError):
-                fcntl.flock(log, fcntl.LOCK_EX | fcntl.LOCK_NB)  # tells whoever follows it that it still grows
+                fcntl.flock(log, fcntl.LOCK_EX | fcntl.LOCK_NB)  # tells followers that it still grows
             log.truncate(0)
             context = Context(
                 step, inputs, self.store, self.sandbox, folder, below, log, jobs, offline=self.offline,
@@ -513,7 +513,7 @@ class _Round:
             self.reports[given_up] = StepReport(self.steps[given_up], "not reached")
 
     def _tell_if_ended(self, subject: str) -> None:
-        """Tells of a subject once all its steps are settled and some of them ran."""
+        """Reports a subject once all its steps are settled and some of them ran."""
         names = self.subjects[subject]
         if all(name in self.reports for name in names):
             ran = [report for name in names if (report := self.reports[name]).how in ("ran", "failed")]

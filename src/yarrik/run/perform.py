@@ -44,7 +44,7 @@ from yarrik.units import shown_size
 SYSROOT_FOLDERS = ("usr/include", "usr/lib", "lib", "usr/share/pkgconfig")
 
 
-#: So many levels of folders a recipe may install. Readers of filesystems give up at 128 or 200.
+#: Most levels of folders that a recipe may install. Readers of filesystems give up at 128 or 200.
 DEEPEST = 100
 #: Where a kernel's build has its configuration.
 _CONFIG = "build/.config"
@@ -68,7 +68,7 @@ class Context:
     offline: bool = False
     redirect_hosts: Collection[str] = ()
     began: float = field(default_factory=time.monotonic)
-    #: Tells whoever watches what the step is at; nothing of it is kept.
+    #: Reports what the step is doing; nothing of it is kept.
     tell: Callable[[str], None] = lambda text: None
 
     @property

@@ -69,7 +69,7 @@ class Planner:
 
     @contextlib.contextmanager
     def _all_faults_at_once(self) -> Iterator[None]:
-        """Who meets one definition with errors is told of those of all others too, so that they are corrected in one go."""
+        """An error in one definition comes with those of all others, so that they are corrected in one go."""
         try:
             yield
         except YarrikError as error:

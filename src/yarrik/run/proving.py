@@ -18,7 +18,7 @@ from yarrik.run.session import Session
 
 #: What these leave has a digest that was known before.
 _TAKING = (Clone, Download, FetchFile, FetchRuntime, PrepareFolder, TakeFile, Unpack)
-#: So many differing files are told of a step.
+#: Most differing files that are reported of a step.
 _MOST = 5
 _CHUNK = 1 << 20
 

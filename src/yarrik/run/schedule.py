@@ -2,7 +2,7 @@
 
 A step waits for its needs; then it is looked up (`look`), for its result may be kept somewhere; what has to run waits for room
 and is handed out (`take`). Events go in: `finish`, `must_run`, `fail`, `hand_back`, `leave_to_others`, `stop`.
-Of the steps that may start, the one with the longest way to the end goes first, by what each took when it ran last: what
+Of the steps that may start, the one with the longest remaining path goes first, by what each took when it ran last: what
 everything else waits for is never late."""
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ from dataclasses import dataclass
 
 #: What a step takes of which nothing is known, in seconds: its kind matters less than that it counts at all.
 UNKNOWN_SECONDS = 1.0
-#: So many times others may go before a step for which there is no room; then room is kept for it.
+#: Times that others may go before a step for which there is no room; then room is kept for it.
 PATIENCE = 8
 
 
@@ -146,7 +146,7 @@ class Schedule:
         self.given_up |= self._open.keys() - self.done - self.failed - self.running - self.looked_at
 
     def way(self, name: str) -> float:
-        """The seconds from the start of this step to the end of all that waits for it, by the longest way."""
+        """The seconds from the start of this step to the end of all that waits for it: its longest remaining path."""
         return self._way[name]
 
     @property

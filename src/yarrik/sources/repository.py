@@ -46,7 +46,7 @@ def check_out(
     raise YarrikError(
         Trouble("SOURCE-UNREACHABLE", f"the commit {commit[:12]}… cannot be fetched", place,
                 why="\n".join(dict.fromkeys(answers)),
-                remedy="check the address, the commit and the network; git ls-remote shows what is there"),
+                remedy="check the address, the commit and the network; git ls-remote lists what the server has"),
         "work",
     )  # fmt: skip
 
