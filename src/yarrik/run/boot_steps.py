@@ -72,7 +72,7 @@ _KERNEL_INCLUDE = ("include", "scripts/dtc/include-prefixes")
 
 
 @perform.register
-def _(action: CompileDeviceTrees, context: Context) -> dict[str, str]:
+def _compile_device_trees(action: CompileDeviceTrees, context: Context) -> dict[str, str]:
     store, work = context.store, context.work
 
     def lay_out(label: str, tree: Tree, writable: bool) -> None:
@@ -239,7 +239,7 @@ def _place_line(action: CompileDeviceTrees, tree: DeviceTree, context: Context) 
 
 
 @perform.register
-def _(action: PlaceBootFiles, context: Context) -> dict[str, str]:
+def _place_boot_files(action: PlaceBootFiles, context: Context) -> dict[str, str]:
     return _Placing(action, context).run()
 
 
@@ -517,7 +517,7 @@ def _compressed(data: bytes, form: str) -> bytes:
 
 
 @perform.register
-def _(action: TryOnBench, context: Context) -> dict[str, str]:
+def _try_on_bench(action: TryOnBench, context: Context) -> dict[str, str]:
     from yarrik.disk.opening import opened_bytes
 
     holding = [kind for kind in ("boot", "root") if any(kind == part.holds for disk in action.disks for part in disk.partition)]

@@ -122,12 +122,12 @@ def _same(context: Context, digest: str, label: str, place: Path) -> None:
 
 
 @perform.register
-def _(action: FetchFile, context: Context) -> dict[str, str]:
+def _fetch_file(action: FetchFile, context: Context) -> dict[str, str]:
     return {"file": taken(context, "source")}
 
 
 @perform.register
-def _(action: Download, context: Context) -> dict[str, str]:
+def _download(action: Download, context: Context) -> dict[str, str]:
     place = context.step.marks.get("url", Place())
     if not context.store.has(action.sha256):
         if context.offline:
@@ -150,7 +150,7 @@ def _received(context: Context) -> Callable[[int, int | None], None]:
 
 
 @perform.register
-def _(action: Clone, context: Context) -> dict[str, str]:
+def _clone(action: Clone, context: Context) -> dict[str, str]:
     place = context.step.marks.get("url", Place())
     if context.offline:
         raise YarrikError(
@@ -169,14 +169,14 @@ def _(action: Clone, context: Context) -> dict[str, str]:
 
 
 @perform.register
-def _(action: TakeFile, context: Context) -> dict[str, str]:
+def _take_file(action: TakeFile, context: Context) -> dict[str, str]:
     digest = context.inputs["archive"]
     size = context.store.checked_path(digest).stat().st_size
     return {"tree": context.store.put_tree(Tree.of([Entry(action.name, "file", 0o644, size, digest)]))}
 
 
 @perform.register
-def _(action: FetchRuntime, context: Context) -> dict[str, str]:
+def _fetch_runtime(action: FetchRuntime, context: Context) -> dict[str, str]:
     entries: dict[str, Entry] = {}
     for in_image in action.in_image:
         path = in_image.strip("/")
@@ -190,7 +190,7 @@ def _(action: FetchRuntime, context: Context) -> dict[str, str]:
 
 
 @perform.register
-def _(action: PrepareFolder, context: Context) -> dict[str, str]:
+def _prepare_folder(action: PrepareFolder, context: Context) -> dict[str, str]:
     folder = context.step.places["source"]
     tree = context.store.snapshot(folder, plain=True, suffixes=action.suffixes)
     _same(context, tree.digest, "source", folder)
@@ -198,7 +198,7 @@ def _(action: PrepareFolder, context: Context) -> dict[str, str]:
 
 
 @perform.register
-def _(action: Unpack, context: Context) -> dict[str, str]:
+def _unpack(action: Unpack, context: Context) -> dict[str, str]:
     from yarrik.sources import Limits, unpack_archive
 
     archive = context.store.checked_path(context.inputs["archive"])
@@ -208,7 +208,7 @@ def _(action: Unpack, context: Context) -> dict[str, str]:
 
 
 @perform.register
-def _(action: ConfigureKernel, context: Context) -> dict[str, str]:
+def _configure_kernel(action: ConfigureKernel, context: Context) -> dict[str, str]:
     _lay_out_inputs(context, writable=("build",))
     run = _runner(context, action.environment, "{step}/build", writable=("build",))
     if action.base:
@@ -256,7 +256,7 @@ def _text_of(store: Store, digest: str) -> str:
 
 
 @perform.register
-def _(action: ApplyPatches, context: Context) -> dict[str, str]:
+def _apply_patches(action: ApplyPatches, context: Context) -> dict[str, str]:
     _lay_out_inputs(context, writable=("source",))
     context.below.make_folder("tmp/patches")
     run = _runner(context, {"GIT_CEILING_DIRECTORIES": "{step}", "GIT_CONFIG_NOSYSTEM": "1"}, "{step}/source", ("source",))
@@ -298,7 +298,7 @@ def _patch_failed(context: Context, name: str) -> YarrikError:
 
 
 @perform.register
-def _(action: CollectLicences, context: Context) -> dict[str, str]:
+def _collect_licences(action: CollectLicences, context: Context) -> dict[str, str]:
     tree = context.store.tree(context.inputs["source"])
     files = {entry.path: entry for entry in tree.files}
     chosen: dict[str, Entry] = {}
@@ -319,7 +319,7 @@ def _(action: CollectLicences, context: Context) -> dict[str, str]:
 
 
 @perform.register
-def _(action: RunCommands, context: Context) -> dict[str, str]:
+def _run_commands(action: RunCommands, context: Context) -> dict[str, str]:
     _lay_out_inputs(context, action.writable)
     for name, text in action.files.items():
         context.below.write(name, text.replace("{step}", context.sandbox.inside(context.work)).encode())
@@ -431,7 +431,7 @@ def _runner(
 
 
 @perform.register
-def _(action: Stage, context: Context) -> dict[str, str]:
+def _stage(action: Stage, context: Context) -> dict[str, str]:
     tree = context.store.tree(context.inputs["files"])
     collector = Collector()
     elves: list[Entry] = []
@@ -506,7 +506,7 @@ def _holds(path: Path, word: bytes) -> bool:
 
 
 @perform.register
-def _(action: Split, context: Context) -> dict[str, str]:
+def _split(action: Split, context: Context) -> dict[str, str]:
     tree = context.store.tree(context.inputs["files"])
     packages, notes = split_packages(action, tree, lambda digest: read_elf(context.store.checked_path(digest)))
     context.notes.extend(notes)

@@ -20,7 +20,7 @@ from yarrik.run.perform import Context, blob_path, perform
 
 
 @perform.register
-def _(action: Assemble, context: Context) -> dict[str, str]:
+def _assemble(action: Assemble, context: Context) -> dict[str, str]:
     store = context.store
     candidates = [
         package for label in sorted(context.inputs) for package in decode_packages(store.get_bytes(context.inputs[label]))
@@ -82,7 +82,7 @@ def _check_init(action: Assemble, root: RootTree, context: Context) -> None:
 
 
 @perform.register
-def _(action: WriteDisks, context: Context) -> dict[str, str]:
+def _write_disks(action: WriteDisks, context: Context) -> dict[str, str]:
     from yarrik.disk.writing import write_disk  # loads NumPy, which a build with nothing to do need not wait for
 
     store = context.store
@@ -129,7 +129,7 @@ def _(action: WriteDisks, context: Context) -> dict[str, str]:
 
 
 @perform.register
-def _(action: Describe, context: Context) -> dict[str, str]:
+def _describe(action: Describe, context: Context) -> dict[str, str]:
     store = context.store
     root = RootTree.decode(store.get_bytes(context.inputs["root"]))
     rows = msgspec.json.decode(store.get_bytes(context.inputs["packages"]), type=list[tuple[str, str]])
