@@ -7,7 +7,7 @@ from pathlib import Path
 
 from tests.support import ProgramTest, edit_boot_file
 from yarrik.boot.bench import try_image
-from yarrik.boot.bench_files import BenchBoard, KnownBlob
+from yarrik.boot.story import BenchBoard, KnownBlob
 from yarrik.disk.opening import opened_bytes
 
 MENU = "/extlinux/extlinux.conf"

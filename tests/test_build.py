@@ -381,7 +381,7 @@ class AFaultOfOursIsReported(WorkspaceTest):
         for patch in (
             "import yarrik.run.product as p\nmock.patch.object(p, 'assemble_root', side_effect=ValueError('odd')).start()",
             "import yarrik.disk.writing as w\nmock.patch.object(w, 'lay_out_disk', side_effect=ValueError('odd')).start()",
-            "import yarrik.boot.bench as b\nmock.patch.object(b._Bench, 'kernel', side_effect=ValueError('odd')).start()",
+            "import yarrik.boot.bench as b\nmock.patch.object(b, '_kernel', side_effect=ValueError('odd')).start()",
         ):
             done = self.broken(patch, "build")
             self.assertEqual(done.returncode, 70, done.stdout + done.stderr)

@@ -2,6 +2,8 @@
 
 import gzip
 import json
+import subprocess
+import sys
 import unittest
 
 from cryptography.hazmat.primitives import serialization
@@ -257,6 +259,52 @@ class DeviceTreesLieBesideTheirBoard(GaugeTest):
         ran = self.ran(self.yarrik_json("build", "tide-gauge", at=self.root))
         self.assertIn("boot tide-gauge", ran)
         self.assertNotIn("build device tree of kittiwake", ran)
+
+
+#: A method that nobody has: a line in a text file names the kernel. All of it is this object.
+MADE_UP = """
+import sys
+from unittest import mock
+
+import yarrik.cli
+from yarrik.boot import METHODS, BootMethod
+from yarrik.boot.reading import read_named
+from yarrik.boot.story import Started
+
+
+def write(parts):
+    return {"/boot/start-me": f"{parts.seen(parts.kernel_path)} {parts.arguments(next(iter(parts.lines)))}".encode()}
+
+
+def read(story, filesystem, where):
+    if not filesystem.has("/start-me"):
+        return None
+    kernel, _, line = filesystem.text("/start-me").partition(" ")
+    story.tell("boot file", f"{where}:/start-me")
+    return Started(read_named(story, filesystem, kernel, "kernel", where), kernel, line)
+
+
+mock.patch.dict(METHODS, {"start-me": BootMethod("start-me", "start-me", write, read)}).start()
+sys.argv[1:] = ["build", "tide-gauge", "--set", "board.boot.method=start-me"]
+yarrik.cli.main()
+"""
+
+
+class AMadeUpMethodIsAnObject(GaugeTest):
+    def test_it_is_written_found_and_followed(self) -> None:
+        done = subprocess.run(
+            [sys.executable, "-c", MADE_UP], cwd=self.root, env=self.environment, capture_output=True, text=True, check=False
+        )
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        self.assertIn(b"/Image root=PARTUUID=", self.on_card("/start-me"))
+        story = (self.out / "boot-story.txt").read_text()
+        self.assertIn("boot:/start-me", story)
+        self.assertRegex(story, r"init +/sbin/init for arm64, executable")
+
+    def test_one_that_nobody_has_is_told_at_check(self) -> None:
+        said = self.yarrik("check", "tide-gauge", "--set", "board.boot.method=mneu", at=self.root, code=2)
+        self.assertIn("error BOOT-METHOD-UNKNOWN: there is no boot method `mneu`", said)
+        self.assertIn("did you mean `menu`?", said)
 
 
 if __name__ == "__main__":

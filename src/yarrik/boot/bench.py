@@ -11,13 +11,15 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import BinaryIO
 
-from yarrik.boot.bench_files import BenchBoard, BenchResult, BootFiles, Started, Stop, unpacked
 from yarrik.boot.command_line import DEFAULT_INITS, parsed
 from yarrik.boot.console import console_problem
 from yarrik.boot.kernel_image import KernelFacts, KernelUnfit, kernel_facts
 from yarrik.boot.memory_map import DEVICE_TREE_ROOM, MapUnfit, memory_of, place_all, reserved_in
+from yarrik.boot.method import METHODS
+from yarrik.boot.reading import firmware_settings, unpacked
 from yarrik.boot.root_check import RootChecks
 from yarrik.boot.seen import Filesystem
+from yarrik.boot.story import BenchBoard, BenchResult, Started, Stop, Story
 from yarrik.devicetree import BlobDamaged, DeviceTree, apply_overlay, decode_blob, text_of
 from yarrik.disk.opening import FoundPartition, OpenedImage
 from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError, listed, suggestion
@@ -41,500 +43,514 @@ _PACKED = {
 def try_image(file: BinaryIO, image: OpenedImage, name: str, board: BenchBoard | None = None) -> BenchResult:
     """Tries an image; `file` are its bytes, already unpacked where it was compressed. Never raises for what is in it."""
     known = board or BenchBoard()
-    bench = _Bench(file, image.named(known.partitions), name, known)
+    story = Story(file, image.named(known.partitions), name, known)
     try:
-        bench.run()
+        _run(story)
     except Stop as stop:
-        bench.result.stop = stop.trouble
+        story.result.stop = stop.trouble
     except (Damaged, Unfit, RecursionError) as error:
-        bench.result.stop = Trouble(
+        story.result.stop = Trouble(
             "BOOT-DAMAGED",
             f"reading {Path(name).name} came to an end: {error}",
             Place(Path(name)),
             "the board would find the same damage",
             "write the image anew",
         )
-    return bench.result
+    return story.result
 
 
 def try_loaders(file: BinaryIO, image: OpenedImage, name: str, board: BenchBoard) -> BenchResult:
     """Looks at the loaders alone, on a disk that nothing else is started from."""
-    bench = _Bench(file, image, name, board)
+    story = Story(file, image, name, board)
     try:
-        bench.loader()
+        _loader(story)
     except Stop as stop:
-        bench.result.stop = stop.trouble
-    return bench.result
+        story.result.stop = stop.trouble
+    return story.result
 
 
-class _Bench(BootFiles):
-    def run(self) -> None:
-        self.loader()
-        self.table()
-        started = self.boot_files()
-        facts = self.kernel(started)
-        tree = self.device_tree(started)
-        config = self.config_of(started)
-        carried = (config or {}).get("INITRAMFS_SOURCE", '""').strip('"')
-        if carried:
-            self.grant(
-                "initramfs",
-                "what the kernel's own initramfs does before the root filesystem",
-                f"it is built in, from {carried}",
-            )
-        self.command_line(started, tree, (config or {}).get("CMDLINE", ""))
-        self.memory(started, tree, facts)
-        root = self.initramfs(started, config) if started.initramfs else self.root(started, config)
-        checks = RootChecks(root, facts.arch, config, tree, self.tell, self.stop, self.warn)
-        checks.init(self.init_path(started, root))
-        checks.services()
-        checks.logins()
-        checks.links()
-        checks.modules(started.kernel)
-        granted = self.result.granted
-        end = (
-            "nothing found against it; not followed: " + listed([one.what for one in granted])
-            if granted
-            else "would reach init"
-        )
-        self.tell("end", end, followed=not granted)
-
-    # Loader and table
-
-    def loader(self) -> None:
-        for blob in self.board.blobs:
-            wanted = blob.path.read_bytes()
-            if not wanted:
-                self.stop(
-                    "BOOT-LOADER",
-                    f"the loader {blob.name} is empty",
-                    "the processor's own boot code would find nothing at its offset",
-                    "provide the file, or take the blob out",
-                    "disk",
-                )
-            self.file.seek(blob.offset)
-            found = self.file.read(len(wanted))
-            if found[440:512] != wanted[440:512] and blob.offset == 0 and self.image.table in ("mbr", "hybrid"):
-                found = found[:440] + wanted[440:512] + found[512:]  # the table lies in the loader's own sector
-            if found != wanted:
-                self.stop(
-                    "BOOT-LOADER",
-                    f"the loader {blob.name} is not at its offset {blob.offset:#x}",
-                    "the processor's own boot code would find something else there",
-                    "write the image anew",
-                    "disk",
-                )
-            if blob.room and len(wanted) > blob.room:
-                self.stop(
-                    "BOOT-LOADER",
-                    f"the loader {blob.name} has {shown_size(len(wanted))}, and its room is {shown_size(blob.room)}",
-                    "its end would be overwritten",
-                    "make room, or a smaller loader",
-                    "disk",
-                )
-            for part in self.image.partitions:
-                if (
-                    part.start < blob.offset + len(wanted)
-                    and blob.offset < part.start + part.size
-                    and self.image.table != "none"
-                ):
-                    self.stop(
-                        "BOOT-LOADER",
-                        f"the loader {blob.name} and the {part.title} share bytes",
-                        "one would destroy the other",
-                        "move one of them",
-                        "disk",
-                    )
-            self.tell("loader", f"{blob.name} at {blob.offset:#x}, {shown_size(len(wanted))}")
-
-    def table(self) -> None:
-        if self.image.problem:
-            self.stop(
-                "BOOT-TABLE",
-                f"the partition table is damaged: {self.image.problem}",
-                "neither bootloader nor kernel would find a partition",
-                "write the image anew",
-            )
-        if self.image.table == "none" and self.image.partitions[0].reader is None:
-            self.stop(
-                "BOOT-TABLE",
-                f"{Path(self.name).name} has neither a partition table nor a filesystem",
-                "the board would find nothing in it",
-                "name the image of a whole disk",
-            )
-        if self.image.backup_problem:
-            self.warn(
-                "BOOT-TABLE-BACKUP",
-                f"the partition table is sound, and {self.image.backup_problem}",
-                "the image may be cut off, and tools that find one table of two ask or refuse",
-                "write the image anew",
-            )
-        names = ", ".join(part.name for part in self.image.partitions if part.name) or "one filesystem, no table"
-        self.tell("table", f"{self.image.table}: {names}" if self.image.table != "none" else names)
-
-    # Kernel, device tree, command line
-
-    def kernel(self, started: Started) -> KernelFacts:
-        try:
-            facts = kernel_facts(started.kernel[: 1 << 16], len(started.kernel))
-        except KernelUnfit as error:
-            self.stop(
-                "BOOT-KERNEL-FORM",
-                f"{started.kernel_name} cannot be loaded: {error}",
-                "the bootloader would refuse it or jump into nothing",
-                "build the form that has a header",
-                "kernel.form",
-            )
-        if facts.form.endswith(".gz") and not started.kernel_name.endswith((".gz", ".gzip")):
-            self.stop(
-                "BOOT-KERNEL-FORM",
-                f"{started.kernel_name} is gzip-compressed, and its name says that it is not",
-                "a bootloader that trusts the name jumps into compressed data",
-                f"place the plain kernel, or call it {started.kernel_name}.gz where the bootloader unpacks it",
-                "kernel.form",
-            )
-        if self.board.arch and facts.arch != self.board.arch:
-            self.stop(
-                "BOOT-KERNEL-ARCH",
-                f"{started.kernel_name} is a kernel for {facts.arch}, and the board is {self.board.arch}",
-                "it cannot run there",
-                "check the board's `kernel.recipe` and `toolchain.prefix`",
-                "kernel.recipe",
-            )
-        memory = f", {shown_size(facts.memory)} in memory" if facts.memory else ""
-        self.tell("kernel", f"{started.kernel_name}: {facts.form} for {facts.arch}, {shown_size(len(started.kernel))}{memory}")
-        return facts
-
-    def device_tree(self, started: Started) -> DeviceTree | None:
-        if not started.device_tree:
-            self.grant("device tree", "the device tree of bootloader or firmware", "the boot files name none")
-            if started.overlays:
-                self.stop(
-                    "BOOT-DEVICE-TREE",
-                    "overlays are named, and no device tree that they could be applied to",
-                    "bootloaders leave them out then",
-                    "name the board's device tree",
-                    "kernel.device-tree",
-                )
-            return None
-        try:
-            tree = decode_blob(started.device_tree)
-        except BlobDamaged as error:
-            self.stop(
-                "BOOT-DEVICE-TREE",
-                f"{started.device_tree_name} is no sound device tree: {error}",
-                "the kernel would stop before its first word",
-                "compile it anew",
-                "kernel.device-tree",
-            )
-        item = tree.root.properties.get("model")
-        model = (text_of(item.value) if item is not None else None) or "no model"
-        for name, data in started.overlays:
-            try:
-                apply_overlay(tree, decode_blob(data), name)
-            except (BlobDamaged, YarrikError) as error:
-                first = error.troubles[0] if isinstance(error, YarrikError) else None
-                self.stop(
-                    "BOOT-DEVICE-TREE",
-                    f"the overlay {name} cannot be applied: {first.what if first else error}",
-                    "the bootloader would start without it, or not at all",
-                    first.remedy if first else "compile it anew",
-                    "kernel.overlays",
-                )
-        banks = memory_of(tree)
-        if not banks:
-            self.warn(
-                "BOOT-MEMORY",
-                f"{started.device_tree_name} describes no memory",
-                "unless the bootloader fills it in, the kernel stops at once",
-                "add a memory node",
-                "kernel.device-tree",
-            )
-        memory = ", ".join(f"{shown_size(bank.size)} at {bank.start:#x}" for bank in banks) or "no memory told"
-        self.tell("device tree", f"{started.device_tree_name}: {model}; {memory}")
-        if started.overlays:
-            count = f"{counted(len(started.overlays), 'overlay')}"
-            self.grant("device tree", f"that the bootloader lays {count} on", "not all do, or have an address for them")
-        return tree
-
-    def command_line(self, started: Started, tree: DeviceTree | None, built_in: str) -> None:
-        chosen = tree.root.children.get("chosen") if tree is not None else None
-        there = chosen.properties.get("bootargs") if chosen is not None else None
-        in_tree = (text_of(there.value) or "") if there is not None else ""
-        if not started.line:
-            started.line = in_tree or built_in.strip('"').replace('\\"', '"')
-            source = "in the device tree" if in_tree else "built into the kernel"
-            self.tell("command line", f"{started.line or 'none'}" + (f" ({source})" if started.line else ""))
-        else:
-            self.tell("command line", started.line)
-        words = parsed(started.line)
-        for name in ("root", "loglevel", "init", "rootfstype"):
-            values = words.get(name, [])
-            if len(set(values)) > 1:
-                self.warn(
-                    "BOOT-LINE-TWICE",
-                    f"the command line has {name}= twice: {' and '.join(values)}",
-                    f"the kernel takes the last one, {name}={values[-1]}",
-                    f"take {name}= out of the board's `kernel.arguments`, or set it where it belongs",
-                    "kernel.arguments",
-                )
-        for console in words.get("console", []):
-            problem = console_problem(tree, console) if tree is not None else None
-            if problem is not None:
-                self.stop(
-                    "BOOT-CONSOLE",
-                    f"console={console} is no serial port of the board: {problem}",
-                    "the kernel would start, and say nothing",
-                    "correct the board's `kernel.console`, or `kernel.arguments` if it is there",
-                    self.key_of(f"console={console}", "kernel.console"),
-                )
-        if "console" not in words and tree is None:
-            self.warn(
-                "BOOT-CONSOLE",
-                "the command line names no console",
-                "the kernel may start without a word",
-                "set the board's `kernel.console`",
-                "kernel.console",
-            )
-
-    def memory(self, started: Started, tree: DeviceTree | None, facts: KernelFacts) -> None:
-        if tree is None or facts.arch == "x86-64":
-            why = (
-                "firmware tells the kernel where it is"
-                if tree is not None or facts.arch == "x86-64"
-                else "no device tree is known"
-            )
-            self.grant("memory", "that all of it finds room in memory", why)
-            return
-        sizes = {
-            "kernel": max(facts.memory, len(started.kernel)),
-            "device tree": len(started.device_tree) + DEVICE_TREE_ROOM,
-            "initramfs": len(started.initramfs),
-        }
-        try:
-            given = {**started.given, **self.board.bundle}
-            found = place_all(facts.arch, sizes, given, memory_of(tree), reserved_in(tree), facts.offset)
-        except MapUnfit as error:
-            self.stop(
-                "BOOT-MEMORY",
-                "; ".join(error.reasons),
-                f"memory would look so:\n{error.drawing}",
-                "change the addresses in the board's [memory]",
-                "memory",
-            )
-        whose = " (as in the memory bundle)" if self.board.bundle else ""
-        self.tell("memory", ", ".join(f"{area.name} {area.start:#x}" for area in found.areas) + whose)
-
-    # Root filesystem
-
-    def key_of(self, word: str, usual: str) -> str:
-        """The board's key that a word of the command line comes from."""
-        return "kernel.arguments" if word in self.board.arguments else usual
-
-    def config_of(self, started: Started) -> dict[str, str] | None:
-        """The kernel's configuration: out of the kernel itself, or from a file beside it; None when it is not known."""
-        text = _configuration_in(started.kernel)
-        if text is None:
-            beside = re.compile(r"(?:/boot)?/(?:[^/]+\.config|config-[^/]+)\Z")
-            places = ((one, path) for one in self.filesystems.values() for path in one.paths if beside.match(path))
-            text = next((one.text(path) for one, path in places), None)
-        if text is None:
-            return None
-        return dict(re.findall(r"^CONFIG_(\w+)=(.*)$", text, re.MULTILINE))
-
-    def initramfs(self, started: Started, config: dict[str, str] | None) -> Filesystem:
-        data = started.initramfs
-        form, option = next((what for mark, what in _PACKED.items() if data[:2] == mark), ("", ""))
-        if not form and data[:6] not in (b"070701", b"070702"):
-            self.stop(
-                "BOOT-INITRAMFS",
-                f"{started.initramfs_name} is no archive that the kernel unpacks",
-                "it would go on without it, to a root filesystem that nobody named",
-                "pack it as cpio (newc)",
-                "boot.initramfs",
-            )
-        if config is not None and (config.get("BLK_DEV_INITRD") != "y" or (option and config.get(option) != "y")):
-            missing = "BLK_DEV_INITRD" if config.get("BLK_DEV_INITRD") != "y" else option
-            self.stop(
-                "BOOT-INITRAMFS",
-                f"{started.initramfs_name} is {form or 'plain'} cpio, and the kernel lacks CONFIG_{missing}",
-                "it cannot unpack it",
-                f"add CONFIG_{missing}=y to a fragment",
-                "boot.initramfs",
-            )
-        try:
-            plain = unpacked(data, form or "none")
-            filesystem = Filesystem.of_cpio(plain)
-        except Damaged as error:
-            self.stop(
-                "BOOT-INITRAMFS",
-                f"{started.initramfs_name} is damaged: {error}",
-                "the kernel would not unpack it",
-                "write the image anew",
-                "boot.initramfs",
-            )
-        self.tell(
+def _run(story: Story) -> None:
+    _loader(story)
+    _table(story)
+    started = _boot_files(story)
+    facts = _kernel(story, started)
+    tree = _device_tree(story, started)
+    config = _config_of(story, started)
+    carried = (config or {}).get("INITRAMFS_SOURCE", '""').strip('"')
+    if carried:
+        story.grant(
             "initramfs",
-            f"{started.initramfs_name}: {form or 'plain'} cpio, {len(filesystem.paths)} paths, {shown_size(len(plain))}",
+            "what the kernel's own initramfs does before the root filesystem",
+            f"it is built in, from {carried}",
         )
-        return filesystem
+    _command_line(story, started, tree, (config or {}).get("CMDLINE", ""))
+    _memory(story, started, tree, facts)
+    root = _initramfs(story, started, config) if started.initramfs else _root(story, started, config)
+    checks = RootChecks(root, facts.arch, config, tree, story.tell, story.stop, story.warn)
+    checks.init(_init_path(story, started, root))
+    checks.services()
+    checks.logins()
+    checks.links()
+    checks.modules(started.kernel)
+    granted = story.result.granted
+    end = "nothing found against it; not followed: " + listed([one.what for one in granted]) if granted else "would reach init"
+    story.tell("end", end, followed=not granted)
 
-    def root(self, started: Started, config: dict[str, str] | None) -> Filesystem:
-        words = parsed(started.line)
-        wanted = words.get("root", [""])[-1]
+
+def _loader(story: Story) -> None:
+    for blob in story.board.blobs:
+        wanted = blob.path.read_bytes()
         if not wanted:
-            self.stop(
-                "BOOT-ROOT-NONE",
-                "the command line has no root=, and there is no initramfs",
-                "the kernel would wait for ever, or panic: it has nothing to mount",
-                'give one partition `holds = "root"`',
-                "boot.root",
+            story.stop(
+                "BOOT-LOADER",
+                f"the loader {blob.name} is empty",
+                "the processor's own boot code would find nothing at its offset",
+                "provide the file, or take the blob out",
+                "disk",
             )
-        part = self.root_partition(wanted, self.key_of(f"root={wanted}", "boot.root"))
-        reader = part.reader
-        if reader is None:
-            self.stop(
-                "BOOT-ROOT-MISSING",
-                f"root={wanted} is the {part.title}, which holds {part.problem}",
-                "the kernel could not mount it",
-                'give that partition `holds = "root"`',
-                "boot.root",
+        story.file.seek(blob.offset)
+        found = story.file.read(len(wanted))
+        if found[440:512] != wanted[440:512] and blob.offset == 0 and story.image.table in ("mbr", "hybrid"):
+            found = found[:440] + wanted[440:512] + found[512:]  # the table lies in the loader's own sector
+        if found != wanted:
+            story.stop(
+                "BOOT-LOADER",
+                f"the loader {blob.name} is not at its offset {blob.offset:#x}",
+                "the processor's own boot code would find something else there",
+                "write the image anew",
+                "disk",
             )
-        if not wanted.startswith(("PARTUUID=", "PARTLABEL=")):
-            self.grant(
-                "root",
-                f"that the kernel calls the disk {wanted.removeprefix('/dev/')}",
-                "names of disks follow from drivers and slots",
+        if blob.room and len(wanted) > blob.room:
+            story.stop(
+                "BOOT-LOADER",
+                f"the loader {blob.name} has {shown_size(len(wanted))}, and its room is {shown_size(blob.room)}",
+                "its end would be overwritten",
+                "make room, or a smaller loader",
+                "disk",
             )
-        form = "fat" if reader.form.startswith("FAT") else reader.form
-        told = words.get("rootfstype", [""])[-1]
-        if told and form not in {"ext2": ("ext2", "ext4"), "vfat": ("fat",)}.get(told, tuple(told.split(","))):
-            self.stop(
-                "BOOT-ROOT-MISSING",
-                f"rootfstype={told}, and the {part.title} holds {form}",
-                "the kernel would try nothing else, and panic",
-                "correct `rootfstype`",
+        for part in story.image.partitions:
+            if part.start < blob.offset + len(wanted) and blob.offset < part.start + part.size and story.image.table != "none":
+                story.stop(
+                    "BOOT-LOADER",
+                    f"the loader {blob.name} and the {part.title} share bytes",
+                    "one would destroy the other",
+                    "move one of them",
+                    "disk",
+                )
+        story.tell("loader", f"{blob.name} at {blob.offset:#x}, {shown_size(len(wanted))}")
+
+
+def _table(story: Story) -> None:
+    if story.image.problem:
+        story.stop(
+            "BOOT-TABLE",
+            f"the partition table is damaged: {story.image.problem}",
+            "neither bootloader nor kernel would find a partition",
+            "write the image anew",
+        )
+    if story.image.table == "none" and story.image.partitions[0].reader is None:
+        story.stop(
+            "BOOT-TABLE",
+            f"{Path(story.name).name} has neither a partition table nor a filesystem",
+            "the board would find nothing in it",
+            "name the image of a whole disk",
+        )
+    if story.image.backup_problem:
+        story.warn(
+            "BOOT-TABLE-BACKUP",
+            f"the partition table is sound, and {story.image.backup_problem}",
+            "the image may be cut off, and tools that find one table of two ask or refuse",
+            "write the image anew",
+        )
+    names = ", ".join(part.name for part in story.image.partitions if part.name) or "one filesystem, no table"
+    story.tell("table", f"{story.image.table}: {names}" if story.image.table != "none" else names)
+
+
+def _kernel(story: Story, started: Started) -> KernelFacts:
+    try:
+        facts = kernel_facts(started.kernel[: 1 << 16], len(started.kernel))
+    except KernelUnfit as error:
+        story.stop(
+            "BOOT-KERNEL-FORM",
+            f"{started.kernel_name} cannot be loaded: {error}",
+            "the bootloader would refuse it or jump into nothing",
+            "build the form that has a header",
+            "kernel.form",
+        )
+    if facts.form.endswith(".gz") and not started.kernel_name.endswith((".gz", ".gzip")):
+        story.stop(
+            "BOOT-KERNEL-FORM",
+            f"{started.kernel_name} is gzip-compressed, and its name says that it is not",
+            "a bootloader that trusts the name jumps into compressed data",
+            f"place the plain kernel, or call it {started.kernel_name}.gz where the bootloader unpacks it",
+            "kernel.form",
+        )
+    if story.board.arch and facts.arch != story.board.arch:
+        story.stop(
+            "BOOT-KERNEL-ARCH",
+            f"{started.kernel_name} is a kernel for {facts.arch}, and the board is {story.board.arch}",
+            "it cannot run there",
+            "check the board's `kernel.recipe` and `toolchain.prefix`",
+            "kernel.recipe",
+        )
+    memory = f", {shown_size(facts.memory)} in memory" if facts.memory else ""
+    story.tell("kernel", f"{started.kernel_name}: {facts.form} for {facts.arch}, {shown_size(len(started.kernel))}{memory}")
+    return facts
+
+
+def _device_tree(story: Story, started: Started) -> DeviceTree | None:
+    if not started.device_tree:
+        story.grant("device tree", "the device tree of bootloader or firmware", "the boot files name none")
+        if started.overlays:
+            story.stop(
+                "BOOT-DEVICE-TREE",
+                "overlays are named, and no device tree that they could be applied to",
+                "bootloaders leave them out then",
+                "name the board's device tree",
+                "kernel.device-tree",
+            )
+        return None
+    try:
+        tree = decode_blob(started.device_tree)
+    except BlobDamaged as error:
+        story.stop(
+            "BOOT-DEVICE-TREE",
+            f"{started.device_tree_name} is no sound device tree: {error}",
+            "the kernel would stop before its first word",
+            "compile it anew",
+            "kernel.device-tree",
+        )
+    item = tree.root.properties.get("model")
+    model = (text_of(item.value) if item is not None else None) or "no model"
+    for name, data in started.overlays:
+        try:
+            apply_overlay(tree, decode_blob(data), name)
+        except (BlobDamaged, YarrikError) as error:
+            first = error.troubles[0] if isinstance(error, YarrikError) else None
+            story.stop(
+                "BOOT-DEVICE-TREE",
+                f"the overlay {name} cannot be applied: {first.what if first else error}",
+                "the bootloader would start without it, or not at all",
+                first.remedy if first else "compile it anew",
+                "kernel.overlays",
+            )
+    banks = memory_of(tree)
+    if not banks:
+        story.warn(
+            "BOOT-MEMORY",
+            f"{started.device_tree_name} describes no memory",
+            "unless the bootloader fills it in, the kernel stops at once",
+            "add a memory node",
+            "kernel.device-tree",
+        )
+    memory = ", ".join(f"{shown_size(bank.size)} at {bank.start:#x}" for bank in banks) or "no memory told"
+    story.tell("device tree", f"{started.device_tree_name}: {model}; {memory}")
+    if started.overlays:
+        count = f"{counted(len(started.overlays), 'overlay')}"
+        story.grant("device tree", f"that the bootloader lays {count} on", "not all do, or have an address for them")
+    return tree
+
+
+def _command_line(story: Story, started: Started, tree: DeviceTree | None, built_in: str) -> None:
+    chosen = tree.root.children.get("chosen") if tree is not None else None
+    there = chosen.properties.get("bootargs") if chosen is not None else None
+    in_tree = (text_of(there.value) or "") if there is not None else ""
+    if not started.line:
+        started.line = in_tree or built_in.strip('"').replace('\\"', '"')
+        source = "in the device tree" if in_tree else "built into the kernel"
+        story.tell("command line", f"{started.line or 'none'}" + (f" ({source})" if started.line else ""))
+    else:
+        story.tell("command line", started.line)
+    words = parsed(started.line)
+    for name in ("root", "loglevel", "init", "rootfstype"):
+        values = words.get(name, [])
+        if len(set(values)) > 1:
+            story.warn(
+                "BOOT-LINE-TWICE",
+                f"the command line has {name}= twice: {' and '.join(values)}",
+                f"the kernel takes the last one, {name}={values[-1]}",
+                f"take {name}= out of the board's `kernel.arguments`, or set it where it belongs",
                 "kernel.arguments",
             )
-        self.tell("root", f"{wanted}: {part.title}, {form}, {shown_size(part.size)}")
-        if config is not None:
-            self.check_built_in(config, form, wanted)
-        else:
-            self.grant(
-                "drivers",
-                "that the kernel has filesystem, partition table and disk built in",
-                "its configuration is not in the image",
+    for console in words.get("console", []):
+        problem = console_problem(tree, console) if tree is not None else None
+        if problem is not None:
+            story.stop(
+                "BOOT-CONSOLE",
+                f"console={console} is no serial port of the board: {problem}",
+                "the kernel would start, and say nothing",
+                "correct the board's `kernel.console`, or `kernel.arguments` if it is there",
+                story.key_of(f"console={console}", "kernel.console"),
             )
-        filesystem = self.filesystem(part)
-        assert filesystem is not None
-        return filesystem
+    if "console" not in words and tree is None:
+        story.warn(
+            "BOOT-CONSOLE",
+            "the command line names no console",
+            "the kernel may start without a word",
+            "set the board's `kernel.console`",
+            "kernel.console",
+        )
 
-    def root_partition(self, wanted: str, key_: str) -> FoundPartition:
-        kind, equals, value = wanted.partition("=")
-        parts = (*self.image.partitions, *self.board.more)
-        if equals:
-            if kind == "UUID":
-                self.stop(
-                    "BOOT-ROOT-FORM",
-                    f"root={wanted}: the kernel itself does not look for filesystems by identifier",
-                    "it would wait for ever",
-                    "use root=PARTUUID=…",
-                    key_,
-                )
-            key = {"PARTUUID": lambda part: part.identifier.lower(), "PARTLABEL": lambda part: part.name}.get(kind)
-            if key is None:
-                self.stop(
-                    "BOOT-ROOT-FORM",
-                    f"root={wanted} is in no form that the kernel knows",
-                    "it would wait for ever",
-                    "use root=PARTUUID=…",
-                    key_,
-                )
-            if kind == "PARTLABEL" and self.image.table not in ("gpt", "hybrid"):
-                self.stop(
-                    "BOOT-ROOT-FORM",
-                    f"root={wanted}: partitions have names only in a GPT",
-                    "the kernel would wait for ever",
-                    "use root=PARTUUID=…",
-                    key_,
-                )
-            sought = value.lower() if kind == "PARTUUID" else value
-            found = next((part for part in parts if key(part) == sought), None)
-            if found is None:
-                self.stop(
-                    "BOOT-ROOT-MISSING",
-                    f"root={wanted}, and no partition has this {kind}",
-                    "the kernel would wait for it for ever",
-                    suggestion(value, [key(part) for part in parts]),
-                    key_,
-                )
-            return found
-        device = wanted.removeprefix("/dev/")
-        numbers = r"(?:mmcblk#|nvme#n#|mtdblock#|nbd#|loop#)".replace("#", r"(?:0|[1-9]\d*)")
-        match = re.match(rf"(?:(?:sd|vd|xvd|hd)[a-z]|{numbers}p)([1-9]\d{{0,5}})\Z", device)
-        if match is None:
-            whole = re.match(r"(?:(?:sd|vd|xvd|hd)[a-z]+|mmcblk\d+|nvme\d+n\d+|mtdblock\d+)\Z", device)
-            if whole and self.image.table == "none":
-                return parts[0]
-            hint = re.sub(r"(mmcblk\d+|nvme\d+n\d+)(\d+)\Z", r"\1p\2", device)
-            hint = re.sub(r"((?:sd|vd)[a-z])p(\d+)\Z", r"\1\2", hint)
-            self.stop(
+
+def _memory(story: Story, started: Started, tree: DeviceTree | None, facts: KernelFacts) -> None:
+    if tree is None or facts.arch == "x86-64":
+        why = (
+            "firmware tells the kernel where it is" if tree is not None or facts.arch == "x86-64" else "no device tree is known"
+        )
+        story.grant("memory", "that all of it finds room in memory", why)
+        return
+    sizes = {
+        "kernel": max(facts.memory, len(started.kernel)),
+        "device tree": len(started.device_tree) + DEVICE_TREE_ROOM,
+        "initramfs": len(started.initramfs),
+    }
+    try:
+        given = {**started.given, **story.board.bundle}
+        found = place_all(facts.arch, sizes, given, memory_of(tree), reserved_in(tree), facts.offset)
+    except MapUnfit as error:
+        story.stop(
+            "BOOT-MEMORY",
+            "; ".join(error.reasons),
+            f"memory would look so:\n{error.drawing}",
+            "change the addresses in the board's [memory]",
+            "memory",
+        )
+    whose = " (as in the memory bundle)" if story.board.bundle else ""
+    story.tell("memory", ", ".join(f"{area.name} {area.start:#x}" for area in found.areas) + whose)
+
+
+def _config_of(story: Story, started: Started) -> dict[str, str] | None:
+    """The kernel's configuration: out of the kernel itself, or from a file beside it; None when it is not known."""
+    text = _configuration_in(started.kernel)
+    if text is None:
+        beside = re.compile(r"(?:/boot)?/(?:[^/]+\.config|config-[^/]+)\Z")
+        places = ((one, path) for one in story.filesystems.values() for path in one.paths if beside.match(path))
+        text = next((one.text(path) for one, path in places), None)
+    if text is None:
+        return None
+    return dict(re.findall(r"^CONFIG_(\w+)=(.*)$", text, re.MULTILINE))
+
+
+def _initramfs(story: Story, started: Started, config: dict[str, str] | None) -> Filesystem:
+    data = started.initramfs
+    form, option = next((what for mark, what in _PACKED.items() if data[:2] == mark), ("", ""))
+    if not form and data[:6] not in (b"070701", b"070702"):
+        story.stop(
+            "BOOT-INITRAMFS",
+            f"{started.initramfs_name} is no archive that the kernel unpacks",
+            "it would go on without it, to a root filesystem that nobody named",
+            "pack it as cpio (newc)",
+            "boot.initramfs",
+        )
+    if config is not None and (config.get("BLK_DEV_INITRD") != "y" or (option and config.get(option) != "y")):
+        missing = "BLK_DEV_INITRD" if config.get("BLK_DEV_INITRD") != "y" else option
+        story.stop(
+            "BOOT-INITRAMFS",
+            f"{started.initramfs_name} is {form or 'plain'} cpio, and the kernel lacks CONFIG_{missing}",
+            "it cannot unpack it",
+            f"add CONFIG_{missing}=y to a fragment",
+            "boot.initramfs",
+        )
+    try:
+        plain = unpacked(data, form or "none")
+        filesystem = Filesystem.of_cpio(plain)
+    except Damaged as error:
+        story.stop(
+            "BOOT-INITRAMFS",
+            f"{started.initramfs_name} is damaged: {error}",
+            "the kernel would not unpack it",
+            "write the image anew",
+            "boot.initramfs",
+        )
+    story.tell(
+        "initramfs",
+        f"{started.initramfs_name}: {form or 'plain'} cpio, {len(filesystem.paths)} paths, {shown_size(len(plain))}",
+    )
+    return filesystem
+
+
+def _root(story: Story, started: Started, config: dict[str, str] | None) -> Filesystem:
+    words = parsed(started.line)
+    wanted = words.get("root", [""])[-1]
+    if not wanted:
+        story.stop(
+            "BOOT-ROOT-NONE",
+            "the command line has no root=, and there is no initramfs",
+            "the kernel would wait for ever, or panic: it has nothing to mount",
+            'give one partition `holds = "root"`',
+            "boot.root",
+        )
+    part = _root_partition(story, wanted, story.key_of(f"root={wanted}", "boot.root"))
+    reader = part.reader
+    if reader is None:
+        story.stop(
+            "BOOT-ROOT-MISSING",
+            f"root={wanted} is the {part.title}, which holds {part.problem}",
+            "the kernel could not mount it",
+            'give that partition `holds = "root"`',
+            "boot.root",
+        )
+    if not wanted.startswith(("PARTUUID=", "PARTLABEL=")):
+        story.grant(
+            "root",
+            f"that the kernel calls the disk {wanted.removeprefix('/dev/')}",
+            "names of disks follow from drivers and slots",
+        )
+    form = "fat" if reader.form.startswith("FAT") else reader.form
+    told = words.get("rootfstype", [""])[-1]
+    if told and form not in {"ext2": ("ext2", "ext4"), "vfat": ("fat",)}.get(told, tuple(told.split(","))):
+        story.stop(
+            "BOOT-ROOT-MISSING",
+            f"rootfstype={told}, and the {part.title} holds {form}",
+            "the kernel would try nothing else, and panic",
+            "correct `rootfstype`",
+            "kernel.arguments",
+        )
+    story.tell("root", f"{wanted}: {part.title}, {form}, {shown_size(part.size)}")
+    if config is not None:
+        _check_built_in(story, config, form, wanted)
+    else:
+        story.grant(
+            "drivers",
+            "that the kernel has filesystem, partition table and disk built in",
+            "its configuration is not in the image",
+        )
+    filesystem = story.filesystem(part)
+    assert filesystem is not None
+    return filesystem
+
+
+def _root_partition(story: Story, wanted: str, key_: str) -> FoundPartition:
+    kind, equals, value = wanted.partition("=")
+    parts = (*story.image.partitions, *story.board.more)
+    if equals:
+        if kind == "UUID":
+            story.stop(
                 "BOOT-ROOT-FORM",
-                f"root={wanted} is no partition's name",
-                "the kernel would wait for it for ever",
-                f"did you mean `/dev/{hint}`?" if hint != device else "names are like mmcblk0p2, sda2, nvme0n1p2",
+                f"root={wanted}: the kernel itself does not look for filesystems by identifier",
+                "it would wait for ever",
+                "use root=PARTUUID=…",
                 key_,
             )
-        # Of which disk the kernel will say so is not known here: one that can be the root is meant.
-        numbered = [part for part in parts if part.number == int(match.group(1))]
-        found = next((part for part in numbered if part.reader is not None), numbered[0] if numbered else None)
+        key = {"PARTUUID": lambda part: part.identifier.lower(), "PARTLABEL": lambda part: part.name}.get(kind)
+        if key is None:
+            story.stop(
+                "BOOT-ROOT-FORM",
+                f"root={wanted} is in no form that the kernel knows",
+                "it would wait for ever",
+                "use root=PARTUUID=…",
+                key_,
+            )
+        if kind == "PARTLABEL" and story.image.table not in ("gpt", "hybrid"):
+            story.stop(
+                "BOOT-ROOT-FORM",
+                f"root={wanted}: partitions have names only in a GPT",
+                "the kernel would wait for ever",
+                "use root=PARTUUID=…",
+                key_,
+            )
+        sought = value.lower() if kind == "PARTUUID" else value
+        found = next((part for part in parts if key(part) == sought), None)
         if found is None:
-            self.stop(
+            story.stop(
                 "BOOT-ROOT-MISSING",
-                f"root={wanted}, and the image has no partition {match.group(1)}",
+                f"root={wanted}, and no partition has this {kind}",
                 "the kernel would wait for it for ever",
-                f"the image has {counted(len(parts), 'partition')}",
+                suggestion(value, [key(part) for part in parts]),
                 key_,
             )
         return found
+    device = wanted.removeprefix("/dev/")
+    numbers = r"(?:mmcblk#|nvme#n#|mtdblock#|nbd#|loop#)".replace("#", r"(?:0|[1-9]\d*)")
+    match = re.match(rf"(?:(?:sd|vd|xvd|hd)[a-z]|{numbers}p)([1-9]\d{{0,5}})\Z", device)
+    if match is None:
+        whole = re.match(r"(?:(?:sd|vd|xvd|hd)[a-z]+|mmcblk\d+|nvme\d+n\d+|mtdblock\d+)\Z", device)
+        if whole and story.image.table == "none":
+            return parts[0]
+        hint = re.sub(r"(mmcblk\d+|nvme\d+n\d+)(\d+)\Z", r"\1p\2", device)
+        hint = re.sub(r"((?:sd|vd)[a-z])p(\d+)\Z", r"\1\2", hint)
+        story.stop(
+            "BOOT-ROOT-FORM",
+            f"root={wanted} is no partition's name",
+            "the kernel would wait for it for ever",
+            f"did you mean `/dev/{hint}`?" if hint != device else "names are like mmcblk0p2, sda2, nvme0n1p2",
+            key_,
+        )
+    # Of which disk the kernel will say so is not known here: one that can be the root is meant.
+    numbered = [part for part in parts if part.number == int(match.group(1))]
+    found = next((part for part in numbered if part.reader is not None), numbered[0] if numbered else None)
+    if found is None:
+        story.stop(
+            "BOOT-ROOT-MISSING",
+            f"root={wanted}, and the image has no partition {match.group(1)}",
+            "the kernel would wait for it for ever",
+            f"the image has {counted(len(parts), 'partition')}",
+            key_,
+        )
+    return found
 
-    def check_built_in(self, config: dict[str, str], form: str, wanted: str) -> None:
-        needs: list[tuple[str, Iterable[str]]] = [(f"the filesystem {form}", _FILESYSTEM_OPTIONS.get(form, ()))]
-        table = _TABLE_OPTIONS.get(self.image.table)
-        if table:
-            needs.append((f"the partition table {self.image.table}", (table,)))
-        device = wanted.removeprefix("/dev/")
-        options = next((names for begin, names in _DISK_OPTIONS.items() if device.startswith(begin)), None)
-        needs.append(("the disk's driver", options or [name for names in _DISK_OPTIONS.values() for name in names]))
-        for what, names in needs:
-            names = list(names)
-            if names and not any(config.get(name) == "y" for name in names):
-                module = next((name for name in names if config.get(name) == "m"), None)
-                how = (
-                    f"CONFIG_{module} is a module"
-                    if module
-                    else "it lacks " + " and ".join(f"CONFIG_{name}" for name in names[:4])
-                )
-                self.stop(
-                    "BOOT-KERNEL-LACKS",
-                    f"the kernel cannot reach its root: for {what}, {how}",
-                    "the driver is a module stored on the filesystem that it must mount, and there is no initramfs",
-                    f"add CONFIG_{module or names[0]}=y to a fragment",
-                    "kernel.recipe",
-                )
-        self.tell("drivers", "the kernel has filesystem, partition table and disk built in")
 
-    def init_path(self, started: Started, root: Filesystem) -> str:
-        words = parsed(started.line)
-        if started.initramfs:
-            return words.get("rdinit", ["/init"])[-1]
-        named = words.get("init", [""])[-1]
-        if named:
-            return named
-        return next((path for path in DEFAULT_INITS if root.follow(path) is not None), DEFAULT_INITS[0])
+def _check_built_in(story: Story, config: dict[str, str], form: str, wanted: str) -> None:
+    needs: list[tuple[str, Iterable[str]]] = [(f"the filesystem {form}", _FILESYSTEM_OPTIONS.get(form, ()))]
+    table = _TABLE_OPTIONS.get(story.image.table)
+    if table:
+        needs.append((f"the partition table {story.image.table}", (table,)))
+    device = wanted.removeprefix("/dev/")
+    options = next((names for begin, names in _DISK_OPTIONS.items() if device.startswith(begin)), None)
+    needs.append(("the disk's driver", options or [name for names in _DISK_OPTIONS.values() for name in names]))
+    for what, names in needs:
+        names = list(names)
+        if names and not any(config.get(name) == "y" for name in names):
+            module = next((name for name in names if config.get(name) == "m"), None)
+            how = (
+                f"CONFIG_{module} is a module" if module else "it lacks " + " and ".join(f"CONFIG_{name}" for name in names[:4])
+            )
+            story.stop(
+                "BOOT-KERNEL-LACKS",
+                f"the kernel cannot reach its root: for {what}, {how}",
+                "the driver is a module stored on the filesystem that it must mount, and there is no initramfs",
+                f"add CONFIG_{module or names[0]}=y to a fragment",
+                "kernel.recipe",
+            )
+    story.tell("drivers", "the kernel has filesystem, partition table and disk built in")
+
+
+def _init_path(story: Story, started: Started, root: Filesystem) -> str:
+    words = parsed(started.line)
+    if started.initramfs:
+        return words.get("rdinit", ["/init"])[-1]
+    named = words.get("init", [""])[-1]
+    if named:
+        return named
+    return next((path for path in DEFAULT_INITS if root.follow(path) is not None), DEFAULT_INITS[0])
 
 
 _CONFIG_BEGIN, _CONFIG_END = b"IKCFG_ST", b"IKCFG_ED"
+
+
+def _boot_files(story: Story) -> Started:
+    """What the bootloader would find on the image's partitions, by the board's method or by each that can be guessed."""
+    order = sorted(story.image.partitions, key=lambda part: (not part.bootable, part.number))
+    known = METHODS.get(story.board.method)
+    for part in order:
+        filesystem = story.filesystem(part)
+        if filesystem is None:
+            continue
+        where = part.name or "the image"
+        for method in (known,) if known is not None else [one for one in METHODS.values() if one.guessed]:
+            started = method.read(story, filesystem, where)
+            if started is not None:
+                firmware_settings(story, filesystem, where)
+                return started
+    sought = known.sought if known is not None else "a boot menu, script, boot entries or EFI program"
+    readable = [part.name or "the image" for part in order if part.reader is not None]
+    story.stop(
+        "BOOT-MENU-MISSING",
+        f"no partition has {sought}" + (f" (looked at {', '.join(readable)})" if readable else ""),
+        "the bootloader would stop at its prompt and wait for somebody",
+        'give one partition `holds = "boot"`',
+        "disk",
+    )
 
 
 def _configuration_in(kernel: bytes) -> str | None:

@@ -154,7 +154,7 @@ def boot_product(
 def on_the_bench(path: Path, as_json: bool) -> bool:
     """Shows the boot story of an image file; True when it reaches init. Raises YarrikError for what cannot be read."""
     from yarrik.boot.bench import try_image
-    from yarrik.boot.bench_files import board_beside
+    from yarrik.boot.beside import board_beside
     from yarrik.cli.view import fitted, print_json, show_error, show_warnings, styled
     from yarrik.disk.opening import opened_bytes
     from yarrik.errors import Damaged, Place, Trouble, YarrikError, found_nearby

@@ -35,7 +35,7 @@ def inspect(
     """Shows an image: a map of the disk, its partitions, and files with owner, mode, size and links.
 
     A path that is one file is shown with all that is known of it. Compressed and sparse images are expanded first."""
-    from yarrik.boot.bench_files import names_beside
+    from yarrik.boot.beside import names_beside
     from yarrik.disk.opening import opened_image
     from yarrik.errors import Damaged, Place, Trouble, YarrikError, found_nearby, suggestion
 

@@ -205,7 +205,7 @@ class BootChoice(Definable, frozen=True, kw_only=True):
     names, like `mmcblk0`. `command_line_in` says where the command line stands. With `initramfs = "root"` the whole root
     filesystem is unpacked into memory. `seconds` is how long a menu waits. `key` is the private key that signs."""
 
-    method: Literal["menu", "entries", "fit", "script", "uefi"] = "menu"
+    method: Name = "menu"
     root: Literal["partuuid", "partlabel", "uuid", "device", "none"] = "partuuid"
     root_device: OneLine = ""
     read_only: bool | None = None

@@ -10,8 +10,9 @@ from msgspec.structs import replace
 
 from yarrik.arch import ARCHES, Arch
 from yarrik.boot.command_line import CommandLine, RootUnfit, RootWish, Word, command_line, root_words
+from yarrik.boot.method import METHODS
 from yarrik.disk.layout import has_boot_partition, root_place
-from yarrik.errors import Collector, Place, Trouble, YarrikError, found_nearby
+from yarrik.errors import Collector, Place, Trouble, YarrikError, found_nearby, suggestion
 from yarrik.model import Board, Composition, Definition, KernelChoice
 from yarrik.plan.actions import (
     Assemble,
@@ -113,6 +114,7 @@ class ProductSteps:
         if blobs is not None:
             inputs["device tree"] = blobs
         self._check_line()
+        self._check_method()
         apart = has_boot_partition(board.value.disk)
         boot_files = self._boot_sources()
         kernel = board.value.kernel
@@ -225,6 +227,15 @@ class ProductSteps:
                 places=places,
             )
         )
+
+    def _check_method(self) -> None:
+        board = self.composition.board
+        method = board.value.boot.method
+        if method not in METHODS:
+            self.collector.add(
+                Trouble("BOOT-METHOD-UNKNOWN", f"there is no boot method `{method}`", board.place("boot", "method"),
+                        why="it says which files the bootloader finds", remedy=suggestion(method, METHODS))
+            )  # fmt: skip
 
     def _known_to_the_bench(self) -> Iterator[tuple[str, str]]:
         """What the boot step leaves beside the disks that the bench compares with them, by the bench's names."""

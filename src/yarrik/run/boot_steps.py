@@ -17,6 +17,7 @@ import zstandard
 from yarrik.beneath import NotPlain
 from yarrik.boot import (
     DEVICE_TREE_ROOM,
+    METHODS,
     BootParts,
     CommandLine,
     KernelFacts,
@@ -24,7 +25,6 @@ from yarrik.boot import (
     MapUnfit,
     MemoryMap,
     Word,
-    boot_files,
     console_problem,
     memory_bundle,
     memory_of,
@@ -33,10 +33,11 @@ from yarrik.boot import (
     reserved_in,
 )
 from yarrik.boot.bench import try_image, try_loaders
-from yarrik.boot.bench_files import BenchBoard, KnownBlob, Told, bundle_places
+from yarrik.boot.beside import bundle_places
 from yarrik.boot.environment import EnvironmentDamaged, encode_environment, parse_environment
 from yarrik.boot.fit import key_tree
 from yarrik.boot.memory_map import MemoryDisagrees, banks_of, memory_disagrees
+from yarrik.boot.story import BenchBoard, KnownBlob, Told
 from yarrik.cache import Entry, Tree
 from yarrik.devicetree import (
     DeviceTree,
@@ -285,7 +286,7 @@ class _Placing:
             key_name=action.boot.key_name,
         )
         try:
-            files = boot_files(action.boot.method, parts)
+            files = METHODS[action.boot.method].write(parts)
             bundle = memory_bundle(parts) if action.boot.memory_bundle else {}
         except Unfit as error:
             raise self.trouble("BOOT-METHOD", f"the boot method `{action.boot.method}` cannot do this: {error}",
@@ -333,7 +334,7 @@ class _Placing:
             what = f"{action.kernel_path} is a kernel for {facts.arch}, and the board is {action.arch}"
             raise self.trouble("BOOT-KERNEL-ARCH", what, "it cannot run there",
                                "check the board's `kernel.recipe` and `toolchain.prefix`", "kernel.recipe")  # fmt: skip
-        if action.boot.method in ("uefi", "entries") and facts.form.endswith(".gz"):
+        if not METHODS[action.boot.method].compressed and facts.form.endswith(".gz"):
             what = f"{action.kernel_path} is compressed, and firmware starts only plain programs"
             raise self.trouble("BOOT-KERNEL-FORM", what, "firmware would not recognise it", 'set `form = "Image"`',
                                "kernel.form")  # fmt: skip
@@ -394,7 +395,7 @@ class _Placing:
         write_cpio(tree, sink, self.store.checked_path, self.action.clock)
         data = _compressed(sink.getvalue(), self.action.boot.initramfs_compression)
         path = "/boot/initramfs.img"
-        if self.action.boot.method in ("menu", "entries"):
+        if METHODS[self.action.boot.method].initramfs_file:
             self.add(path, data)
         return data, path
 
@@ -417,11 +418,7 @@ class _Placing:
             sizes["device tree"] = len(encode_blob(tree)) + DEVICE_TREE_ROOM
         sizes["overlays"] = max((len(blob) for blob in overlays.values()), default=0)
         sizes["initramfs"] = len(initramfs)
-        if action.boot.method in ("fit", "script"):
-            sizes["script"] = 8192
-            sizes["bundle"] = (
-                size + sum(map(len, overlays.values())) + len(initramfs) + 8192 if action.boot.method == "fit" else size
-            )
+        sizes |= METHODS[action.boot.method].areas(size, sum(map(len, overlays.values())) + len(initramfs))
         try:
             found = place_all(action.arch, sizes, given, banks, reserved_in(tree) if tree is not None else (), facts.offset)
         except MapUnfit as error:

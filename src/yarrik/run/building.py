@@ -8,7 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from yarrik.boot.bench_files import Told
+from yarrik.boot.story import Told
 from yarrik.cache import MissingObject, in_use
 from yarrik.cache.traffic import Traffic
 from yarrik.errors import Place, Trouble, YarrikError, listed, suggestion

@@ -12,7 +12,7 @@ from typing import BinaryIO
 
 import msgspec
 
-from yarrik.boot.bench_files import Told
+from yarrik.boot.story import Told
 from yarrik.cache import MissingObject
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.run.execute import StepReport, log_path

@@ -1,0 +1,64 @@
+"""The method `menu`: a text menu that bootloaders read."""
+
+from __future__ import annotations
+
+from yarrik.boot.menu import MENU_PATH, MENU_PLACES, Menu, MenuEntry, encode_menu, read_menu
+from yarrik.boot.method.fit import read_fit
+from yarrik.boot.method.form import BootMethod
+from yarrik.boot.parts import BootParts
+from yarrik.boot.reading import add_files, read_named
+from yarrik.boot.seen import Filesystem
+from yarrik.boot.story import Started, Story
+from yarrik.errors import Damaged
+
+
+def _write(parts: BootParts) -> dict[str, bytes]:
+    entries = [
+        MenuEntry(
+            name,
+            title,
+            parts.seen(parts.kernel_path),
+            parts.seen(parts.device_tree_path) if parts.device_tree_path else "",
+            parts.arguments(name),
+            parts.seen(parts.initramfs_path) if parts.initramfs else "",
+            tuple(parts.seen(path) for path in parts.overlays),
+        )
+        for name, (title, _) in parts.lines.items()
+    ]
+    return {MENU_PATH: encode_menu(Menu(entries[0].label, entries, parts.seconds * 10)).encode()}
+
+
+def _find(story: Story, filesystem: Filesystem, where: str) -> Started | None:
+    place = next((path for path in MENU_PLACES if filesystem.has(path)), None)
+    return _read(story, filesystem, place, where) if place else None
+
+
+def _read(story: Story, filesystem: Filesystem, place: str, where: str) -> Started:
+    try:
+        menu = read_menu(filesystem.text(place))
+    except Damaged as error:
+        story.stop(
+            "BOOT-MENU-MISSING",
+            f"{place} on {where} starts nothing: {error}",
+            "the bootloader would go on to its prompt",
+            "let `default` name one of the labels",
+        )
+    entry = next(one for one in menu.entries if one.label == menu.default)
+    if menu.tenths is None:
+        story.warn(
+            "BOOT-MENU-WAITS",
+            f"{place} on {where} waits for somebody to type",
+            "a board without a keyboard would never start",
+            "set `timeout` to 1 or more",
+        )
+    count = f"{len(menu.entries)} entries" if len(menu.entries) > 1 else "1 entry"
+    story.tell("boot menu", f"{where}:{place}, {count}, starts `{entry.label}`")
+    kernel = read_named(story, filesystem, entry.kernel, "kernel", where)
+    started = Started(kernel, entry.kernel, entry.arguments)
+    if kernel[:4] == b"\xd0\x0d\xfe\xed":
+        return read_fit(story, started, kernel, entry.kernel, "")
+    add_files(story, started, filesystem, where, entry.device_tree, entry.overlays, entry.initramfs)
+    return started
+
+
+METHOD = BootMethod("menu", "extlinux/extlinux.conf", _write, _find, initramfs_file=True)

@@ -1,0 +1,63 @@
+"""What boot methods work with when they write: kernel, device tree, command lines, addresses."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+from yarrik.boot.command_line import CommandLine
+from yarrik.boot.legacy import LegacyImage, encode_legacy
+from yarrik.boot.memory_map import MemoryMap
+from yarrik.errors import Unfit
+
+if TYPE_CHECKING:
+    from cryptography.hazmat.primitives.asymmetric.rsa import RSAPrivateKey
+
+
+SCRIPT_PATH = "/boot/boot.scr"
+
+
+@dataclass(frozen=True)
+class BootParts:
+    """All that a boot method works with. `kernel` reads the kernel's bytes; paths are those in the image; `lines` are the
+    command lines by entry name, the first one starts by itself; `boot_apart` says that /boot is a partition of its own."""
+
+    product: str
+    version: str
+    arch: str
+    kernel_path: str
+    kernel: Callable[[], bytes]
+    kernel_form: str
+    lines: dict[str, tuple[str, CommandLine]]
+    device_tree: bytes = b""
+    device_tree_path: str = ""
+    overlays: dict[str, bytes] = field(default_factory=dict)
+    initramfs: bytes = b""
+    initramfs_path: str = ""
+    memory: MemoryMap | None = None
+    boot_apart: bool = False
+    line_in_files: bool = True
+    seconds: int = 0
+    time: int = 0
+    key: RSAPrivateKey | None = None
+    key_name: str = ""
+
+    def seen(self, path: str) -> str:
+        """A boot file's path as the bootloader sees it, on the partition that holds it."""
+        return path.removeprefix("/boot") if self.boot_apart else path
+
+    def arguments(self, name: str) -> str:
+        return str(self.lines[name][1]) if self.line_in_files else ""
+
+
+def script_head(parts: BootParts) -> list[str]:
+    line = parts.arguments(next(iter(parts.lines)))
+    if "'" in line:
+        raise Unfit("a script cannot hold a command line with a single quote in it")
+    return [f"# {parts.product} {parts.version}", *([f"setenv bootargs '{line}'"] if line else [])]
+
+
+def encode_script(parts: BootParts, lines: list[str]) -> bytes:
+    text = "".join(line + "\n" for line in lines).encode()
+    return encode_legacy(LegacyImage("script", parts.arch, (text,), f"{parts.product} {parts.version}", time=parts.time))

@@ -1,0 +1,135 @@
+"""The bench board's story: what is known of a board, what each stage says, and what stops it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import BinaryIO, NoReturn
+
+from yarrik.boot.seen import Filesystem
+from yarrik.disk.opening import FoundPartition, OpenedImage
+from yarrik.errors import Place, Trouble
+
+#: No file of a boot partition is read beyond this (bytes).
+FILE_LIMIT = 256 << 20
+
+
+@dataclass(frozen=True)
+class KnownBlob:
+    """A loader's file that belongs at an offset of the disk, with the room it has (0: up to whatever follows)."""
+
+    name: str
+    path: Path
+    offset: int
+    room: int = 0
+
+
+@dataclass(frozen=True)
+class BenchBoard:
+    """What is known of the board beside the image; all of it may be missing. `more` are partitions of its
+    other disks, `places` says where settings stand, by key."""
+
+    arch: str = ""
+    method: str = ""
+    blobs: tuple[KnownBlob, ...] = ()
+    more: tuple[FoundPartition, ...] = ()
+    places: dict[str, Place] = field(default_factory=dict)
+    #: The words of the board's `kernel.arguments`.
+    arguments: tuple[str, ...] = ()
+    #: The bootloader's own device tree, with the keys that it takes image trees by; empty when it is not known.
+    control: bytes = b""
+    #: Names of the disk's partitions by number, for tables that hold none.
+    partitions: Mapping[int, str] = field(default_factory=dict)
+    #: Where the files of a memory bundle go, by the names of a memory map's areas.
+    bundle: Mapping[str, int] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Told:
+    """One line of the story: the stage, what was found there, and whether it was followed or taken for granted."""
+
+    stage: str
+    text: str
+    followed: bool = True
+
+
+@dataclass(frozen=True)
+class Granted:
+    """What was not followed but taken for granted, and why it cannot be followed here."""
+
+    stage: str
+    what: str
+    why: str
+
+
+@dataclass
+class BenchResult:
+    """The story, what stops it (None: nothing that was followed does), what was taken for granted, and what is likely wrong."""
+
+    story: list[Told] = field(default_factory=list)
+    granted: list[Granted] = field(default_factory=list)
+    stop: Trouble | None = None
+    warnings: list[Trouble] = field(default_factory=list)
+
+    @property
+    def reached(self) -> bool:
+        return self.stop is None
+
+
+class Stop(Exception):
+    def __init__(self, trouble: Trouble) -> None:
+        super().__init__(trouble.what)
+        self.trouble = trouble
+
+
+@dataclass
+class Started:
+    """What the bootloader hands on."""
+
+    kernel: bytes
+    kernel_name: str
+    line: str
+    device_tree: bytes = b""
+    device_tree_name: str = ""
+    overlays: list[tuple[str, bytes]] = field(default_factory=list)
+    initramfs: bytes = b""
+    initramfs_name: str = ""
+    given: dict[str, int] = field(default_factory=dict)
+
+
+class Story:
+    """One image on the bench: stages read from it, report here, and raise Stop for what cannot work."""
+
+    def __init__(self, file: BinaryIO, image: OpenedImage, name: str, board: BenchBoard) -> None:
+        self.file, self.image, self.name, self.board = file, image, name, board
+        self.result = BenchResult()
+        self.filesystems: dict[int, Filesystem] = {}
+
+    def tell(self, stage: str, text: str, followed: bool = True) -> None:
+        self.result.story.append(Told(stage, text, followed))
+
+    def grant(self, stage: str, what: str, why: str) -> None:
+        """Notes something that is taken for granted, in the story too."""
+        self.result.granted.append(Granted(stage, what, why))
+        self.tell(stage, f"taken for granted: {what}, since {why}", followed=False)
+
+    def trouble(self, code: str, what: str, why: str, remedy: str, key: str = "") -> Trouble:
+        return Trouble(code, what, self.board.places.get(key, Place(Path(self.name))), why, remedy)
+
+    def stop(self, code: str, what: str, why: str, remedy: str, key: str = "") -> NoReturn:
+        raise Stop(self.trouble(code, what, why, remedy, key))
+
+    def warn(self, code: str, what: str, why: str, remedy: str, key: str = "") -> None:
+        self.result.warnings.append(self.trouble(code, what, why, remedy, key))
+
+    def filesystem(self, part: FoundPartition) -> Filesystem | None:
+        if part.reader is None:
+            return None
+        if id(part.reader) not in self.filesystems:
+            self.filesystems[id(part.reader)] = Filesystem(part.reader)
+        return self.filesystems[id(part.reader)]
+
+    def key_of(self, word: str, usual: str) -> str:
+        """The board's key that a word of the command line comes from."""
+        return "kernel.arguments" if word in self.board.arguments else usual
