@@ -60,6 +60,19 @@ class WholeOrNotAtAll(FolderTest):
         write_file(self.folder / "x", b"again")
         self.assertEqual(self.names(), [".new-link", "x"])
 
+    def test_many_writers_at_a_time_do_not_hurt_each_other(self) -> None:
+        script = (
+            "import sys\nfrom pathlib import Path\nfrom yarrik.atomic import write_file\n"
+            "for number in range(150): write_file(Path(sys.argv[1]), b'x' * 1000)\n"
+        )
+        writers = [
+            subprocess.Popen([sys.executable, "-c", script, self.folder / "x"], stderr=subprocess.PIPE) for _ in range(4)
+        ]
+        for writer in writers:
+            _, said = writer.communicate()
+            self.assertEqual(writer.returncode, 0, said.decode())
+        self.assertEqual((self.names(), (self.folder / "x").stat().st_size), (["x"], 1000))
+
     def test_folders(self) -> None:
         target = self.folder / "made"
         with new_folder(target) as fresh:

@@ -64,7 +64,7 @@ class BoardsOfSeveralDisks(WorkspaceTest):
         self.yarrik("build", at=self.root)
         story = (self.root / "out/p/boot-story.txt").read_text()
         self.assertRegex(
-            story, r"boot menu +partition 1:/extlinux/extlinux.conf(.|\n)*partition root, ext4(.|\n)*nothing found against it"
+            story, r"boot menu +boot:/extlinux/extlinux.conf(.|\n)*partition root, ext4(.|\n)*nothing found against it"
         )
         self.assertIn("loader.bin at 0x40000", story)
 
@@ -73,7 +73,7 @@ class BoardsOfSeveralDisks(WorkspaceTest):
         card = self.root / "out/p/p-card.img"
         self.assertIn("No errors detected", self.tool("sfdisk", "--verify", card))
         boot = self.folder / "boot"
-        self.yarrik("inspect", card, "--extract", "/", "--to", boot, "--partition", "partition 1")
+        self.yarrik("inspect", card, "--extract", "/", "--to", boot, "--partition", "boot")
         menu = (boot / "extlinux/extlinux.conf").read_text()
         kernel = next(line.split()[1] for line in menu.splitlines() if line.strip().startswith("linux "))
         self.assertTrue((boot / kernel.strip("/")).is_file(), menu)

@@ -10,7 +10,7 @@ SOURCE = Path(__file__).parent.parent / "src/yarrik"
 #: From top to bottom: a room may use those below it. The last ones are single modules.
 ROOMS = ["cli", "demo", "report", "run", "manifest", "plan", "boot", "disk", "rootfs", "resolve", "devicetree", "sources", "toolchain", "host",
          "model", "objects", "elf", "cache", "atomic", "beneath", "moving", "maps", "arch", "identifiers", "units", "versions", "licences",
-         "errors"]  # fmt: skip
+         "codes", "errors"]  # fmt: skip
 
 
 def modules() -> list[tuple[str, Path]]:

@@ -71,12 +71,15 @@ def _scratch_folder(parent: Path) -> Iterator[Path]:
 def _locked_folder(parent: Path) -> tuple[Path, int]:
     while True:
         folder = Path(tempfile.mkdtemp(dir=parent, prefix=_PREFIX))
-        handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        try:
+            handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        except FileNotFoundError:
+            continue  # another writer took it for one that was left behind
         with contextlib.suppress(OSError):  # a file system without locks: then nobody removes what is left behind
             fcntl.flock(handle, fcntl.LOCK_EX)
         if folder.exists():
             return folder, handle
-        os.close(handle)  # another writer took it for one that was left behind
+        os.close(handle)  # removed between these two calls
 
 
 def _remove_left_behind(parent: Path) -> None:

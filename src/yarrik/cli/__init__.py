@@ -98,6 +98,7 @@ def main() -> NoReturn:
         "devicetree",
         "kernel",
         "cache",
+        "codes",
     ):
         importlib.import_module(f"yarrik.cli.{name}")
 

@@ -1,0 +1,284 @@
+"""All codes of troubles in one catalogue: when each is met, whether it stops the work, and what it means.
+
+The message that carries a code says what is wrong in the case at hand, where, and what to do; this says what it is about."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+Severity = Literal["stop", "warn", "note"]
+
+
+@dataclass(frozen=True)
+class Code:
+    """`stage` is when it is met first: `definitions`, `resolve`, `plan`, `fetch`, `build`, `image`, `boot`, `cache`, `edit` or
+    `command`. `stop` ends the work, `warn` is collected and shown at its end, `note` is one of the notes of a build."""
+
+    code: str
+    stage: str
+    severity: Severity
+    meaning: str
+
+
+_TABLE = """
+ACCOUNT-FORM definitions stop A home or shell holds a `:`, which separates the fields of /etc/passwd.
+ACCOUNT-ID definitions stop An account's number is not between 1 and 65533.
+ACCOUNT-MISSING definitions stop A file belongs to an account that the image does not have.
+ACCOUNT-TWICE definitions stop Two accounts have the same name or number.
+ADD-TWICE definitions stop `add` names something that is there already.
+ADD-UNSAID definitions stop A change names a disk or partition that is not there, and does not say `add = true`.
+AMENDMENT-FORM definitions stop An amendment names no definition, or several.
+AMENDMENT-KEY definitions stop An amendment changes a table that its target does not have.
+AMENDMENT-TARGET definitions stop An amendment changes a definition that no shelf has.
+ARCH-UNKNOWN plan stop A compiler builds for an architecture that is not known.
+ARCHIVE-TOO-LARGE build stop An archive has more members or bytes than its source allows.
+ARCHIVE-UNFIT build stop An archive cannot be unpacked: damaged, of an unknown form, or with paths that lead out.
+BLOB-DAMAGED command stop A device tree blob does not read.
+BLOB-UNREADABLE command stop A device tree blob cannot be opened.
+BOARD-SETTING-LOST definitions stop A board lacks what it needs to start, which a condition or another product sets for others.
+BOOT-CONSOLE boot stop The console of the command line is no enabled port of the device tree.
+BOOT-DAMAGED boot stop An image is damaged so that the bench cannot read on.
+BOOT-DEVICE-TREE boot stop A device tree or overlay of the boot files is missing, damaged, or cannot be applied.
+BOOT-ENVIRONMENT boot stop The bootloader's settings cannot be encoded.
+BOOT-FILE-MISSING boot stop Boot files name a file that is not there.
+BOOT-INIT boot stop There is no init that the kernel can start.
+BOOT-INITRAMFS boot stop The kernel cannot unpack the initramfs.
+BOOT-KERNEL-ARCH boot stop The kernel is for another architecture than the board.
+BOOT-KERNEL-FORM boot stop The kernel is in a form that the boot method cannot load.
+BOOT-KERNEL-LACKS boot stop The kernel lacks an option that its root filesystem needs.
+BOOT-KEY boot stop The key that signs the image cannot be used.
+BOOT-LINE-NOWHERE plan stop Nothing can carry the command line where it is to be.
+BOOT-LINE-TWICE boot warn The command line is given, or sets a key, twice.
+BOOT-LOADER boot stop A loader is missing at its offset, empty, or overlaps something.
+BOOT-MEMORY boot stop Something overlaps in memory, lies outside of it, or the device tree disagrees about it.
+BOOT-MENU-MISSING boot stop The bootloader finds nothing to start.
+BOOT-MENU-WAITS boot warn A boot menu waits for somebody to choose.
+BOOT-METHOD boot stop The boot method cannot carry what the board asks for.
+BOOT-METHOD-UNKNOWN plan stop There is no boot method of this name.
+BOOT-ROOT-FORM boot stop `root=` is in a form that the kernel does not know.
+BOOT-ROOT-MISSING boot stop `root=` names a partition that is not there or cannot be mounted.
+BOOT-ROOT-NONE boot stop There is neither `root=` nor an initramfs.
+BOOT-SIGNATURE boot stop An image tree's signature does not fit the bootloader's key.
+BOOT-TABLE boot stop The partition table is damaged or missing.
+BOOT-TABLE-BACKUP boot warn The backup of the partition table is damaged or cut off.
+BUILD-VARIES build stop A step leaves something else when it runs again.
+CACHE-BUSY cache stop A build is using the cache.
+CACHE-DAMAGED cache stop What was built cannot be read back from the cache.
+CACHE-HOLE cache stop An object that a step needs is not in the cache any more.
+CACHE-NO-S3 cache stop The library for S3 stores is not installed.
+CACHE-NO-SHARED cache stop No shared cache is named for what is asked.
+CACHE-PLACE cache stop The place of a shared cache is in no known form.
+CACHE-REFUSED cache warn A shared cache has something that must not be used.
+CACHE-UNREACHABLE cache warn A shared cache does not answer.
+CACHE-UNWRITABLE cache stop The cache folder cannot be written.
+CHECK-ALL command stop `--all` and a product are given together.
+CHECK-UNKNOWN command stop No check of device trees has this code.
+CHOICE-CLASH resolve stop Two options of a choice would have to be on.
+CONDITION-LATE definitions stop A condition on options or versions sets what decides about them.
+CONDITION-NEVER definitions warn A condition can never hold.
+DEFINITION-TWICE definitions stop Two shelves define the same name, and none says that it replaces the other.
+DEFINITIONS-BROKEN definitions warn Definitions that this product does not use have errors.
+DEMO-FOLDER command stop The demo would overwrite a folder that is something else.
+DEVICE-TREE-MISSING plan stop A device tree or overlay that the board names is not there.
+DISK-LAYOUT image stop The partitions of a disk cannot be laid out.
+DISK-SPACE build warn The disk has less room than the last builds took.
+DTS-CELLS-MISSING build warn A node's parent does not say how long addresses and sizes are.
+DTS-DUPLICATE-ADDRESS build warn Two nodes have the same unit address.
+DTS-NODE-NAME build warn A node's name has characters that the specification does not allow.
+DTS-PREPROCESSOR build stop The C preprocessor for device trees cannot be started.
+DTS-REG-LENGTH build warn A `reg` has a length that does not fit its parent's cells.
+DTS-SPECIFIER build warn A list of references does not come out even.
+DTS-STATUS build warn A `status` has a value that the specification does not know.
+DTS-STDOUT build warn `stdout-path` leads to no node.
+DTS-SYNTAX build stop A device tree source does not compile.
+DTS-UNIT-ADDRESS build warn A unit address and the node's `reg` differ.
+DTS-UNREADABLE build stop A device tree source cannot be read.
+EDIT-CLOSED edit stop The recipe is not being edited.
+EDIT-GIT edit stop git failed in a working tree.
+EDIT-MERGES edit stop Commits with merges cannot become patches.
+EDIT-NO-PLACE edit stop No shelf of the workspace can take the patches.
+EDIT-NO-SOURCES edit stop The recipe has no sources that could be edited.
+EDIT-NOTHING edit stop There is nothing to save.
+EDIT-UNCOMMITTED edit stop Changed files are not committed.
+EDIT-UNSAVED edit stop Closing would lose work.
+EMULATOR-NONE command stop The board has no emulator.
+EXTENDS-LOOP definitions stop Definitions extend each other in a loop.
+EXTENDS-UNKNOWN definitions stop A definition extends one that no shelf has.
+EXTRACT-FAILED command stop A file cannot be written while extracting.
+EXTRACT-REFUSED command stop A member would be written outside of the folder.
+FAULT command stop Yarrik itself has a fault.
+FILE-NOT-TOML definitions stop A file is not valid TOML.
+FILE-NOT-UTF8 definitions stop A file is not UTF-8 text.
+FILE-NULL-CHARACTER definitions stop A value holds a null character.
+FILE-UNREADABLE definitions stop A file of the workspace cannot be read.
+FOLDER-MISSING command stop The folder to pack is not there.
+FOLDER-UNREADABLE command stop Something in the folder to pack cannot be read.
+FORM-UNKNOWN command stop An output form is not known.
+FRAGMENT-NAME command stop A kernel fragment needs another name.
+FRAGMENT-THERE command stop A kernel fragment is there already.
+HOST-TOOL-MISSING plan stop A program of the build host is not installed.
+IMAGE-DAMAGED command stop An image cannot be read further.
+IMAGE-FILE plan stop A file of the image has neither content nor a source, or both.
+IMAGE-GENERATED image stop An image brings a file that is written from its accounts and host name.
+IMAGE-MISSING command stop The product's image was not built yet.
+IMAGE-UNREADABLE command stop An image cannot be opened.
+INIT-MISSING image stop There is no init for this architecture at the profile's path.
+IO-FAILED command stop The operating system refused to read or write something.
+KERNEL-BASE-UNKNOWN plan stop The kernel's sources have no such base configuration.
+KERNEL-CHANGES command stop The kernel's configuration has changes that were not saved.
+KERNEL-MENU command stop The kernel's menu cannot be shown.
+KERNEL-MISSING boot stop No package brings the kernel at its path.
+KERNEL-NO-CHANGES command stop Nothing was changed in the kernel's menu.
+KERNEL-NO-MODULES plan stop A kernel module is asked for, and the kernel has no modules.
+KERNEL-NOT-BUILT command stop The board's kernel is not built from source.
+KERNEL-OPTION-LOST build stop A kernel option did not survive configuration.
+KEY-MISSING definitions stop A required key is missing.
+KEY-UNKNOWN definitions stop A key is not known.
+KEY-UNREADABLE cache stop A signing key cannot be read.
+KEY-UNWRITABLE cache stop A signing key cannot be written.
+KIND-UNKNOWN command stop There is no kind of definition of this name.
+LIBRARY-AMBIGUOUS image stop Several packages bring a library, and none is chosen.
+LIBRARY-MISSING image stop A program needs a library that nothing brings.
+LIBRARY-UNSEARCHED image stop A library is in a folder where the loader does not look.
+LICENCE-FILE-MISSING build stop The sources have no licence text of this name.
+LICENCE-UNKNOWN plan stop A licence is no SPDX expression.
+LINK-NOWHERE boot warn A link leads nowhere.
+LOCK-DAMAGED resolve stop yarrik.lock does not read.
+LOCK-STALE resolve stop With `--locked`, the product resolves to something else than yarrik.lock.
+LOG-MISSING command stop There is no log of this step.
+LOGIN-NO-SHELL boot warn An account's shell is not in the image.
+LOGIN-NOBODY boot warn A login is offered, and nobody can log in.
+LOGIN-OPEN definitions stop An account needs no password, and a service lets people log in over the network.
+MODULE-DAMAGED image stop A kernel module does not read.
+MODULES-MISSING boot stop The device tree needs a driver that is a module, and it is not in the image.
+MODULES-NOBODY boot stop A driver is a module, and nothing loads modules.
+MODULES-VERSION boot stop The modules are for another kernel version.
+NAME-MISSING command stop A name is missing on the command line.
+NAME-UNFIT definitions stop A file or folder has a name that a definition cannot have.
+NAME-UNKNOWN command stop Nothing has this name.
+NEED-FORM command stop A requirement is written in no known form.
+NEEDS-LOOP resolve stop Recipes need each other to build.
+NODE-MISSING command stop A device tree has no node of this path.
+NOT-FOUND command stop Nothing was found.
+NOT-IN-PRODUCT command stop A recipe or package is not part of the product.
+OPTION-FIXED resolve stop An option cannot be what is asked for.
+OPTION-UNKNOWN resolve stop A recipe has no such option.
+OUT-DAMAGED image stop The files in out/ are not as they were built.
+OUT-EXISTS command stop The output file is there already.
+OUT-FAILED command stop The output file cannot be written.
+OUT-INSIDE command stop The output file is inside the folder that is packed.
+OVERLAY-DAMAGED build stop An overlay refers to something that it does not hold.
+OVERLAY-LABEL-MISSING build stop An overlay refers to a label that the base does not have.
+OVERLAY-NO-SYMBOLS build stop A base has no symbols for overlays to refer to.
+OVERLAY-PATH-MISSING build stop An overlay is for a node that the base does not have.
+OVERLAY-PLAIN build stop A file that is named as overlay is a plain device tree.
+OWNERS-CLASH command stop A table of owners disagrees with the folder.
+OWNERS-LINE command stop A line of a table of owners is in no known form.
+OWNERS-PATH command stop A table of owners names a path that is not there.
+OWNERS-UNREADABLE command stop A table of owners cannot be read.
+PACK-FAILED command stop A packed file cannot be written.
+PACK-TOO-SMALL command stop The content is larger than the size that is asked for.
+PACK-UNFIT command stop The form cannot hold what is in the folder.
+PACKAGE-ARCH build stop A package holds files for another architecture.
+PACKAGE-ATTRIBUTES build stop A package gives attributes to a path that it does not hold.
+PACKAGE-FILE-MISSING build stop A package lists a file that the build did not produce.
+PACKAGE-FILE-TWICE build stop Two packages of a recipe take the same file.
+PACKAGE-MISSING image stop No recipe yielded a package that is needed.
+PACKAGE-REFUSED resolve stop The image refuses a package that something needs.
+PACKAGES-EXCLUDE resolve stop Two packages or options exclude each other.
+PARTITION-FULL image stop The content is larger than its partition.
+PARTITION-UNFIT image stop A filesystem cannot hold what goes there, whatever its size.
+PARTITION-UNKNOWN command stop The image has no partition of this name.
+PATCH-FAILED build stop A patch does not fit the sources.
+PATH-AMBIGUOUS command stop Several partitions have this path.
+PATH-BELOW-FILE image stop A path lies below something that is no folder.
+PATH-CLASH image stop Two packages, or a package and the image, bring the same path differently.
+PATH-MISSING command stop No partition has this path.
+PRODUCT-UNKNOWN definitions stop There is no product of this name.
+PRODUCT-UNNAMED definitions stop No product is named, and the workspace has several or none.
+RECIPE-UNKNOWN resolve stop No shelf carries a recipe or package of this name.
+RECIPE-VERSION resolve stop A recipe has no version, or lists one twice.
+RECOMMENDED-MISSING resolve warn A recommendation that no shelf can answer.
+REMOVE-NOTHING definitions stop `remove` names something that is not there.
+RESOLVE-TOO-HARD resolve stop No answer was found in time.
+ROLE-TWICE resolve stop Two packages have a role that an image can have once.
+ROOT-PARTITION-MISSING plan stop No partition holds the root filesystem.
+ROOT-PASSWORD definitions stop Root's login is by password, and there is no hash of one.
+SERVICE-PROGRAM boot stop A service starts a program that is missing or cannot run.
+SERVICE-USER boot stop A service runs as an account that is not there.
+SETTING-FORM command stop A setting has no value, or one that does not fit.
+SETTING-KEY command stop A setting names nothing that can be set.
+SETTINGS-NONE command stop The image has no settings of this kind.
+SHELF-MISSING definitions stop A shelf needs another one that is not in the workspace.
+SHELF-NAME definitions stop A shelf calls itself by another name than the workspace does.
+SHELF-TWICE definitions stop Two shelves have the same name.
+SHELF-UNKNOWN edit stop The workspace has no shelf of this name.
+SIZE-UNKNOWN command stop A size is in no known form.
+SOURCE-CHANGED plan stop A file of the build host is not the one that the lock knows.
+SOURCE-COUNT plan stop A recipe has more sources, or fewer, than its build system takes.
+SOURCE-DIGEST fetch stop A source has another digest than its recipe says.
+SOURCE-FORM plan stop A source says too little, or too much, of where it comes from.
+SOURCE-MISSING plan stop A file or folder that a definition names is not there.
+SOURCE-MOVED build stop A source changed while it was taken in.
+SOURCE-NO-DIGEST plan stop A download has no digest.
+SOURCE-OFFLINE fetch stop A source is not in the cache, and no network may be used.
+SOURCE-UNREACHABLE fetch stop A source cannot be downloaded.
+STEP-FAILED build stop A step ended with an error.
+STEP-LEFT-LINK build stop A step left a link where a folder or file belongs.
+STEP-NETWORK build stop A step wanted the network.
+STEP-NO-COMMANDS command stop A step runs no commands that a shell could be opened for.
+STEP-NO-PROGRAM build stop A step wanted a program that it does not see.
+STEP-OVER-LIMIT build stop A step went over a limit of time, output, memory or processes.
+STEP-TOO-DEEP build stop A recipe installs folders nested too deep.
+STEP-UNKNOWN command stop The product has no step of this name.
+SYSROOT-CLASH build stop Two recipes bring the same path to those that are built with them.
+TIMELINE-MISSING command stop Nothing was built here yet.
+TOOLCHAIN-ARCH plan stop A compiler builds for another architecture than the board.
+TOOLCHAIN-BROKEN plan stop A compiler cannot be started, or does not work.
+TOOLCHAIN-FORM plan stop A recipe that is named as toolchain is none.
+TOOLCHAIN-NO-COMPILER plan stop An unpacked toolchain has no compiler of this prefix.
+TOOLCHAIN-RUNTIME plan stop A compiler does not say where its C library is.
+TREE-UNREADABLE plan stop A folder of sources cannot be read.
+USAGE command stop A command was called in a way that has no meaning.
+VALUE-TYPE definitions stop A value is of another type than its key takes.
+VALUE-UNFIT definitions stop A value is not one that its key takes.
+VALUE-UNKNOWN definitions stop A value is none of those that its key knows.
+VARIANT-OVERWRITES definitions warn A variant overwrites what another one sets.
+VARIANT-UNKNOWN definitions stop There is no variant of this name.
+VERSION-FORM definitions stop A wish for versions is in no known form.
+VERSION-TOO-OLD definitions stop The workspace or a shelf asks for another Yarrik.
+VERSIONS-CLASH resolve stop No versions satisfy all needs together.
+WORKSPACE-MISSING command stop There is no workspace here or above.
+WORKSPACE-UNWRITABLE command stop The workspace cannot be written.
+BOARD-UNKNOWN definitions stop A product names a board that no shelf has.
+IMAGE-UNKNOWN definitions stop A product names an image that no shelf has.
+PROFILE-UNKNOWN definitions stop A product names a profile that no shelf has.
+"""
+
+
+def _read(table: str) -> dict[str, Code]:
+    found = {}
+    for line in table.strip().splitlines():
+        code, stage, severity, meaning = line.split(maxsplit=3)
+        found[code] = Code(code, stage, severity, meaning)  # type: ignore[arg-type]
+    return dict(sorted(found.items()))
+
+
+CODES = _read(_TABLE)
+
+
+def as_markdown() -> str:
+    """The catalogue as a page, by stage."""
+    stages = list(dict.fromkeys(one.stage for one in CODES.values()))
+    order = ["definitions", "resolve", "plan", "fetch", "build", "image", "boot", "cache", "edit", "command"]
+    lines = [
+        "# Codes",
+        "",
+        "What each code means, by the stage that meets it first. `yarrik codes CODE` prints one; the message itself says",
+        "where, why, and what to do. Written by `yarrik codes --markdown`.",
+    ]
+    for stage in sorted(stages, key=order.index):
+        lines += ["", f"## {stage}", "", "| code | | meaning |", "|---|---|---|"]
+        lines += [f"| `{one.code}` | {one.severity} | {one.meaning} |" for one in CODES.values() if one.stage == stage]
+    return "\n".join(lines) + "\n"
