@@ -159,6 +159,10 @@ class EachIsMet(WorkspaceTest):
 
     def test_on_the_command_line(self) -> None:
         self.met("EMULATOR-NONE", "boot")
+        self.met(
+            "FILESYSTEM-UNKNOWN", "check", "--set", 'board.disk=[{name="card",partition=[{name="root",filesystem="ext5"}]}]'
+        )
+        self.met("FORM-UNKNOWN", "pack", "s", "x.img", "--as", "ext5")
         board = self.root / "s/boards/b.toml"
         board.write_text(board.read_text().replace("[kernel]", '[emulator]\nprogram = "sh"\narguments = ["x"]\n[kernel]', 1))
         self.met("IMAGE-MISSING", "boot")

@@ -9,16 +9,26 @@ import re
 import shutil
 import subprocess
 import unittest
+import uuid
+from collections.abc import Iterator
 from pathlib import Path
+from typing import BinaryIO
+from unittest import mock
 
-from tests.support import ProgramTest
+from tests.support import FolderTest, ProgramTest
 from yarrik.disk.block_map import BLOCK
 from yarrik.disk.compressing import compress_parts
 from yarrik.disk.ext4_folders import name_hashes
 from yarrik.disk.filesystems import Wish
+from yarrik.disk.forms import FORMS, FilesystemForm
+from yarrik.disk.found import Found
+from yarrik.disk.opening import opened_image
 from yarrik.disk.packing import pack_folder
+from yarrik.disk.writing import write_disk
+from yarrik.errors import Damaged, Unfit, YarrikError
 from yarrik.identifiers import derived_guid
-from yarrik.rootfs import read_folder
+from yarrik.model import Disk, Partition
+from yarrik.rootfs import RootTree, read_folder
 
 MIB = 1 << 20
 
@@ -259,6 +269,67 @@ class PackingIsTheSameWhereverItIsDone(FormTest):
                     with self.assertRaisesRegex(ValueError, "truncated"):
                         pack_folder(tree, self.folder / f"{form}-{re.sub('[^a-z]', '', name)}", Wish(form, derived_guid("x")))
                     path.write_bytes(before)
+
+
+class NamesOnly:
+    """Reads the made-up form below."""
+
+    form, label = "names", ""
+
+    def __init__(self, file: BinaryIO, start: int, size: int) -> None:
+        file.seek(start)
+        head, *self.names = file.read(size).rstrip(b"\0").decode().split("\n")
+        if head != "NAMES":
+            raise Damaged("it does not begin with NAMES")
+
+    def walk(self) -> Iterator[Found]:
+        return (Found(name, "file", 0o644, 0, 0, 0, 0) for name in self.names)
+
+    def content(self, found: Found) -> Iterator[bytes]:
+        return iter(())
+
+    def attributes(self, found: Found) -> dict[str, bytes]:
+        return {}
+
+
+class AMadeUpFormIsAnObject(FolderTest):
+    """A form that nobody has: a list of names. All of it is one object in the table."""
+
+    @staticmethod
+    def stream(tree: RootTree, wish: Wish, content: object, sink: BinaryIO) -> None:
+        if any(node.kind == "link" for node in tree.nodes):
+            raise Unfit("it cannot hold links")
+        sink.write("\n".join(["NAMES", *(node.path for node in tree.nodes if node.kind == "file")]).encode())
+
+    def setUp(self) -> None:
+        super().setUp()
+        form = FilesystemForm("names", lambda head: head[:5] == b"NAMES", NamesOnly, stream=self.stream, has_room=True)
+        patch = mock.patch.dict(FORMS, {"names": form})
+        patch.start()
+        self.addCleanup(patch.stop)
+
+    def test_it_is_packed_into_partitions_read_and_says_what_it_cannot_hold(self) -> None:
+        self.write("tree/a", "1")
+        self.write("tree/b", "2")
+        tree = read_folder(self.folder / "tree")
+        wish = Wish("names", uuid.UUID(int=1))
+        pack_folder(tree, self.folder / "x.img", wish, "64 KiB")
+        with opened_image(self.folder / "x.img") as image:
+            self.assertEqual([one.path for one in image.partitions[0].reader.walk()], ["/a", "/b"])
+        disk = Disk(name="card", partition=(Partition(name="root", holds="root", filesystem="names", size="1 MiB"),))
+        write_disk(self.folder / "disk.img", "p", disk, tree, 0, Path)
+        with opened_image(self.folder / "disk.img") as image:
+            self.assertEqual((image.table, image.partitions[0].reader.form), ("gpt", "names"))
+        (self.folder / "tree/c").symlink_to("a")
+        with self.assertRaises(YarrikError) as caught:
+            write_disk(self.folder / "disk2.img", "p", disk, read_folder(self.folder / "tree"), 0, Path)
+        self.assertEqual(caught.exception.troubles[0].code, "PARTITION-UNFIT")
+        with self.assertRaisesRegex(Unfit, "cannot hold links"):
+            pack_folder(read_folder(self.folder / "tree"), self.folder / "y.img", wish)
+
+    def test_one_that_nobody_has(self) -> None:
+        with self.assertRaisesRegex(Unfit, "`nmaes` is no form"):
+            pack_folder(read_folder(self.folder), self.folder / "y.img", Wish("nmaes", uuid.UUID(int=1)))
 
 
 if __name__ == "__main__":

@@ -108,6 +108,7 @@ EXTENDS-UNKNOWN definitions stop A definition extends one that no shelf has.
 EXTRACT-FAILED command stop A file cannot be written while extracting.
 EXTRACT-REFUSED command stop A member would be written outside of the folder.
 FAULT command stop Yarrik itself has a fault.
+FILESYSTEM-UNKNOWN plan stop There is no filesystem of this name.
 FILE-NOT-TOML definitions stop A file is not valid TOML.
 FILE-NOT-UTF8 definitions stop A file is not UTF-8 text.
 FILE-NULL-CHARACTER definitions stop A value holds a null character.

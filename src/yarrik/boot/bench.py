@@ -21,12 +21,12 @@ from yarrik.boot.root_check import RootChecks
 from yarrik.boot.seen import Filesystem
 from yarrik.boot.story import BenchBoard, BenchResult, Started, Stop, Story
 from yarrik.devicetree import BlobDamaged, DeviceTree, apply_overlay, decode_blob, text_of
+from yarrik.disk.forms import FORMS
 from yarrik.disk.opening import FoundPartition, OpenedImage
 from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError, listed, suggestion
 from yarrik.units import counted, shown_size
 
-#: Filesystems and disks, and the options that a kernel needs built in to have its root there.
-_FILESYSTEM_OPTIONS = {"ext4": ("EXT4_FS",), "ext2": ("EXT4_FS", "EXT2_FS"), "squashfs": ("SQUASHFS",), "fat": ("VFAT_FS",)}
+#: Disks, and the options that a kernel needs built in to have its root there.
 _DISK_OPTIONS = {"mmcblk": ("MMC_BLOCK",), "sd": ("BLK_DEV_SD",), "vd": ("VIRTIO_BLK",), "nvme": ("BLK_DEV_NVME",)}
 _TABLE_OPTIONS = {"gpt": "EFI_PARTITION", "hybrid": "EFI_PARTITION", "mbr": "MSDOS_PARTITION"}
 _PACKED = {
@@ -491,7 +491,7 @@ def _root_partition(story: Story, wanted: str, key_: str) -> FoundPartition:
 
 
 def _check_built_in(story: Story, config: dict[str, str], form: str, wanted: str) -> None:
-    needs: list[tuple[str, Iterable[str]]] = [(f"the filesystem {form}", _FILESYSTEM_OPTIONS.get(form, ()))]
+    needs: list[tuple[str, Iterable[str]]] = [(f"the filesystem {form}", FORMS[form].kernel_options if form in FORMS else ())]
     table = _TABLE_OPTIONS.get(story.image.table)
     if table:
         needs.append((f"the partition table {story.image.table}", (table,)))

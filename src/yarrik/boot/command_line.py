@@ -10,8 +10,10 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from yarrik.disk.forms import FORMS
 from yarrik.disk.layout import RootPlace, filesystem_guid, has_gpt, numbered, partition_uuid
 from yarrik.errors import Unfit
+from yarrik.model import Partition
 
 #: Where the kernel looks for an init when nothing names one (init/main.c, kernel_init).
 DEFAULT_INITS = ("/sbin/init", "/etc/init", "/bin/init", "/bin/sh")
@@ -68,6 +70,10 @@ def partition_device(disk: str, number: int) -> str:
     return f"{disk}p{number}" if match["counted"] else f"{disk}{number}"
 
 
+def _read_only(partition: Partition) -> bool:
+    return partition.filesystem in FORMS and FORMS[partition.filesystem].read_only
+
+
 def root_words(product: str, place: RootPlace, wish: RootWish) -> list[Word]:
     """What tells the kernel of a root filesystem on a disk. Raises RootUnfit."""
     if wish.form == "none":
@@ -97,7 +103,7 @@ def root_words(product: str, place: RootPlace, wish: RootWish) -> list[Word]:
             raise RootUnfit("`root-device` is missing", 'name the disk as the kernel does, like `root-device = "mmcblk0"`')
         device = wish.device.removeprefix("/dev/")
         root = f"/dev/{partition_device(device, place.number) if disk.table != 'none' else device}"
-    read_only = wish.read_only if wish.read_only is not None else partition.read_only or partition.filesystem == "squashfs"
+    read_only = wish.read_only if wish.read_only is not None else partition.read_only or _read_only(partition)
     why = "the board's boot.read-only" if wish.read_only is not None else "the partition is read-only"
     return [
         Word(f"root={root}", where),

@@ -18,15 +18,10 @@ if TYPE_CHECKING:
     from yarrik.rootfs import RootTree
 
 
-class Form(StrEnum):
-    """What `pack` writes."""
+def _forms(incomplete: str) -> list[str]:
+    from yarrik.disk.forms import FORMS
 
-    ext4 = "ext4"
-    ext2 = "ext2"
-    fat = "fat"
-    squashfs = "squashfs"
-    cpio = "cpio"
-    tar = "tar"
+    return [name for name, form in FORMS.items() if form.packs and name.startswith(incomplete)]
 
 
 class Compression(StrEnum):
@@ -56,7 +51,9 @@ class Beside(StrEnum):
 def pack(
     folder: Annotated[Path, typer.Argument(help="The folder whose content is written.")],
     out: Annotated[Path, typer.Argument(help="The file to write; it must not be there yet.")],
-    form: Annotated[Form, typer.Option("--as", help="The filesystem or archive.")],
+    form: Annotated[
+        str, typer.Option("--as", metavar="FORM", help="ext4, ext2, fat, squashfs, cpio or tar.", autocompletion=_forms)
+    ],
     size: Annotated[
         str, typer.Option(metavar="SIZE", help="Like `64MiB` or `fit + 20%`; as small as the content without it.")
     ] = "fit",
@@ -93,11 +90,13 @@ def pack(
     from yarrik.cli.view import print_json
     from yarrik.disk.filesystems import Wish
     from yarrik.disk.sidecars import BESIDE
-    from yarrik.errors import Place, Trouble, Unfit, YarrikError
+    from yarrik.errors import Place, Trouble, Unfit, YarrikError, suggestion
     from yarrik.identifiers import identifier_of
     from yarrik.rootfs import read_folder, read_owners
     from yarrik.units import TooSmall, shown_size
 
+    if form not in _forms(""):
+        raise YarrikError(Trouble("FORM-UNKNOWN", f"there is no form `{form}` to pack", remedy=suggestion(form, _forms(""))))
     if not folder.is_dir():
         raise YarrikError(
             Trouble("FOLDER-MISSING", f"there is no folder {folder}", Place(folder), remedy="name the folder to pack")
@@ -115,7 +114,7 @@ def pack(
     tree = read_folder(folder, read_owners(owners) if owners is not None else None, all_root, clock)
     try:
         wish = Wish(
-            form.value,
+            form,
             identifier_of(identifier, "packed", label),
             label=label,
             clock=clock or 0,
@@ -127,10 +126,10 @@ def pack(
         )
         _write(tree, results, wish, size, [kind.value for kind in also or []])
     except TooSmall as error:
-        raise YarrikError(Trouble("PACK-TOO-SMALL", f"{folder} cannot be packed as {form.value}: {error}", Place(folder),
+        raise YarrikError(Trouble("PACK-TOO-SMALL", f"{folder} cannot be packed as {form}: {error}", Place(folder),
                                   remedy="give a larger --size, or leave it away"), "work") from error  # fmt: skip
     except Unfit as error:
-        raise YarrikError(Trouble("PACK-UNFIT", f"{folder} cannot be packed as {form.value}: {error}", Place(folder),
+        raise YarrikError(Trouble("PACK-UNFIT", f"{folder} cannot be packed as {form}: {error}", Place(folder),
                                   remedy="change what is named, or choose another form with --as"),
                           "work") from error  # fmt: skip
     except OSError as error:
@@ -139,11 +138,9 @@ def pack(
     count = out.stat().st_size
     if json:
         beside = [str(file) for file in results[1:]]
-        print_json(
-            {"ok": True, "out": str(out), "form": form.value, "bytes": count, "paths": len(tree.nodes), "beside": beside}
-        )
+        print_json({"ok": True, "out": str(out), "form": form, "bytes": count, "paths": len(tree.nodes), "beside": beside})
         return
-    sys.stdout.write(f"{out}: {form.value}, {shown_size(count)}, {counted(len(tree.nodes), 'path')}\n")
+    sys.stdout.write(f"{out}: {form}, {shown_size(count)}, {counted(len(tree.nodes), 'path')}\n")
     for file in results[1:]:
         sys.stdout.write(f"{file}: {shown_size(file.stat().st_size)}\n")
     sys.stdout.write(f"next: yarrik inspect {out} /\n")

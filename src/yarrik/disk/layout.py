@@ -6,6 +6,7 @@ import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from yarrik.disk.forms import FORMS
 from yarrik.disk.gpt import ALL_ROLES, READ_ONLY, SECTOR, TABLE_SECTORS, PartitionTable, TableEntry
 from yarrik.disk.gpt import BOOTABLE as GPT_BOOTABLE
 from yarrik.disk.mbr import MOST, PROTECTIVE, MbrEntry
@@ -109,11 +110,15 @@ class DiskLayout:
         return sorted(areas, key=lambda area: (area.start, area.end))
 
 
+def _role(partition: Partition) -> str:
+    return FORMS[partition.filesystem].role if partition.filesystem in FORMS else "linux"
+
+
 def _gpt_type(partition: Partition) -> uuid.UUID:
     wanted = partition_type(partition.type)
     if isinstance(wanted, uuid.UUID):
         return wanted
-    role = partition.type or ("basic-data" if partition.filesystem == "fat" else "linux")
+    role = partition.type or _role(partition)
     return ALL_ROLES[role][0]
 
 
@@ -121,7 +126,7 @@ def _mbr_type(partition: Partition) -> int:
     wanted = partition_type(partition.type)
     if isinstance(wanted, int):
         return wanted
-    role = partition.type or ("basic-data" if partition.filesystem == "fat" else "linux")
+    role = partition.type or _role(partition)
     return ALL_ROLES[role][1]
 
 

@@ -2,23 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import BinaryIO
 
-from yarrik.disk.archives import CpioReader
 from yarrik.disk.compressing import compression_of, expanded
-from yarrik.disk.ext4_read import Ext4Reader
-from yarrik.disk.fat_read import FatReader
 from yarrik.disk.flashing_form import expand_sparse, is_sparse
+from yarrik.disk.forms import FORMS
 from yarrik.disk.found import Found, Reader
 from yarrik.disk.gpt import BOOTABLE, SECTOR, TableDamaged, read_table
 from yarrik.disk.mbr import PROTECTIVE, MbrDamaged, read_mbr
-from yarrik.disk.squashfs_read import SquashfsReader
-from yarrik.disk.swap import SwapReader
-from yarrik.disk.tar import TarReader
 from yarrik.errors import Damaged
 
 
@@ -113,25 +108,11 @@ def reader_at(file: BinaryIO, start: int, size: int) -> tuple[Reader | None, str
     """The reader for what lies there, or a sentence on why there is none."""
     file.seek(start)
     head = file.read(min(4096, size))
-    kind: Callable[[BinaryIO, int, int], Reader] | None = None
-    if head[:6] in (b"070701", b"070702"):
-        kind = CpioReader
-    elif head[:4] == b"hsqs":
-        kind = SquashfsReader
-    elif head[4086:4096] == b"SWAPSPACE2":
-        kind = SwapReader
-    elif head[1024 + 0x38 : 1024 + 0x3A] == b"\x53\xef":
-        kind = Ext4Reader
-    elif head[510:512] == b"\x55\xaa" and (head[54:57] == b"FAT" or head[82:87] == b"FAT32"):
-        kind = FatReader
-    elif head[257:262] == b"ustar":
-        kind = TarReader
-    elif not head.strip(b"\0"):
-        return None, "empty, or a filesystem that is not known here"
-    else:
-        return None, "nothing that is known here"
+    form = next((one for one in FORMS.values() if one.begins(head)), None)
+    if form is None:
+        return None, "nothing that is known here" if head.strip(b"\0") else "empty, or a filesystem that is not known here"
     try:
-        return kind(file, start, size), ""
+        return form.reader(file, start, size), ""
     except Damaged as error:
         return None, f"damaged: {error}"
 

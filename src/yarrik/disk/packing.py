@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
-from yarrik.disk.filesystems import STREAMED, Wish, plan_filesystem, truncated, write_streamed
+from yarrik.disk.filesystems import Wish, plan_filesystem, truncated, write_streamed
+from yarrik.disk.forms import FORMS
 from yarrik.errors import Unfit
 from yarrik.rootfs import RootTree
 from yarrik.units import NO_SPARE, TooSmall, check_partition_size, fit_spare, parse_size, shown_size
@@ -22,8 +23,9 @@ def pack_folder(tree: RootTree, out: Path, wish: Wish, size: str = "fit") -> tup
     count = None if spare is not None else parse_size(size)
     wish = replace(wish, size=count, spare=spare or NO_SPARE)
     with out.open("xb") as sink:
-        if wish.form in STREAMED:
-            if count is not None and wish.form != "squashfs":
+        form = FORMS.get(wish.form)
+        if form is not None and form.stream is not None:
+            if count is not None and not form.has_room:
                 raise Unfit(f"{wish.form} has no size of its own; leave --size away")
             write_streamed(tree, wish, str, sink)
             written = sink.seek(0, 2)

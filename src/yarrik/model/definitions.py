@@ -259,7 +259,7 @@ class Partition(Definable, frozen=True, kw_only=True):
     ADDING_IS_SAID: ClassVar[bool] = True
 
     name: OneLine
-    filesystem: Literal["ext4", "ext2", "fat", "squashfs", "swap", "raw", "none"] = "ext4"
+    filesystem: Name = "ext4"
     file: Relative | None = None
     size: PartitionSize = "fit"
     holds: Literal["root", "boot", "nothing"] = "nothing"

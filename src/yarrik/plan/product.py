@@ -11,6 +11,7 @@ from msgspec.structs import replace
 from yarrik.arch import ARCHES, Arch
 from yarrik.boot.command_line import CommandLine, RootUnfit, RootWish, Word, command_line, root_words
 from yarrik.boot.method import METHODS
+from yarrik.disk.forms import FORMS
 from yarrik.disk.layout import has_boot_partition, root_place
 from yarrik.errors import Collector, Place, Trouble, YarrikError, found_nearby, suggestion
 from yarrik.model import Board, Composition, Definition, KernelChoice
@@ -114,7 +115,7 @@ class ProductSteps:
         if blobs is not None:
             inputs["device tree"] = blobs
         self._check_line()
-        self._check_method()
+        self._check_forms()
         apart = has_boot_partition(board.value.disk)
         boot_files = self._boot_sources()
         kernel = board.value.kernel
@@ -228,8 +229,17 @@ class ProductSteps:
             )
         )
 
-    def _check_method(self) -> None:
+    def _check_forms(self) -> None:
         board = self.composition.board
+        known = [*FORMS, "raw", "none"]
+        for index, disk in enumerate(board.value.disk):
+            for number, partition in enumerate(disk.partition):
+                if partition.filesystem not in known:
+                    self.collector.add(
+                        Trouble("FILESYSTEM-UNKNOWN", f"there is no filesystem `{partition.filesystem}`",
+                                board.place("disk", str(index), "partition", str(number), "filesystem"),
+                                remedy=suggestion(partition.filesystem, known))
+                    )  # fmt: skip
         method = board.value.boot.method
         if method not in METHODS:
             self.collector.add(

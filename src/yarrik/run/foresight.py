@@ -14,6 +14,7 @@ from yarrik.cache import LastRun, MissingObject, Store
 from yarrik.devicetree import DeviceTree, blob_name, decode_blob
 from yarrik.devicetree.preprocess import uses_preprocessor
 from yarrik.devicetree.source import compile_source
+from yarrik.disk.forms import FORMS
 from yarrik.errors import Damaged, Place, Trouble, YarrikError
 from yarrik.model import Composition
 from yarrik.plan import CompileDeviceTrees, ConfigureKernel, WriteDisks
@@ -22,9 +23,6 @@ from yarrik.plan.steps import fingerprint_of
 from yarrik.rootfs import RootTree
 from yarrik.run.execute import kept_outputs
 from yarrik.run.kernel_config import base_problem
-
-#: Forms whose size is known without writing them: others are made to be measured, which takes as long as a build's step.
-_QUICK = ("ext2", "ext4", "fat", "none", "raw", "swap")
 
 
 @dataclass
@@ -119,7 +117,9 @@ class Foresight:
         files = {label.removeprefix("blob "): path for label, path in one.step.places.items()}
         for disk in action.disks:
             named = [blob.file for blob in disk.blob] + [part.file for part in disk.partition if part.file is not None]
-            if any(part.filesystem not in _QUICK for part in disk.partition) or not all(name in files for name in named):
+            # Those that are written from front to back are made to be measured, which takes as long as a build's step.
+            streamed = any(part.filesystem in FORMS and FORMS[part.filesystem].stream for part in disk.partition)
+            if streamed or not all(name in files for name in named):
                 continue
             try:
                 with tempfile.TemporaryDirectory() as scratch:
