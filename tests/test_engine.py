@@ -289,7 +289,7 @@ class ASitesSettings(WorkspaceTest):
 
     def test_mirrors_are_asked_first(self) -> None:
         from yarrik.plan import Download, Graph, Step
-        from yarrik.run.session import _with_mirrors
+        from yarrik.run.planning import _with_mirrors
 
         step = Step("fetch", "tide", Download(sha256="0" * 64), urls=("https://example.org/a/b.tar", "https://other.example/b"))
         graph = _with_mirrors(Graph("p", (step,), None, {}), {"https://example.org/": ["https://near.example/x/"]})  # type: ignore[arg-type]
