@@ -79,8 +79,9 @@ class BoardsOfSeveralDisks(WorkspaceTest):
         self.assertTrue((boot / kernel.strip("/")).is_file(), menu)
         signature = self.tool("sfdisk", "--disk-id", card).strip().removeprefix("0x")
         self.assertIn(f"append root=PARTUUID={signature}-02 rootfstype=ext4 rootwait rw console=ttyS0 quiet panic=5", menu)
-        listing = self.yarrik("inspect", card, "/boot", "--partition", "partition 2")
+        listing = self.yarrik("inspect", card, "/boot", "--partition", "root")
         self.assertNotIn("extlinux", listing)
+        self.assertEqual(self.yarrik("inspect", card, "/boot", "--partition", "2"), listing)
 
     def test_a_changed_loader_writes_the_disks_again_and_nothing_else(self) -> None:
         self.yarrik("build", at=self.root)

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 def inspect(
     image: Annotated[Path, typer.Argument(help="An image, a single filesystem, an archive, or a device.")],
     paths: Annotated[list[str] | None, typer.Argument(metavar="[PATH]…", help="Paths in it to list.")] = None,
-    partition: Annotated[str | None, typer.Option(metavar="NAME", help="Only this partition.")] = None,
+    partition: Annotated[str | None, typer.Option(metavar="NAME", help="Only this partition, by name or number.")] = None,
     extract: Annotated[str | None, typer.Option(metavar="PATH", help="Takes this path out; needs --to.")] = None,
     to: Annotated[Path | None, typer.Option(metavar="FOLDER", help="Where --extract writes, and nowhere else.")] = None,
     digest: Annotated[bool, typer.Option("--digest", help="Shows the SHA-256 of each file that is listed.")] = False,
@@ -47,10 +47,11 @@ def inspect(
         with opened_image(image) as found:
             opened = found.named(names_beside(image))
             names = [part.name for part in opened.partitions]
-            if partition is not None and partition not in names:
+            chosen = [part for part in opened.partitions if partition in (None, part.name)]
+            chosen = chosen or [part for part in opened.partitions if partition == str(part.number)]
+            if partition is not None and not chosen:
                 raise YarrikError(Trouble("PARTITION-UNKNOWN", f"there is no partition `{partition}`", Place(image),
                                           remedy=suggestion(partition, names)))  # fmt: skip
-            chosen = [part for part in opened.partitions if partition in (None, part.name)]
             if extract is not None and to is not None:
                 _extract(image, chosen, extract, to, json)
             elif paths:

@@ -8,7 +8,7 @@ import subprocess
 from collections.abc import Sequence
 from pathlib import Path
 
-from yarrik.devicetree.source import SourceError
+from yarrik.devicetree.lexer import SourceError
 from yarrik.errors import Place, Trouble
 
 _USED = re.compile(r"^[ \t]*#[ \t]*(?:include|define|undef|if|ifdef|ifndef|else|elif|endif|error)\b", re.MULTILINE)
