@@ -23,7 +23,8 @@ from schedule import bound, graph
 from yarrik.cache import Memory, Store
 from yarrik.plan import Graph, RunCommands, Step
 from yarrik.run.events import silent
-from yarrik.run.execute import Execution, StepReport
+from yarrik.run.execute import Execution, Settings
+from yarrik.run.results import StepReport
 from yarrik.run.sandbox import Sandbox
 
 #: What we aim at, and what counts as a fault on a machine that does other things beside.
@@ -54,7 +55,7 @@ def run(steps: tuple[Step, ...], root: Path, jobs: int = 2) -> tuple[float, list
     started = time.perf_counter()
     memory = Memory(root / "w" / "memory.sqlite")
     execution = Execution(
-        Graph("many", steps, (), {}), Store(root / "cache"), memory, Sandbox(), root / "w", jobs, False, silent,
+        Graph("many", steps, (), {}), Store(root / "cache"), memory, Sandbox(), root / "w", Settings(jobs), silent,
         lambda: None, lambda before, after: [],
     )  # fmt: skip
     reports = execution.run()

@@ -1,6 +1,7 @@
 """Each build system for real: a library and a program for another machine, found through the sysroot; options; patches."""
 
 import subprocess
+import sys
 import unittest
 
 from tests.support import WorkspaceTest
@@ -38,6 +39,63 @@ RECIPES = {
         "Makefile.am": "bin_PROGRAMS = with-autotools\nwith_autotools_SOURCES = main.c\nLDADD = -lgull\n",
     },
 }  # fmt: skip
+
+
+#: A build system that nobody has: it installs each file of the sources under the name that a list gives. All of it is here.
+MADE_UP = """
+import sys
+from unittest import mock
+
+import yarrik.cli
+from yarrik.plan.build_systems import BUILD_SYSTEMS, STAGE, BuildSystem, Calls
+
+
+def calls(build, setting):
+    place = "while read from to; do install -D $from $0/$to; done < LIST"
+    return Calls((("sh", "-e", "-c", place, STAGE),), setting.environment)
+
+
+mock.patch.dict(BUILD_SYSTEMS, {"list": BuildSystem(calls, programs=("sed",), strips=False)}).start()
+sys.argv[1:] = ["build"]
+yarrik.cli.main()
+"""
+
+
+class AMadeUpBuildSystemIsAnObject(WorkspaceTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.recipe("gull", "true", {"LIST": "feather usr/share/gull/feather\n", "feather": "grey\n"})
+        file = self.root / "s/recipes/gull/recipe.toml"
+        lines = file.read_text().replace('"plain"', '"list"').splitlines(True)
+        file.write_text("".join(line for line in lines if not line.startswith("commands =")))
+
+    def test_it_builds_what_an_image_takes(self) -> None:
+        self.write("w/s/images/i.toml", 'packages = ["init", "gull"]\n')
+        done = subprocess.run(
+            [sys.executable, "-c", MADE_UP], cwd=self.root, env=self.environment, capture_output=True, text=True, check=False
+        )
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        self.assertEqual(self.content("/usr/share/gull/feather"), "grey\n")
+
+    def test_one_that_nobody_has_is_told_at_check_and_by_all_where_no_product_uses_it(self) -> None:
+        self.yarrik("check", at=self.root)
+        told = self.yarrik("check", "--all", at=self.root, code=2)
+        self.write("w/s/images/i.toml", 'packages = ["init", "gull"]\n')
+        file = self.root / "s/recipes/gull/recipe.toml"
+        line = 1 + file.read_text().splitlines().index('using = "list"')
+        for said in (told, self.yarrik("check", at=self.root, code=2)):
+            self.assertIn("error BUILD-SYSTEM-UNKNOWN: there is no build system `list`", said)
+            self.assertIn(f"recipe.toml:{line}", said)
+        file.write_text(file.read_text().replace('"list"', '"mkae"'))
+        self.assertIn("did you mean `make`?", self.yarrik("check", at=self.root, code=2))
+
+    def test_a_compiler_does_not_go_into_an_image(self) -> None:
+        self.write("w/s/images/i.toml", 'packages = ["init", "gull"]\n')
+        file = self.root / "s/recipes/gull/recipe.toml"
+        file.write_text(file.read_text().replace('"list"', '"toolchain"'))
+        said = self.yarrik("check", at=self.root, code=2)
+        self.assertIn("error TOOLCHAIN-AS-PACKAGE: `gull` is a compiler", said)
+        self.assertIn("`toolchain.recipe`", said)
 
 
 class BuildSystemsWork(WorkspaceTest):

@@ -9,13 +9,14 @@ import threading
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from tests.support import FolderTest, WorkspaceTest
 from yarrik.cache import Cost, Memory
 from yarrik.errors import YarrikError
 from yarrik.model.rules import check_public_key, check_span
-from yarrik.run.execute import telling_lines
 from yarrik.run.room import short_of_room
+from yarrik.run.step_logs import new_log, telling_lines
 from yarrik.run.warnings import MOST, warnings_in
 from yarrik.units import parse_span, shown_seconds
 
@@ -182,6 +183,20 @@ class ABuildTells(WorkspaceWithSlow):
         self.assertEqual([line for _, line in seen], [f"reading {number}\n".encode() for number in range(1, 6)])
         self.assertGreater(seen[-1][0] - seen[0][0], 0.8, "it came only when all was over")
         self.assertIn("error STEP-UNKNOWN", self.yarrik("log", "build", "nothing", "--follow", code=2, at=self.root))
+
+    def test_a_log_is_locked_before_it_can_be_seen(self) -> None:
+        path = self.folder / "logs/p/build-slow.log"
+        seen: list[bytes] = []
+        for _ in range(2):
+            with (
+                mock.patch(
+                    "yarrik.run.step_logs.fcntl.flock", lambda *_: seen.append(path.read_bytes() if path.is_file() else b"")
+                ),
+                new_log(path) as log,
+            ):
+                log.write(b"reading\n")
+        self.assertEqual((seen, path.read_bytes()), ([b"", b"reading\n"], b"reading\n"))
+        self.assertEqual([one.name for one in path.parent.iterdir()], ["build-slow.log"])
 
 
 class FailuresAreTold(WorkspaceWithSlow):

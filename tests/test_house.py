@@ -4,6 +4,7 @@ import ast
 import subprocess
 import sys
 import unittest
+from graphlib import CycleError, TopologicalSorter
 from pathlib import Path
 
 SOURCE = Path(__file__).parent.parent / "src/yarrik"
@@ -32,6 +33,20 @@ class TheHouseKeepsItsRules(unittest.TestCase):
                         seen += 1
                         self.assertGreaterEqual(ROOMS.index(used), ROOMS.index(room), f"{path} uses {name}")
         self.assertGreater(seen, 100)
+
+    def test_no_modules_import_each_other_in_a_circle(self) -> None:
+        paths = {".".join(("yarrik", *path.relative_to(SOURCE).with_suffix("").parts)): path for _, path in modules()}
+        paths = {name.removesuffix(".__init__"): path for name, path in paths.items()}
+        used: dict[str, set[str]] = {}
+        for name, path in paths.items():
+            nodes = [node for node in ast.walk(ast.parse(path.read_text())) if isinstance(node, ast.ImportFrom)]
+            both = [(node.module or "", f"{node.module}.{alias.name}") for node in nodes for alias in node.names]
+            used[name] = {longer if longer in paths else shorter for shorter, longer in both} & paths.keys() - {name}
+        self.assertGreater(sum(map(len, used.values())), 500)
+        try:
+            TopologicalSorter(used).prepare()
+        except CycleError as error:
+            self.fail(f"modules that import each other: {error.args[1]}")
 
     def test_only_the_command_line_prints_or_reads_the_terminal(self) -> None:
         for room, path in modules():

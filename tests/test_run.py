@@ -14,10 +14,10 @@ from yarrik.elf import ElfFacts, read_elf
 from yarrik.errors import YarrikError
 from yarrik.model import Attributes, PackageRule
 from yarrik.plan import Split
-from yarrik.run.execute import WorkFolders
 from yarrik.run.kernel_config import lost_options, options
 from yarrik.run.packages import decode_packages, encode_packages, split_packages
 from yarrik.run.sandbox import Sandbox
+from yarrik.run.work_folders import WorkFolders
 from yarrik.sources import misfits, unpack_archive
 
 
@@ -85,7 +85,7 @@ class WorkFoldersAreClearedAway(FolderTest):
         folders = WorkFolders(self.folder)
         with folders.folder() as alive:
             # The lock belongs to this process; another one must not get it.
-            script = f"from yarrik.run.execute import WorkFolders; from pathlib import Path; WorkFolders.clear_left_behind(Path({str(self.folder)!r}))"
+            script = f"from yarrik.run.work_folders import WorkFolders; from pathlib import Path; WorkFolders.clear_left_behind(Path({str(self.folder)!r}))"
             import subprocess
             import sys
 

@@ -391,12 +391,13 @@ class SchemasSayTheSame(WorkspaceTest):
         import jsonschema
 
         from yarrik.model.schema import FILES, schema_of
+        from yarrik.plan import choices
 
         self.yarrik("schema", "--to", self.folder / "schemas")
         validators = {}
         for kind in FILES:
             told = json.loads((self.folder / f"schemas/{kind}.json").read_text())
-            self.assertEqual(told, json.loads(json.dumps(schema_of(kind))))
+            self.assertEqual(told, json.loads(json.dumps(schema_of(kind, choices()))))
             jsonschema.Draft202012Validator.check_schema(told)
             validators[kind] = jsonschema.Draft202012Validator(told)
         demo = Path(__file__).parent.parent / "src/yarrik/demo/data"
@@ -411,6 +412,9 @@ class SchemasSayTheSame(WorkspaceTest):
                 seen += 1
                 self.assertFalse(validators[kind].is_valid({**raw, "sumary": "x"}), file)
         self.assertGreater(seen, 40)
+        for using, valid in (("cmake", True), ("cmkae", False)):
+            recipe = {"version": "1", "licence": "MIT", "build": {"using": using}}
+            self.assertEqual(validators["recipe"].is_valid(recipe), valid, using)
         wrong = {"packages": {"ad": ["x"]}}
         self.assertFalse(validators["image"].is_valid(wrong))
         self.assertTrue(validators["image"].is_valid({"packages": {"add": ["x"], "remove": ["y"]}}))

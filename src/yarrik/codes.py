@@ -62,6 +62,7 @@ BOOT-ROOT-NONE boot stop There is neither `root=` nor an initramfs.
 BOOT-SIGNATURE boot stop An image tree's signature does not fit the bootloader's key.
 BOOT-TABLE boot stop The partition table is damaged or missing.
 BOOT-TABLE-BACKUP boot warn The backup of the partition table is damaged or cut off.
+BUILD-SYSTEM-UNKNOWN plan stop There is no build system of this name.
 BUILD-VARIES build stop A step leaves something else when it runs again.
 CACHE-BUSY cache stop A build is using the cache.
 CACHE-DAMAGED cache stop What was built cannot be read back from the cache.
@@ -235,6 +236,7 @@ STEP-TOO-DEEP build stop A recipe installs folders nested too deep.
 STEP-UNKNOWN command stop The product has no step of this name.
 SYSROOT-CLASH build stop Two recipes bring the same path to those that are built with them.
 TIMELINE-MISSING command stop Nothing was built here yet.
+TOOLCHAIN-AS-PACKAGE plan stop A product asks for a compiler's recipe like a package.
 TOOLCHAIN-ARCH plan stop A compiler builds for another architecture than the board.
 TOOLCHAIN-BROKEN plan stop A compiler cannot be started, or does not work.
 TOOLCHAIN-FORM plan stop A recipe that is named as toolchain is none.

@@ -92,6 +92,7 @@ def _check_all(session: Session, variants: list[str] | None, settings: list[str]
     """Every definition, then every product; all errors together at the end."""
     from yarrik.cli.view import print_json, show_table, show_warnings
     from yarrik.errors import Collector, YarrikError
+    from yarrik.plan import unknown_build_systems
 
     collector, warnings = Collector(), Collector()
     results: list[tuple[str, str]] = []
@@ -99,6 +100,7 @@ def _check_all(session: Session, variants: list[str] | None, settings: list[str]
         session.project.workspace.check()
     except YarrikError as error:
         collector.extend(error.troubles)
+    collector.extend(unknown_build_systems(session.project.workspace))
     for name in sorted(session.project.workspace.shelved["product"]):
         try:
             planned = session.planner.planned(composed(session, name, variants, settings))

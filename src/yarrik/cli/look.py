@@ -48,7 +48,7 @@ def log(
     """Shows the log of a step's last run."""
     from yarrik.cli.view import print_json
     from yarrik.errors import Place, Trouble, YarrikError, suggestion
-    from yarrik.run.execute import log_path
+    from yarrik.run.step_logs import log_path
 
     with opened(workspace) as session:
         composition = composed(session, product, variants, settings)
@@ -374,15 +374,16 @@ def schema(
 
     from yarrik.errors import Trouble, YarrikError, shown_path, suggestion
     from yarrik.model.schema import FILES, schema_of
+    from yarrik.plan import choices
 
     if kind is not None and kind not in FILES:
         raise YarrikError(Trouble("KIND-UNKNOWN", f"there is no kind of file `{kind}`", remedy=suggestion(kind, FILES)))
     if to is not None:
         to.mkdir(parents=True, exist_ok=True)
         for one in [kind] if kind is not None else sorted(FILES):
-            (to / f"{one}.json").write_text(json.dumps(schema_of(one), indent=1) + "\n")
+            (to / f"{one}.json").write_text(json.dumps(schema_of(one, choices()), indent=1) + "\n")
         sys.stdout.write(f"{len(FILES) if kind is None else 1} schemas in {shown_path(to.absolute())}\n")
     elif kind is None:
         sys.stdout.write("kinds: " + ", ".join(FILES) + "\n")
     else:
-        sys.stdout.write(json.dumps(schema_of(kind), indent=1) + "\n")
+        sys.stdout.write(json.dumps(schema_of(kind, choices()), indent=1) + "\n")

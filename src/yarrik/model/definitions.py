@@ -70,6 +70,13 @@ class OneOrMore:
 Names = Annotated[Any, OneOrMore()]
 
 
+@dataclass(frozen=True)
+class Choice:
+    """Marks a name that chooses an entry of the table `of`, which rooms above hold; they check it."""
+
+    of: Literal["boot method", "build system", "filesystem"]
+
+
 class When(Definable, frozen=True, kw_only=True):
     """Settings that hold under conditions, all of which have to be met; a list of values means any of them, and a `-` before
     a value that it must not be.
@@ -205,7 +212,7 @@ class BootChoice(Definable, frozen=True, kw_only=True):
     names, like `mmcblk0`. `command_line_in` says where the command line stands. With `initramfs = "root"` the whole root
     filesystem is unpacked into memory. `seconds` is how long a menu waits. `key` is the private key that signs."""
 
-    method: Name = "menu"
+    method: Annotated[Name, Choice("boot method")] = "menu"
     root: Literal["partuuid", "partlabel", "uuid", "device", "none"] = "partuuid"
     root_device: OneLine = ""
     read_only: bool | None = None
@@ -259,7 +266,7 @@ class Partition(Definable, frozen=True, kw_only=True):
     ADDING_IS_SAID: ClassVar[bool] = True
 
     name: OneLine
-    filesystem: Name = "ext4"
+    filesystem: Annotated[Name, Choice("filesystem")] = "ext4"
     file: Relative | None = None
     size: PartitionSize = "fit"
     holds: Literal["root", "boot", "nothing"] = "nothing"
@@ -570,10 +577,7 @@ class Build(Definable, frozen=True, kw_only=True):
     environment that the commands may see. `programs` are those of the host that they run, beside a shell's usual ones and those
     of the build system: names, paths, or modules of Perl like `perl:XML::Parser`."""
 
-    using: Literal[
-        "make", "cmake", "meson", "autotools", "python", "prebuilt", "files", "plain",
-        "kernel", "kernel-module", "toolchain", "toolchain-runtime",
-    ]  # fmt: skip
+    using: Annotated[Name, Choice("build system")]
     needs: tuple[Requirement, ...] = ()
     tools: tuple[Requirement, ...] = ()
     goals: tuple[OneLine, ...] = ()

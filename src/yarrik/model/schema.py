@@ -6,12 +6,13 @@ import datetime
 import inspect
 import types
 import typing
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 import msgspec
 
 from yarrik.model.checking import fields_of, key_of
-from yarrik.model.definitions import Amendment, Definable, OneOrMore, Part, ShelfFile, WorkspaceFile
+from yarrik.model.definitions import Amendment, Choice, Definable, OneOrMore, Part, ShelfFile, WorkspaceFile
 from yarrik.model.kinds import SETTABLE, SHAPES
 from yarrik.model.rules import Rule
 
@@ -19,10 +20,11 @@ from yarrik.model.rules import Rule
 FILES: dict[str, type[Definable]] = {"workspace": WorkspaceFile, "shelf": ShelfFile, **SHAPES, "local": SHAPES["variant"]}
 
 
-def schema_of(kind: str) -> dict[str, Any]:
-    """The schema of a kind of file, as values for JSON."""
+def schema_of(kind: str, choices: Mapping[str, Iterable[str]] | None = None) -> dict[str, Any]:
+    """The schema of a kind of file, as values for JSON. `choices` are the names in each table that a `Choice` is of; without
+    them any name fits."""
     shape = FILES[kind]
-    making = _Making(shape)
+    making = _Making(shape, choices or {})
     # What a definition does not say it may have from the one that it extends.
     extending = "extends" in fields_of(shape)
     top = making.table(shape, partial=extending)
@@ -38,8 +40,8 @@ def schema_of(kind: str) -> dict[str, Any]:
 
 
 class _Making:
-    def __init__(self, own: type[Definable]) -> None:
-        self.own = own
+    def __init__(self, own: type[Definable], choices: Mapping[str, Iterable[str]]) -> None:
+        self.own, self.choices = own, choices
         self.definitions: dict[str, Any] = {}
 
     def table(self, shape: type[Definable], partial: bool) -> dict[str, Any]:
@@ -92,6 +94,8 @@ class _Making:
                 )
             if isinstance(mark, OneOrMore):
                 return {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}, "minItems": 1}]}
+            if isinstance(mark, Choice) and mark.of in self.choices:
+                return {"enum": sorted(self.choices[mark.of])}
             if isinstance(mark, msgspec.Meta):
                 limits = {"minimum": mark.ge, "maximum": mark.le}
                 described |= {key: value for key, value in limits.items() if value is not None}

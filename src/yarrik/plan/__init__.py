@@ -23,6 +23,7 @@ from yarrik.plan.actions import (
     WriteDisks,
 )
 from yarrik.plan.assess import Assessment, assess
+from yarrik.plan.choices import choices, unknown_build_systems
 from yarrik.plan.graph import Graph, plan_product
 from yarrik.plan.reasons import Reason, all_differences, reason_for
 from yarrik.plan.steps import Step, fingerprint_of, parts_of
@@ -56,8 +57,10 @@ __all__ = [
     "WriteDisks",
     "all_differences",
     "assess",
+    "choices",
     "fingerprint_of",
     "parts_of",
     "plan_product",
     "reason_for",
+    "unknown_build_systems",
 ]

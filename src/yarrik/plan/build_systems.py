@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 
 import msgspec
@@ -15,13 +15,6 @@ Command = tuple[str, ...]
 
 SYSROOT = "{step}/sysroot"
 STAGE = "{step}/stage"
-#: Programs of the host that a build system needs.
-PROGRAMS = {
-    "make": ("make",), "cmake": ("cmake", "make", "pkg-config"), "meson": ("meson", "ninja", "pkg-config"),
-    "autotools": ("make", "pkg-config"), "python": ("pip3", "python3"),
-    # The host's compiler makes the tools that a kernel builds for itself.
-    "kernel": ("bc", "bison", "flex", "gcc", "make", "perl"), "kernel-module": ("bc", "bison", "flex", "gcc", "make", "perl"),
-}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -44,6 +37,18 @@ class Setting:
     foreign: bool
 
 
+@dataclass(frozen=True)
+class BuildSystem:
+    """How one build system works. `calls` gives what to run; without it, the graph has steps of its own for it. `programs` are
+    those of the host that it runs, `strips` says whether debug symbols are taken out of what it leaves, and `stages` whether
+    its commands see where to install to from the environment."""
+
+    calls: Callable[[Build, Setting], Calls] | None = None
+    programs: tuple[str, ...] = ()
+    strips: bool = True
+    stages: bool = False
+
+
 def with_options(recipe: Recipe, options: Mapping[str, bool]) -> Build:
     """The recipe's build with what its options add."""
     build = recipe.build
@@ -57,15 +62,13 @@ def with_options(recipe: Recipe, options: Mapping[str, bool]) -> Build:
 
 
 def calls_for(build: Build, setting: Setting) -> Calls:
-    """What to run for a recipe."""
-    calls = _CALLS[build.using](build, setting)
+    """What to run for a recipe of a build system that has `calls`."""
+    system = BUILD_SYSTEMS[build.using]
+    assert system.calls is not None
+    calls = system.calls(build, setting)
     before = tuple(_shell(text) for text in build.commands_before)
     after = tuple(_shell(text) for text in build.commands_after)
-    shared = (
-        {"DESTDIR": STAGE, **_pkg_config(), **calls.environment}
-        if before or after or build.using == "plain"
-        else calls.environment
-    )
+    shared = {"DESTDIR": STAGE, **_pkg_config(), **calls.environment} if before or after or system.stages else calls.environment
     return replace(calls, commands=(*before, *calls.commands, *after), environment=shared)
 
 
@@ -221,7 +224,20 @@ def _files(build: Build, setting: Setting) -> Calls:
     return Calls(tuple(commands), {})
 
 
-_CALLS = {
-    "make": _make, "plain": _plain, "autotools": _autotools, "cmake": _cmake, "meson": _meson, "python": _python,
-    "files": _files, "prebuilt": _files,
-}  # fmt: skip
+# The host's compiler makes the tools that a kernel builds for itself.
+_KERNEL_PROGRAMS = ("bc", "bison", "flex", "gcc", "make", "perl")
+
+BUILD_SYSTEMS: dict[str, BuildSystem] = {
+    "autotools": BuildSystem(_autotools, ("make", "pkg-config")),
+    "cmake": BuildSystem(_cmake, ("cmake", "make", "pkg-config")),
+    "files": BuildSystem(_files),
+    "kernel": BuildSystem(programs=_KERNEL_PROGRAMS, strips=False),
+    "kernel-module": BuildSystem(programs=_KERNEL_PROGRAMS, strips=False),
+    "make": BuildSystem(_make, ("make",)),
+    "meson": BuildSystem(_meson, ("meson", "ninja", "pkg-config")),
+    "plain": BuildSystem(_plain, stages=True),
+    "prebuilt": BuildSystem(_files, strips=False),
+    "python": BuildSystem(_python, ("pip3", "python3")),
+    "toolchain": BuildSystem(),
+    "toolchain-runtime": BuildSystem(),
+}

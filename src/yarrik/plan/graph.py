@@ -28,7 +28,8 @@ from yarrik.plan.actions import (
     Unpack,
     WriteDisks,
 )
-from yarrik.plan.build_systems import PROGRAMS, Setting, calls_for, with_options
+from yarrik.plan.build_systems import BUILD_SYSTEMS, Setting, calls_for, with_options
+from yarrik.plan.choices import unknown
 from yarrik.plan.product import ProductSteps, kernel_form, line_in
 from yarrik.plan.steps import UNBOUND, Bounds, Step
 from yarrik.plan.surroundings import Surroundings
@@ -152,6 +153,15 @@ class _Planner:
     def _recipe(self, node: Node, order: Order) -> None:
         recipe = self.answer.recipe(node)
         using = recipe.value.build.using
+        wrong = unknown("build system", using, recipe.place("build", "using"))
+        if wrong is not None:
+            raise YarrikError(wrong)
+        if using == "toolchain":
+            raise YarrikError(
+                Trouble("TOOLCHAIN-AS-PACKAGE", f"`{recipe.name}` is a compiler, and the product asks for it like a package",
+                        recipe.place("build", "using"), why="a compiler is unpacked for the build and yields no packages",
+                        remedy="take it out of packages, needs and tools, and name it in a board's `toolchain.recipe`")
+            )  # fmt: skip
         self._recipe_now = recipe.value
         if using == "toolchain-runtime":
             self._runtime(node, recipe)
@@ -169,7 +179,7 @@ class _Planner:
             files = self._commands(node, recipe, source, order)
         toolchain = self.surroundings.toolchain(node.side)
         strip: tuple[str, ...] = ()
-        if self.composition.profile.value.strip and node.side == "board" and not using.startswith(("kernel", "prebuilt")):
+        if self.composition.profile.value.strip and node.side == "board" and BUILD_SYSTEMS[using].strips:
             strip = (toolchain.prefix + "strip",)
             self.programs.setdefault(strip[0], (recipe.place("build"), "it takes debug symbols out of what is shipped"))
         stage = self._add(
@@ -410,12 +420,13 @@ class _Planner:
     def _programs(self, recipe: Definition[Recipe]) -> tuple[str, ...]:
         """The host's programs that a recipe's commands see: those of its build system, and those that it names."""
         build = recipe.value.build
-        for program in PROGRAMS.get(build.using, ()):
+        own = BUILD_SYSTEMS[build.using].programs
+        for program in own:
             self.programs.setdefault(program, (recipe.place("build", "using"), f"`{recipe.name}` is built with {build.using}"))
         for number, program in enumerate(build.programs):
             place = recipe.place("build", "programs", str(number))
             self.programs.setdefault(program, (place, f"`{recipe.name}` says that its build uses it"))
-        return tuple(sorted({*PROGRAMS.get(build.using, ()), *build.programs}))
+        return tuple(sorted({*own, *build.programs}))
 
     def _let_in(self, build: Build) -> dict[str, str]:
         """Variables of the environment that the recipe asks for, as they are now: their values are part of the fingerprint."""

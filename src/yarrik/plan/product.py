@@ -10,10 +10,8 @@ from msgspec.structs import replace
 
 from yarrik.arch import ARCHES, Arch
 from yarrik.boot.command_line import CommandLine, RootUnfit, RootWish, Word, command_line, root_words
-from yarrik.boot.method import METHODS
-from yarrik.disk.forms import FORMS
 from yarrik.disk.layout import has_boot_partition, root_place
-from yarrik.errors import Collector, Place, Trouble, YarrikError, found_nearby, suggestion
+from yarrik.errors import Collector, Place, Trouble, YarrikError, found_nearby
 from yarrik.model import Board, Composition, Definition, KernelChoice
 from yarrik.plan.actions import (
     Assemble,
@@ -24,6 +22,7 @@ from yarrik.plan.actions import (
     TryOnBench,
     WriteDisks,
 )
+from yarrik.plan.choices import unknown
 from yarrik.plan.steps import Step
 from yarrik.plan.surroundings import Surroundings
 from yarrik.resolve import Node
@@ -231,21 +230,14 @@ class ProductSteps:
 
     def _check_forms(self) -> None:
         board = self.composition.board
-        known = [*FORMS, "raw", "none"]
+        found: list[Trouble | None] = []
         for index, disk in enumerate(board.value.disk):
             for number, partition in enumerate(disk.partition):
-                if partition.filesystem not in known:
-                    self.collector.add(
-                        Trouble("FILESYSTEM-UNKNOWN", f"there is no filesystem `{partition.filesystem}`",
-                                board.place("disk", str(index), "partition", str(number), "filesystem"),
-                                remedy=suggestion(partition.filesystem, known))
-                    )  # fmt: skip
-        method = board.value.boot.method
-        if method not in METHODS:
-            self.collector.add(
-                Trouble("BOOT-METHOD-UNKNOWN", f"there is no boot method `{method}`", board.place("boot", "method"),
-                        why="it says which files the bootloader finds", remedy=suggestion(method, METHODS))
-            )  # fmt: skip
+                place = board.place("disk", str(index), "partition", str(number), "filesystem")
+                found.append(unknown("filesystem", partition.filesystem, place))
+        why = "it says which files the bootloader finds"
+        found.append(unknown("boot method", board.value.boot.method, board.place("boot", "method"), why))
+        self.collector.extend(trouble for trouble in found if trouble is not None)
 
     def _known_to_the_bench(self) -> Iterator[tuple[str, str]]:
         """What the boot step leaves beside the disks that the bench compares with them, by the bench's names."""

@@ -11,8 +11,7 @@ from yarrik.errors import Collector, Trouble, YarrikError, suggestion
 from yarrik.model import Composition, Definition, Recipe
 from yarrik.model.soundness import never_holding, too_late
 from yarrik.resolve.explain import impossible, too_hard
-from yarrik.resolve.facts import Fact, Link, Side, Thing
-from yarrik.resolve.order import Node
+from yarrik.resolve.facts import Fact, Link, Node, Side, Thing
 from yarrik.resolve.sentences import link_words, short_words
 from yarrik.resolve.solver import Impossible, Progress, TooHard, solve
 from yarrik.resolve.universe import IN, ON, Universe
@@ -271,8 +270,6 @@ def _answer(universe: Universe, chosen: Mapping[int, int]) -> Answer:
 
 def _check_wishes(universe: Universe) -> None:
     """Options and versions asked for of recipes that are nowhere, or that have no such option."""
-    from yarrik.errors import suggestion
-
     wishes, document = universe.composition.wishes
     known = universe.composition.workspace.shelved["recipe"]
     troubles = []

@@ -18,6 +18,17 @@ FactKind = Literal[
 ]  # fmt: skip
 
 
+@dataclass(frozen=True, order=True)
+class Node:
+    """A recipe built for one side: for the board, or as a tool for the build host."""
+
+    recipe: str
+    side: Side
+
+    def __str__(self) -> str:
+        return self.recipe if self.side == "board" else f"{self.recipe} (host)"
+
+
 class Relation(Enum):
     """How one thing leads to another."""
 

@@ -4,24 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING
 
 from yarrik.errors import Trouble, YarrikError
-from yarrik.resolve.facts import Side
-
-if TYPE_CHECKING:
-    from yarrik.resolve.answer import Answer
-
-
-@dataclass(frozen=True, order=True)
-class Node:
-    """A recipe built for one side: for the board, or as a tool for the build host."""
-
-    recipe: str
-    side: Side
-
-    def __str__(self) -> str:
-        return self.recipe if self.side == "board" else f"{self.recipe} (host)"
+from yarrik.resolve.answer import Answer
+from yarrik.resolve.facts import Node
 
 
 @dataclass(frozen=True)

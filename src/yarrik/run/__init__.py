@@ -14,10 +14,10 @@ from yarrik.run.events import (
     Warned,
     silent,
 )
-from yarrik.run.execute import StepReport
 from yarrik.run.planning import Planned
 from yarrik.run.project import Choices
 from yarrik.run.records import Span
+from yarrik.run.results import StepReport
 from yarrik.run.session import Session
 
 __all__ = [

@@ -14,11 +14,12 @@ from yarrik.cache.traffic import Traffic
 from yarrik.errors import Place, Trouble, YarrikError, listed, suggestion
 from yarrik.plan import Graph, Step
 from yarrik.run.events import Listener, Sending, silent
-from yarrik.run.execute import Execution, StepReport, private_steps
+from yarrik.run.execute import Execution, Settings
 from yarrik.run.planning import Planned, Planner
 from yarrik.run.project import EDITS, Project
 from yarrik.run.publishing import Publisher
 from yarrik.run.records import Records
+from yarrik.run.results import StepReport, private_steps
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.warnings import NO_WARNINGS, ToolWarnings
 
@@ -222,22 +223,25 @@ class Builder:
             self.planner.check_programs(planned)
             project.prepare_folder()
 
+        settings = Settings(
+            jobs or project.site.jobs or os.cpu_count() or 1,
+            keep_going,
+            project.choices.offline,
+            run_nothing,
+            run_all=project.choices.clean_room,
+            redirect_hosts=tuple(project.site.redirect_hosts),
+        )
         execution = Execution(
             planned.graph,
             project.store,
             project.memory,
             sandbox,
             project.folder,
-            jobs or project.site.jobs or os.cpu_count() or 1,
-            keep_going,
+            settings,
             listener,
             before_first,
             self.planner.difference(planned),
-            project.choices.offline,
             project.shared,
-            run_nothing,
-            project.choices.clean_room,
-            project.site.redirect_hosts,
         )
         with in_use(project.store):
             try:

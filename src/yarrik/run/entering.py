@@ -11,10 +11,10 @@ from yarrik.errors import Trouble, YarrikError, suggestion
 from yarrik.model import Composition
 from yarrik.plan import Graph, RunCommands, Step
 from yarrik.run.events import Listener, silent
-from yarrik.run.execute import log_path
 from yarrik.run.perform import lay_out_inputs, read_only_folders, sees_of
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.session import Session
+from yarrik.run.step_logs import log_path
 
 
 @dataclass(frozen=True)

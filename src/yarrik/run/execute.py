@@ -2,27 +2,19 @@
 
 from __future__ import annotations
 
-import contextlib
-import fcntl
 import itertools
 import os
-import re
 import stat
-import tempfile
-import threading
 import time
-from collections.abc import Callable, Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Mapping
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, BinaryIO
 
-import filelock
-
-from yarrik.beneath import Folder, NotPlain, remove_folder
+from yarrik.beneath import Folder, NotPlain
 from yarrik.cache import Claims, Cost, Holder, LastRun, Memory, MissingObject, Result, Store
 from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError, printable
-from yarrik.host import debian_package, find_program
 from yarrik.plan import (
     FetchFile,
     FetchRuntime,
@@ -39,16 +31,16 @@ from yarrik.plan.reasons import Difference
 from yarrik.run.budget import JobBudget
 from yarrik.run.events import How, Listener, Progress, StepEnded, StepStarted, StepWaits, StillRunning, SubjectEnded, Warned
 from yarrik.run.perform import Context, perform
+from yarrik.run.results import StepReport, kept_outputs, private_steps, still_there
 from yarrik.run.room import new_bytes, short_of_room
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.schedule import UNKNOWN_SECONDS, Load, Schedule
+from yarrik.run.step_logs import known_cause, last_lines, log_path, new_log, telling_lines
+from yarrik.run.work_folders import WorkFolders
 
 if TYPE_CHECKING:
     from yarrik.cache.shared import Shared
 
-LAST_LINES = 12
-#: Lines at the end of a failed step's log that are searched for the first error.
-_LOOKED_THROUGH = 5000
 #: Results that are asked of shared caches at a time: it is the way there that takes long, not the work.
 ASKING = 8
 #: Damage is found where a step trips over it; one that goes deep shows piece by piece.
@@ -56,46 +48,34 @@ _MENDINGS = 12
 _HOLE = "CACHE-HOLE"
 
 
-@dataclass
-class StepReport:
-    """What became of one step. `same` tells that it ran and its result was the former one."""
+@dataclass(frozen=True)
+class Settings:
+    """How a graph is run. `run_nothing` takes only results that exist, `run_all` takes none. `redirect_hosts` are hosts that
+    a download may be redirected to."""
 
-    step: Step
-    how: How
-    fingerprint: str = ""
-    reason: str = ""
-    seconds: float = 0.0
-    same: bool = False
-    outputs: Mapping[str, str] = field(default_factory=dict)
-    notes: tuple[str, ...] = ()
-    log: str = ""
-    error: YarrikError | None = None
-    #: Seconds since the build began, for steps that ran.
-    began: float = 0.0
-    #: Seconds that it took to bring the result here.
-    brought: float = 0.0
+    jobs: int
+    keep_going: bool = False
+    offline: bool = False
+    run_nothing: bool = False
+    run_all: bool = False
+    redirect_hosts: tuple[str, ...] = ()
 
 
 @dataclass
 class Execution:
     """One run through a graph. `folder` is the workspace's own `.yarrik`; `shared` are caches of others, if there are any.
-    `run_nothing` only takes what others have, `run_all` what nobody has."""
+    `before_first` is called before the first step runs, and may raise YarrikError."""
 
     graph: Graph
     store: Store
     memory: Memory
     sandbox: Sandbox
     folder: Path
-    jobs: int
-    keep_going: bool
+    settings: Settings
     listener: Listener
     before_first: Callable[[], None]
     difference: Difference
-    offline: bool = False
     shared: Shared | None = None
-    run_nothing: bool = False
-    run_all: bool = False
-    redirect_hosts: Collection[str] = ()
     reports: dict[str, StepReport] = field(default_factory=dict)
     #: What steps say they are at, by name.
     doing: dict[str, str] = field(default_factory=dict)
@@ -144,7 +124,7 @@ class Execution:
 
     def kept(self, step: Step, fingerprint: str, inputs: Mapping[str, str]) -> StepReport | None:
         """The report of a step whose result is kept, here or by another workspace that shares the cache."""
-        if self.run_all:
+        if self.settings.run_all:
             return None
         last = self._last.get(step.name)
         if still_there(self.store, last, fingerprint):
@@ -245,14 +225,10 @@ class Execution:
     def _run(self, step: Step, inputs: Mapping[str, str], fingerprint: str, work: WorkFolders, jobs: int) -> tuple[Result, int]:
         started = time.monotonic()
         log_file = log_path(self.folder, self.graph.product, step.name)
-        log_file.parent.mkdir(parents=True, exist_ok=True)
-        with log_file.open("ab") as log, work.folder() as folder, Folder.at(folder) as below:
-            with contextlib.suppress(OSError):
-                fcntl.flock(log, fcntl.LOCK_EX | fcntl.LOCK_NB)  # tells followers that it still grows
-            log.truncate(0)
+        with new_log(log_file) as log, work.folder() as folder, Folder.at(folder) as below:
             context = Context(
-                step, inputs, self.store, self.sandbox, folder, below, log, jobs, offline=self.offline,
-                redirect_hosts=self.redirect_hosts, tell=lambda text: self.doing.update({step.name: text}),
+                step, inputs, self.store, self.sandbox, folder, below, log, jobs, offline=self.settings.offline,
+                redirect_hosts=self.settings.redirect_hosts, tell=lambda text: self.doing.update({step.name: text}),
             )  # fmt: skip
             try:
                 outputs = perform(step.action, context)
@@ -294,7 +270,7 @@ class Execution:
                 lines = last_lines(log)
                 heading, telling = telling_lines(log)
                 tail = "\n".join(f"  {line}" for line in telling)
-                code, cause, remedy = _reached_for(lines)
+                code, cause, remedy = known_cause(lines)
                 trouble = Trouble(
                     code or trouble.code,
                     f"step `{step.name}` failed: {cause or trouble.what}",
@@ -317,7 +293,7 @@ class _Round:
         self.seconds = {name: cost.seconds for name, cost in self.costs.items()}
         self.loads = {name: Load(max(1, one.bounds.weight), one.bounds.memory) for name, one in self.steps.items()}
         needs = {name: step.needs for name, step in self.steps.items()}
-        self.schedule = Schedule(needs, self.seconds, Load(execution.jobs, _memory_here()), self.loads)
+        self.schedule = Schedule(needs, self.seconds, Load(execution.settings.jobs, _memory_here()), self.loads)
         self.subjects: dict[str, list[str]] = {}
         self.private = private_steps(execution.graph)
         for name, step in self.steps.items():
@@ -337,8 +313,8 @@ class _Round:
         self.told = time.monotonic()
 
     def run(self) -> None:
-        budget = self.all.sandbox.budget = JobBudget(self.all.jobs)
-        pool = ThreadPoolExecutor(self.all.jobs, thread_name_prefix="step")
+        budget = self.all.sandbox.budget = JobBudget(self.all.settings.jobs)
+        pool = ThreadPoolExecutor(self.all.settings.jobs, thread_name_prefix="step")
         asking = ThreadPoolExecutor(ASKING, thread_name_prefix="ask") if self.all.shared is not None else None
         work = WorkFolders(self.all.folder / "work")
         try:
@@ -348,7 +324,7 @@ class _Round:
                 futures: list[Future[Any]] = [*self.running, *self.asked]
                 if not futures and not self.elsewhere:
                     continue
-                free = not self.schedule.idle and len(self.running) < self.all.jobs
+                free = not self.schedule.idle and len(self.running) < self.all.settings.jobs
                 finished: Collection[Future[Any]] = ()
                 if futures:
                     finished, _ = wait(futures, timeout=0.1 if free or self.elsewhere else 1.0, return_when=FIRST_COMPLETED)
@@ -390,7 +366,7 @@ class _Round:
             self.waiting[name] = (fingerprint, inputs)
             # What only takes a file of this machine is done sooner than asked for.
             local = isinstance(step.action, (FetchFile, FetchRuntime, PrepareFolder))
-            if self.all.run_nothing and (asking is None or name in self.private) and not local:
+            if self.all.settings.run_nothing and (asking is None or name in self.private) and not local:
                 self._settle(name, StepReport(step, "not reached"))
             elif asking is not None and name not in self.private and not local:
                 self.asked[asking.submit(self.all.ask, step, fingerprint, inputs)] = name
@@ -408,7 +384,7 @@ class _Round:
             if self.to_run is None:
                 self.all.before_first()
                 self.to_run = self.all.expected()
-                short = short_of_room(self.to_run, self.costs, self.all.folder, self.all.store.root, self.all.jobs)
+                short = short_of_room(self.to_run, self.costs, self.all.folder, self.all.store.root, self.all.settings.jobs)
                 if short is not None:
                     self.all.listener(Warned(short))
                 self.work_left = sum(self.seconds.get(one, UNKNOWN_SECONDS) for one in self.to_run - self.reports.keys())
@@ -431,7 +407,7 @@ class _Round:
             self.tokens[name] = self.loads[name].jobs
             if _counts_jobs(step):
                 # It cannot ask for more later, so it gets now what nobody else waits for.
-                spare = self.all.jobs - len(self.running) - 1 - self.schedule.waiting
+                spare = self.all.settings.jobs - len(self.running) - 1 - self.schedule.waiting
                 self.tokens[name] += budget.take_some(spare)
             del self.waiting[name]
             parts = parts_of(step, inputs)
@@ -476,7 +452,7 @@ class _Round:
     def _answered(self, future: Future[StepReport | None]) -> None:
         name = self.asked.pop(future)
         report = future.result()
-        if report is None and self.all.run_nothing:
+        if report is None and self.all.settings.run_nothing:
             report = StepReport(self.steps[name], "not reached")
         if report is None:
             self.schedule.must_run(name)
@@ -507,7 +483,7 @@ class _Round:
                 self._tell_if_ended(report.step.subject)
             return
         self.schedule.fail(name)
-        if not self.all.keep_going:
+        if not self.all.settings.keep_going:
             self.schedule.stop()
         for given_up in self.schedule.given_up - self.reports.keys():
             self.reports[given_up] = StepReport(self.steps[given_up], "not reached")
@@ -531,7 +507,7 @@ class _Round:
             now = time.monotonic()
             spent = {name: min(now - since, self.seconds.get(name, UNKNOWN_SECONDS)) for name, since in self.since.items()}
             ways = [self.schedule.way(name) - took for name, took in spent.items()]
-            left = max((self.work_left - sum(spent.values())) / self.all.jobs, *ways, 0.0, 0.0)
+            left = max((self.work_left - sum(spent.values())) / self.all.settings.jobs, *ways, 0.0, 0.0)
         count = self.counts.get
         return Progress(len(self.steps), count("kept", 0), count("shared", 0), count("ran", 0), left)
 
@@ -540,16 +516,6 @@ def _counts_jobs(step: Step) -> bool:
     """Whether a step's tools are told a number of jobs, and do not take part in the budget by themselves as make does."""
     commands = step.action.commands if isinstance(step.action, RunCommands) else ()
     return any("{jobs}" in word and word != "-j{jobs}" for command in commands for word in command)
-
-
-def private_steps(graph: Graph, last: Mapping[str, LastRun] | None = None) -> set[str]:
-    """The names of the steps whose results go nowhere else: private ones, those that run without a sandbox (or did, in their
-    `last` run), and all that is made of what they left."""
-    found = {name for name, run in (last or {}).items() if "setting sandbox" in run.parts}
-    for step in graph.steps:
-        if step.private or step.open or any(needed in found for needed in step.needs):
-            found.add(step.name)
-    return found
 
 
 def _memory_here() -> int:
@@ -564,76 +530,6 @@ def _bytes_below(folder: Folder) -> int:
     )
 
 
-def kept_outputs(store: Store, last: LastRun | None, fingerprint: str) -> Mapping[str, str] | None:
-    """The outputs of a kept result, by a step's last run or by its fingerprint; None when there is none."""
-    if last is not None and still_there(store, last, fingerprint):
-        return last.outputs
-    result = store.result(fingerprint)
-    return None if result is None else result.outputs
-
-
-def still_there(store: Store, last: LastRun | None, fingerprint: str) -> bool:
-    """Whether a step's last run had this fingerprint, and all that it left is in the store."""
-    return last is not None and last.fingerprint == fingerprint and all(map(store.has, last.outputs.values()))
-
-
-def log_path(folder: Path, product: str, step: str) -> Path:
-    """Where a step's log lies: one file a step, of its last run here."""
-    name = "".join(character if character.isalnum() or character in "-_." else "-" for character in step)
-    return folder / "logs" / product / f"{name}.log"
-
-
-def last_lines(log: Path, count: int = LAST_LINES) -> list[str]:
-    try:
-        with log.open("rb") as file:
-            file.seek(max(0, log.stat().st_size - 64 * 1024 - 100 * count))
-            lines = file.read().decode("utf-8", "replace").splitlines()
-            return [line for line in lines if not line.startswith("STEP-FAILED: ")][-count:]
-    except OSError:
-        return []
-
-
-_ERROR = re.compile(r"(?i)(?:^|[\s:])(?:fatal )?error:|undefined reference to|: No rule to make target|^\S*Error: ")
-
-
-def telling_lines(log: Path) -> tuple[str, list[str]]:
-    """What of a failed step's log tells most, with a heading: the first error and what comes after it, or else the end."""
-    lines = last_lines(log, _LOOKED_THROUGH)
-    first = next((number for number, line in enumerate(lines) if _ERROR.search(line)), None)
-    if first is None or first >= len(lines) - LAST_LINES:
-        return "the log's last lines", lines[-LAST_LINES:]
-    return "the first error in the log", [*lines[first : first + LAST_LINES - 4], "…", *lines[-2:]]
-
-
-_NETWORK = re.compile(
-    r"(?i)could not resolve host|name resolution|network is unreachable|unknown host|no route to host"
-    r"|failed to connect to .* port"
-)
-_NO_PROGRAM = re.compile(r"(?:^|: )(?P<name>[A-Za-z0-9][\w.+-]*): (?:command not found|not found|No such file or directory)$")
-
-
-_SAID_BY_A_SHELL = re.compile(r"sh:|: \d+: \S+: not found$|command not found")
-
-
-def _reached_for(lines: list[str]) -> tuple[str, str, str]:
-    """Code, cause and remedy when a step wanted the network, or a program that it has not; empty texts otherwise."""
-    for line in reversed(lines):
-        if _NETWORK.search(line):
-            return ("STEP-NETWORK", "it reached for the network, which only fetching may",
-                    "let a [[source]] bring what it wants, or turn the download off in the recipe's build")  # fmt: skip
-        match = _NO_PROGRAM.search(line)
-        if match is not None and (_SAID_BY_A_SHELL.search(line) or "make" in line):
-            name = match["name"]
-            package = debian_package(name)
-            install = ""
-            if not find_program(name):
-                install = f" (on Debian: apt-get install {package})" if package else ", and install it"
-            return ("STEP-NO-PROGRAM", f"it wanted the program `{name}`, which it does not see",
-                    f'if the host brings it, write `programs = ["{name}"]` into [build]{install}; else name a recipe that '
-                    "builds it in `build.tools`")  # fmt: skip
-    return "", "", ""
-
-
 def _hole(store: Store, digest: str) -> YarrikError:
     return YarrikError(
         Trouble(_HOLE, f"the cache lost the object {digest[:16]}…", Place(store.root),
@@ -641,61 +537,3 @@ def _hole(store: Store, digest: str) -> YarrikError:
                 remedy="look for damage with `yarrik cache verify`, then build again"),
         "work",
     )  # fmt: skip
-
-
-class WorkFolders:
-    """Empty folders for steps, removed afterwards. One lock for all of a build tells that they belong to somebody alive, so
-    what a killed build left behind is cleared away by the next one."""
-
-    def __init__(self, top: Path) -> None:
-        self._top = top
-        self._numbers = itertools.count(1)
-        self._lock: filelock.BaseFileLock | None = None
-        self._guard = threading.Lock()
-
-    @staticmethod
-    def _clearing(top: Path) -> filelock.FileLock:
-        """Held while folders are made or cleared away, so that nobody clears away what is just being made."""
-        return filelock.FileLock(top.with_name(f"{top.name}.lock"))
-
-    @contextlib.contextmanager
-    def folder(self) -> Iterator[Path]:
-        with self._guard:
-            if self._lock is None:
-                self._top.mkdir(parents=True, exist_ok=True)
-                with self._clearing(self._top):
-                    self._folder = Path(tempfile.mkdtemp(dir=self._top)).resolve()
-                    self._lock = filelock.FileLock(f"{self._folder}.lock", thread_local=False)
-                    self._lock.acquire()
-            one = self._folder / str(next(self._numbers))
-        one.mkdir()
-        try:
-            yield one
-        finally:
-            remove_folder(one)
-
-    def close(self) -> None:
-        if self._lock is not None:
-            remove_folder(self._folder)
-            Path(f"{self._folder}.lock").unlink(missing_ok=True)
-            self._lock.release()
-            self._lock = None
-
-    @staticmethod
-    def clear_left_behind(top: Path) -> None:
-        """Removes folders whose owner is gone."""
-        if not top.is_dir():
-            return
-        with WorkFolders._clearing(top):
-            # A lock without its folder was left by somebody who ended between removing the two.
-            names = sorted({path.with_suffix("") if path.suffix == ".lock" else path for path in top.iterdir()})
-            for folder in names:
-                lock = filelock.FileLock(f"{folder}.lock")
-                try:
-                    lock.acquire(timeout=0)
-                except filelock.Timeout:
-                    continue
-                if folder.exists():
-                    remove_folder(folder)
-                Path(f"{folder}.lock").unlink(missing_ok=True)
-                lock.release()

@@ -21,8 +21,8 @@ from yarrik.plan import CompileDeviceTrees, ConfigureKernel, WriteDisks
 from yarrik.plan.assess import Assessment
 from yarrik.plan.steps import fingerprint_of
 from yarrik.rootfs import RootTree
-from yarrik.run.execute import kept_outputs
 from yarrik.run.kernel_config import base_problem
+from yarrik.run.results import kept_outputs
 
 
 @dataclass

@@ -27,9 +27,9 @@ from yarrik.plan.reasons import Difference
 from yarrik.resolve import Answer, LockedProduct, Moved, moved, resolve
 from yarrik.resolve.solver import Progress
 from yarrik.rootfs.assemble import LOGIN_SERVICE, check_image
-from yarrik.run.execute import kept_outputs
 from yarrik.run.foresight import Foresight
 from yarrik.run.project import Project
+from yarrik.run.results import kept_outputs
 from yarrik.run.room import short_of_room
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.surroundings import HostSurroundings

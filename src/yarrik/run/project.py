@@ -16,7 +16,7 @@ from yarrik.model.definitions import Site
 from yarrik.model.site import load_site
 from yarrik.resolve import Lock, read_lock
 from yarrik.resolve.answer import PATIENCE
-from yarrik.run.execute import WorkFolders
+from yarrik.run.work_folders import WorkFolders
 
 if TYPE_CHECKING:
     from yarrik.cache.shared import Shared

@@ -12,9 +12,9 @@ from yarrik.errors import Place, Trouble, YarrikError, suggestion
 from yarrik.model import Composition
 from yarrik.plan import Clone, Download, FetchFile, FetchRuntime, Graph, PrepareFolder, Step, TakeFile, Unpack
 from yarrik.run.events import Listener, silent
-from yarrik.run.execute import WorkFolders
 from yarrik.run.perform import Context, perform
 from yarrik.run.session import Session
+from yarrik.run.work_folders import WorkFolders
 
 #: What these leave has a digest that was known before.
 _TAKING = (Clone, Download, FetchFile, FetchRuntime, PrepareFolder, TakeFile, Unpack)

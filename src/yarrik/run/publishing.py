@@ -16,9 +16,9 @@ from yarrik.disk.layout import image_name
 from yarrik.disk.sidecars import BESIDE
 from yarrik.manifest import checksum_list
 from yarrik.moving import copy_sparse
-from yarrik.run.execute import StepReport
 from yarrik.run.planning import Planned
 from yarrik.run.project import Project
+from yarrik.run.results import StepReport
 
 
 @dataclass

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import codecs
 import fcntl
-import os
 import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -15,8 +14,9 @@ import msgspec
 from yarrik.boot.story import Told
 from yarrik.cache import MissingObject
 from yarrik.errors import Place, Trouble, YarrikError
-from yarrik.run.execute import StepReport, log_path
 from yarrik.run.project import Project
+from yarrik.run.results import StepReport
+from yarrik.run.step_logs import log_path
 from yarrik.run.warnings import ToolWarnings, warnings_in
 
 
@@ -95,8 +95,6 @@ class Records:
                 if ended:
                     return
                 time.sleep(wait)
-                if os.fstat(log.fileno()).st_size < log.tell():
-                    log.seek(0)  # another run of the step has begun
 
     def tools_said(self, product: str, reports: Sequence[StepReport]) -> ToolWarnings:
         """What the tools of the steps that ran warned of."""

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from yarrik.boot.image_tree import read_fit
 from yarrik.boot.menu import MENU_PATH, MENU_PLACES, Menu, MenuEntry, encode_menu, read_menu
-from yarrik.boot.method.fit import read_fit
 from yarrik.boot.method.form import BootMethod
 from yarrik.boot.parts import BootParts
 from yarrik.boot.reading import add_files, read_named

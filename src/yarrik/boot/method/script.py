@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from yarrik.boot.image_tree import read_fit
 from yarrik.boot.legacy import LegacyDamaged, LegacyImage, decode_legacy, encode_legacy
-from yarrik.boot.method.fit import read_fit
 from yarrik.boot.method.form import BootMethod
 from yarrik.boot.parts import SCRIPT_PATH, BootParts, encode_script, script_head
 from yarrik.boot.reading import read_named, unpacked

@@ -1,0 +1,54 @@
+"""What became of steps, and which results are kept."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from yarrik.cache import LastRun, Store
+from yarrik.errors import YarrikError
+from yarrik.plan import Graph, Step
+from yarrik.run.events import How
+
+
+@dataclass
+class StepReport:
+    """What became of one step. `same` tells that it ran and its result was the former one."""
+
+    step: Step
+    how: How
+    fingerprint: str = ""
+    reason: str = ""
+    seconds: float = 0.0
+    same: bool = False
+    outputs: Mapping[str, str] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
+    log: str = ""
+    error: YarrikError | None = None
+    #: Seconds since the build began, for steps that ran.
+    began: float = 0.0
+    #: Seconds that it took to bring the result here.
+    brought: float = 0.0
+
+
+def private_steps(graph: Graph, last: Mapping[str, LastRun] | None = None) -> set[str]:
+    """The names of the steps whose results go nowhere else: private ones, those that run without a sandbox (or did, in their
+    `last` run), and all that is made of what they left."""
+    found = {name for name, run in (last or {}).items() if "setting sandbox" in run.parts}
+    for step in graph.steps:
+        if step.private or step.open or any(needed in found for needed in step.needs):
+            found.add(step.name)
+    return found
+
+
+def kept_outputs(store: Store, last: LastRun | None, fingerprint: str) -> Mapping[str, str] | None:
+    """The outputs of a kept result, by a step's last run or by its fingerprint; None when there is none."""
+    if last is not None and still_there(store, last, fingerprint):
+        return last.outputs
+    result = store.result(fingerprint)
+    return None if result is None else result.outputs
+
+
+def still_there(store: Store, last: LastRun | None, fingerprint: str) -> bool:
+    """Whether a step's last run had this fingerprint, and all that it left is in the store."""
+    return last is not None and last.fingerprint == fingerprint and all(map(store.has, last.outputs.values()))

@@ -1,0 +1,90 @@
+"""Logs of steps: where they are, which lines tell why a step failed, and causes that are recognised in them."""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import os
+import re
+from pathlib import Path
+from typing import BinaryIO
+
+from yarrik.host import debian_package, find_program
+
+LAST_LINES = 12
+#: Lines at the end of a failed step's log that are searched for the first error.
+_LOOKED_THROUGH = 5000
+
+
+def log_path(folder: Path, product: str, step: str) -> Path:
+    """Where a step's log lies: one file a step, of its last run here."""
+    name = "".join(character if character.isalnum() or character in "-_." else "-" for character in step)
+    return folder / "logs" / product / f"{name}.log"
+
+
+def new_log(path: Path) -> BinaryIO:
+    """An empty log for a step that begins. It is locked as long as it grows, and already when it appears: who follows it takes
+    a log without a lock for one that is complete."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    beginning = path.with_name(f".{path.name}.{os.getpid()}")
+    log = beginning.open("ab")
+    try:
+        with contextlib.suppress(OSError):
+            fcntl.flock(log, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        log.truncate(0)
+        beginning.replace(path)
+    except BaseException:
+        log.close()
+        raise
+    return log
+
+
+def last_lines(log: Path, count: int = LAST_LINES) -> list[str]:
+    try:
+        with log.open("rb") as file:
+            file.seek(max(0, log.stat().st_size - 64 * 1024 - 100 * count))
+            lines = file.read().decode("utf-8", "replace").splitlines()
+            return [line for line in lines if not line.startswith("STEP-FAILED: ")][-count:]
+    except OSError:
+        return []
+
+
+_ERROR = re.compile(r"(?i)(?:^|[\s:])(?:fatal )?error:|undefined reference to|: No rule to make target|^\S*Error: ")
+
+
+def telling_lines(log: Path) -> tuple[str, list[str]]:
+    """What of a failed step's log tells most, with a heading: the first error and what comes after it, or else the end."""
+    lines = last_lines(log, _LOOKED_THROUGH)
+    first = next((number for number, line in enumerate(lines) if _ERROR.search(line)), None)
+    if first is None or first >= len(lines) - LAST_LINES:
+        return "the log's last lines", lines[-LAST_LINES:]
+    return "the first error in the log", [*lines[first : first + LAST_LINES - 4], "…", *lines[-2:]]
+
+
+_NETWORK = re.compile(
+    r"(?i)could not resolve host|name resolution|network is unreachable|unknown host|no route to host"
+    r"|failed to connect to .* port"
+)
+_NO_PROGRAM = re.compile(r"(?:^|: )(?P<name>[A-Za-z0-9][\w.+-]*): (?:command not found|not found|No such file or directory)$")
+
+
+_SAID_BY_A_SHELL = re.compile(r"sh:|: \d+: \S+: not found$|command not found")
+
+
+def known_cause(lines: list[str]) -> tuple[str, str, str]:
+    """Code, cause and remedy when a step wanted the network, or a program that it has not; empty texts otherwise."""
+    for line in reversed(lines):
+        if _NETWORK.search(line):
+            return ("STEP-NETWORK", "it reached for the network, which only fetching may",
+                    "let a [[source]] bring what it wants, or turn the download off in the recipe's build")  # fmt: skip
+        match = _NO_PROGRAM.search(line)
+        if match is not None and (_SAID_BY_A_SHELL.search(line) or "make" in line):
+            name = match["name"]
+            package = debian_package(name)
+            install = ""
+            if not find_program(name):
+                install = f" (on Debian: apt-get install {package})" if package else ", and install it"
+            return ("STEP-NO-PROGRAM", f"it wanted the program `{name}`, which it does not see",
+                    f'if the host brings it, write `programs = ["{name}"]` into [build]{install}; else name a recipe that '
+                    "builds it in `build.tools`")  # fmt: skip
+    return "", "", ""

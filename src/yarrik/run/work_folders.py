@@ -1,0 +1,72 @@
+"""Empty folders in which steps work, and what is left of them when a build is killed."""
+
+from __future__ import annotations
+
+import contextlib
+import itertools
+import tempfile
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+
+import filelock
+
+from yarrik.beneath import remove_folder
+
+
+class WorkFolders:
+    """Empty folders for steps, removed afterwards. One lock for all of a build tells that they belong to somebody alive, so
+    what a killed build left behind is cleared away by the next one."""
+
+    def __init__(self, top: Path) -> None:
+        self._top = top
+        self._numbers = itertools.count(1)
+        self._lock: filelock.BaseFileLock | None = None
+        self._guard = threading.Lock()
+
+    @staticmethod
+    def _clearing(top: Path) -> filelock.FileLock:
+        """Held while folders are made or cleared away, so that nobody clears away what is just being made."""
+        return filelock.FileLock(top.with_name(f"{top.name}.lock"))
+
+    @contextlib.contextmanager
+    def folder(self) -> Iterator[Path]:
+        with self._guard:
+            if self._lock is None:
+                self._top.mkdir(parents=True, exist_ok=True)
+                with self._clearing(self._top):
+                    self._folder = Path(tempfile.mkdtemp(dir=self._top)).resolve()
+                    self._lock = filelock.FileLock(f"{self._folder}.lock", thread_local=False)
+                    self._lock.acquire()
+            one = self._folder / str(next(self._numbers))
+        one.mkdir()
+        try:
+            yield one
+        finally:
+            remove_folder(one)
+
+    def close(self) -> None:
+        if self._lock is not None:
+            remove_folder(self._folder)
+            Path(f"{self._folder}.lock").unlink(missing_ok=True)
+            self._lock.release()
+            self._lock = None
+
+    @staticmethod
+    def clear_left_behind(top: Path) -> None:
+        """Removes folders whose owner is gone."""
+        if not top.is_dir():
+            return
+        with WorkFolders._clearing(top):
+            # A lock without its folder was left by somebody who ended between removing the two.
+            names = sorted({path.with_suffix("") if path.suffix == ".lock" else path for path in top.iterdir()})
+            for folder in names:
+                lock = filelock.FileLock(f"{folder}.lock")
+                try:
+                    lock.acquire(timeout=0)
+                except filelock.Timeout:
+                    continue
+                if folder.exists():
+                    remove_folder(folder)
+                Path(f"{folder}.lock").unlink(missing_ok=True)
+                lock.release()
