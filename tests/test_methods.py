@@ -86,6 +86,14 @@ class BoardsBootInManyWays(GaugeTest):
         self.board('[boot]\nmethod = "fit"\nkey = "k.pem"\n')
         self.assertRegex(self.build(code=1), r"error BOOT-KEY: k.pem is no private key(.|\n)*kittiwake.toml:\d+ \[boot.key\]")
 
+    def test_a_key_that_is_missing_is_made_or_is_the_one_with_nearly_its_name(self) -> None:
+        self.board('[boot]\nmethod = "fit"\nkey = "kittiwake.pem"\n')
+        said = self.yarrik("check", "tide-gauge", at=self.root, code=2)
+        self.assertRegex(said, r"error SOURCE-MISSING(.|\n)*next +make one: openssl genrsa -out \S*kittiwake.pem 2048")
+        self.write("demo/shelves/harbour/boards/kittiwakes.pem", "x\n")
+        said = self.yarrik("check", "tide-gauge", at=self.root, code=2)
+        self.assertRegex(said, r"did you mean `\S*kittiwakes.pem`\?")
+
     def test_a_script_with_wrapped_files(self) -> None:
         self.board('[boot]\nmethod = "script"\ninitramfs = "root"\n')
         story = self.build()

@@ -169,11 +169,17 @@ def nearest_file(path: Path) -> Path | None:
                 names = sorted(one.name for one in folder.iterdir())
             except OSError:
                 return None
+            same_ending = [one for one in names if Path(one).suffix == Path(name).suffix]
             same_stem = [one for one in names if Path(one).stem.casefold() == Path(name).stem.casefold()]
-            best = nearest(name, same_stem or names)
+            best = nearest(name, same_ending) or nearest(name, same_stem or names)
             found = folder.joinpath(best, *rest) if best is not None else None
             return found if found is not None and found.exists() else None
     return None
+
+
+def from_package(name: str) -> str:
+    """A remedy: the Debian package that brings what is missing; an empty text when none is known."""
+    return f"on Debian: apt-get install {name}" if name else ""
 
 
 def found_nearby(path: Path, otherwise: str) -> str:

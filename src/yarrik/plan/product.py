@@ -11,7 +11,7 @@ from msgspec.structs import replace
 from yarrik.arch import ARCHES, Arch
 from yarrik.boot.command_line import CommandLine, RootUnfit, RootWish, Word, command_line, root_words
 from yarrik.disk.layout import has_boot_partition, root_place
-from yarrik.errors import Collector, Place, Trouble, YarrikError, found_nearby
+from yarrik.errors import Collector, Place, Trouble, YarrikError, found_nearby, from_package, shown_path
 from yarrik.model import Board, Composition, Definition, KernelChoice
 from yarrik.plan.actions import (
     Assemble,
@@ -136,8 +136,8 @@ class ProductSteps:
                     boot_apart=apart,
                     clock=self._clock,
                 ),
-                files={label: self.surroundings.file_digest(path, place, package)
-                       for label, (path, place, package) in boot_files.items()},
+                files={label: self.surroundings.file_digest(path, place, remedy)
+                       for label, (path, place, remedy) in boot_files.items()},
                 inputs=inputs,
                 places={label: path for label, (path, _, _) in boot_files.items()},
                 marks={key: board.place(*key.split(".")) for key in BOARD_KEYS},
@@ -341,13 +341,18 @@ class ProductSteps:
         return path
 
     def _boot_sources(self) -> dict[str, tuple[Path, Place, str]]:
-        """Files from outside that boot files are made of, by label: path, place of the definition, Debian package."""
+        """Files from outside that boot files are made of, by label: path, place of the definition, how to get one."""
         board, boot = self.composition.board, self.composition.board.value.boot
         found: dict[str, tuple[Path, Place, str]] = {}
         if boot.key:
-            found["key"] = (board.folder_of("boot", "key") / boot.key, board.place("boot", "key"), "")
+            path = board.folder_of("boot", "key") / boot.key
+            found["key"] = (path, board.place("boot", "key"), f"make one: openssl genrsa -out {shown_path(path)} 2048")
         if boot.loader is not None:
-            found["loader"] = (Path(boot.loader.host_file), board.place("boot", "loader"), boot.loader.debian_package)
+            found["loader"] = (
+                Path(boot.loader.host_file),
+                board.place("boot", "loader"),
+                from_package(boot.loader.debian_package),
+            )
         if boot.settings is not None:
             path = board.folder_of("boot", "settings", "file") / boot.settings.file
             found["settings"] = (path, board.place("boot", "settings", "file"), "")

@@ -21,7 +21,8 @@ class Surroundings(Protocol):
 
     def source_tree(self, folder: Path, suffixes: tuple[str, ...], place: Place) -> Tree: ...
 
-    def file_digest(self, file: Path, place: Place, debian_package: str = "") -> str: ...
+    def file_digest(self, file: Path, place: Place, remedy: str = "") -> str:
+        """The SHA-256 of a file that a definition names. Raises YarrikError, with a file of nearly this name or `remedy`."""
 
     def variable(self, name: str) -> str | None:
         """A variable of the environment that a recipe lets in."""

@@ -9,7 +9,7 @@ from pathlib import Path
 from yarrik.atomic import new_folder
 from yarrik.cache import Tree, read_tree
 from yarrik.cache.tree import plain_modes
-from yarrik.errors import Place, Trouble, YarrikError, found_nearby, suggestion
+from yarrik.errors import Place, Trouble, YarrikError, found_nearby, from_package, nearest_file, shown_path, suggestion
 from yarrik.host import Sight
 from yarrik.host.programs import NATIVE_COMPILERS
 from yarrik.model import Composition, Definition, Recipe
@@ -106,12 +106,14 @@ class HostSurroundings:
         folder = self.project.root / EDITS / recipe
         return folder if (folder / ".git").is_dir() else None
 
-    def file_digest(self, file: Path, place: Place, debian_package: str = "") -> str:
+    def file_digest(self, file: Path, place: Place, remedy: str = "") -> str:
         try:
             return self.project.memory.digest_of(file)
         except OSError as error:
-            otherwise = f"put it at {file}, or correct the name"
-            remedy = f"on Debian: apt-get install {debian_package}" if debian_package else found_nearby(file, otherwise)
+            near = nearest_file(file)
+            if near is not None and (not remedy or near.suffix == file.suffix):
+                remedy = f"did you mean `{shown_path(near)}`?"
+            remedy = remedy or f"put it at {file}, or correct the name"
             raise YarrikError(
                 Trouble("SOURCE-MISSING", f"cannot read {file}: {error.strerror}", place, why="the definition names it",
                         remedy=remedy)
@@ -120,7 +122,7 @@ class HostSurroundings:
     def host_file(self, recipe: Definition[Recipe]) -> tuple[Path, str]:
         source, place = recipe.value.source[0], recipe.place("source")
         file = Path(source.host_file.replace("{version}", recipe.value.version))
-        digest = self.file_digest(file, place, source.debian_package)
+        digest = self.file_digest(file, place, from_package(source.debian_package))
         trouble = self.project.lock.check(recipe.name, str(file), digest, place, self.project.choices.renew_lock)
         if trouble is not None:
             raise YarrikError(trouble)
