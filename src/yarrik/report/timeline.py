@@ -59,7 +59,7 @@ def timeline_figure(product: str, spans: Sequence[Span], file: Path) -> None:
                           color="white" if dark else "black", fontsize=8)  # fmt: skip
         axes.set_xlim(0, end)
         axes.set_ylim(rows - 0.4, -0.6)
-        axes.set_yticks(range(rows), [f"place {number + 1}" for number in range(rows)])
+        axes.set_yticks(range(rows), [f"job {number + 1}" for number in range(rows)])
         axes.set_xlabel("seconds since the build began")
         busy = sum(span.seconds for span in spans) / (end * rows) * 100 if end else 0
         axes.set_title(f"{product}: {counted(len(spans), 'step')} in {end:.1f} s, utilisation {busy:.0f} %", loc="left")
