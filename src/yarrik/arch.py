@@ -21,6 +21,7 @@ class Arch:
 
     @property
     def kernel_file(self) -> str:
+        """The file name under which a kernel of this architecture is installed."""
         return self.kernel_forms[0]
 
     @property

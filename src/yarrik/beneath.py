@@ -60,6 +60,7 @@ class Folder:
         self.close()
 
     def close(self) -> None:
+        """Closes the descriptor; paths below can no longer be opened."""
         if self.handle >= 0:
             os.close(self.handle)
             self.handle = -1
@@ -79,6 +80,7 @@ class Folder:
         return Folder(self._opened(path, _FOLDER))
 
     def is_folder(self, path: str) -> bool:
+        """Whether a path below is a folder, and no link on the way to it."""
         try:
             self.folder(path).close()
         except OSError:
@@ -86,6 +88,7 @@ class Folder:
         return True
 
     def is_file(self, path: str) -> bool:
+        """Whether a path below is a regular file, and no link on the way to it."""
         try:
             self.open(path).close()
         except OSError:
@@ -105,6 +108,7 @@ class Folder:
             raise
 
     def read(self, path: str) -> bytes:
+        """The bytes of a regular file below. Raises as `open` does."""
         with self.open(path) as file:
             return file.read()
 
@@ -154,6 +158,7 @@ class Folder:
                 os.fchmod(sink.fileno(), mode)
 
     def symlink(self, target: str, path: str) -> None:
+        """Makes a symbolic link at a path below, as it is written; the target is not looked at."""
         with self._parent(path) as (parent, name):
             os.symlink(target, name, dir_fd=parent)
 

@@ -34,6 +34,7 @@ class Place:
 
     @cached_property
     def line(self) -> int | None:
+        """The line in the file, from 1; None when it is not known."""
         return self._finder() if self._given is None and self._finder is not None else self._given
 
     @property
@@ -71,6 +72,7 @@ class Trouble:
     remedy: str = ""
 
     def as_json(self) -> dict[str, object]:
+        """The trouble as values for JSON; a file, line or key that is not known is None."""
         return {
             "code": self.code,
             "what": self.what,
@@ -112,6 +114,7 @@ class YarrikError(Exception):
 
     @property
     def exit_code(self) -> int:
+        """What the program ends with: 1 when the work failed, 2 when the request was wrong."""
         return 2 if self.fault == "request" else 1
 
 
@@ -122,14 +125,17 @@ class Collector:
         self.troubles: list[Trouble] = []
 
     def add(self, trouble: Trouble) -> None:
+        """Adds a trouble, once."""
         if trouble not in self.troubles:
             self.troubles.append(trouble)
 
     def extend(self, troubles: Iterable[Trouble]) -> None:
+        """Adds several troubles, each once."""
         for trouble in troubles:
             self.add(trouble)
 
     def raise_if_any(self, fault: Fault = "request") -> None:
+        """Raises YarrikError with all that was added, if anything was."""
         if self.troubles:
             raise YarrikError(self.troubles, fault)
 

@@ -21,6 +21,7 @@ def derived_guid(*words: str) -> uuid.UUID:
 
 
 def is_guid(text: str) -> bool:
+    """Whether a text is a GUID in its usual form, like `0fc63daf-8483-4772-8e79-3d69d8477de4`."""
     return _GUID.match(text) is not None
 
 

@@ -18,6 +18,7 @@ class Area:
 
     @property
     def end(self) -> int:
+        """The first byte after it."""
         return self.start + self.size
 
 

@@ -85,6 +85,7 @@ class Target:
         self._waiting: deque[Future[None]] = deque()
 
     def put(self, at: int, data: bytes | bytearray | memoryview) -> None:
+        """Writes bytes at an offset in bytes from the start."""
         self._note(at, len(data))
         _put(self.handle, at, data)
 
@@ -117,6 +118,7 @@ class Target:
             move_range(source, first, self.handle, at + first - start, count)
 
     def finish(self) -> None:
+        """Waits for all that `put_later` took. Raises what a write raised."""
         try:
             while self._waiting:
                 self._waiting.popleft().result()
@@ -175,6 +177,7 @@ class Gathering:
         return True
 
     def flush(self) -> None:
+        """Writes what is gathered."""
         if self._used:
             self._target.put_later(self._first, self._view[: self._used])
             self._view = next(self._buffers)

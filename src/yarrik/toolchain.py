@@ -60,6 +60,7 @@ class Toolchain:
 
     @property
     def shown(self) -> str:
+        """Version, target and the beginning of the digest, as reports show a compiler."""
         return f"{self.version} for {self.triplet}, {self.identity[:12]}"
 
 

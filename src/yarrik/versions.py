@@ -92,6 +92,7 @@ class Version:
 
     @property
     def key(self) -> Key:
+        """What versions are compared by."""
         return _key(self.text)
 
     @property
@@ -123,6 +124,7 @@ class Bound:
     version: Version
 
     def allows(self, version: Version) -> bool:
+        """Whether a version is within the bound."""
         key, own = version.key, self.version.key
         if self.operator == ">=":
             return key >= own
@@ -156,6 +158,7 @@ class Wish:
     bounds: tuple[Bound, ...] = ()
 
     def allows(self, version: Version) -> bool:
+        """Whether a version is within all bounds."""
         return all(bound.allows(version) for bound in self.bounds)
 
     def __str__(self) -> str:

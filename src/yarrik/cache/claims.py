@@ -66,6 +66,7 @@ class Claims:
         return None
 
     def close(self) -> None:
+        """Removes the record by which other processes know this one."""
         if "_record" in self.__dict__ and self._record is not None:
             with contextlib.suppress(OSError):
                 Path(self._path).unlink()

@@ -57,10 +57,12 @@ class LastRun:
 
     @staticmethod
     def of(fingerprint: str, parts: dict[str, str], outputs: dict[str, str]) -> LastRun:
+        """A run of a step, with its parts in a form that is stored."""
         return LastRun(fingerprint, msgspec.json.encode(parts), outputs)
 
     @property
     def parts(self) -> dict[str, str]:
+        """What its fingerprint was made of, by name; empty when that cannot be read."""
         try:
             return msgspec.json.decode(self.encoded_parts, type=dict[str, str])
         except msgspec.DecodeError:  # damaged: then nobody knows what they were
@@ -156,6 +158,7 @@ class Memory:
         return digest
 
     def save_digests(self) -> None:
+        """Writes digests of files that were learned since the memory was opened."""
         with self._lock:
             rows = [(path, status, digest, _seal(path, status, digest)) for path, (status, digest) in self._learned.items()]
             if rows:
@@ -163,6 +166,7 @@ class Memory:
             self._learned.clear()
 
     def last_runs(self, product: str) -> dict[str, LastRun]:
+        """The last run of each of a product's steps, by name."""
         rows = self._rows("select step, fingerprint, parts, outputs, seal from runs where product = ?", (product,))
         decode = msgspec.json.Decoder(dict[str, str]).decode
         return {
@@ -172,6 +176,7 @@ class Memory:
         }
 
     def remember(self, product: str, step: str, run: LastRun) -> None:
+        """Keeps a step's last run."""
         outputs = msgspec.json.encode(run.outputs)
         row = (product, step, run.fingerprint, run.encoded_parts, outputs, _seal(step, run.fingerprint, outputs))
         self._change("insert or replace into runs values (?, ?, ?, ?, ?, ?)", row)
@@ -190,6 +195,7 @@ class Memory:
         return {step: Cost(seconds, taken, left) for step, seconds, taken, left in rows if min(seconds, taken, left) >= 0}
 
     def took(self, product: str, step: str, cost: Cost) -> None:
+        """Keeps what a step took when it ran last."""
         row = (product, step, cost.seconds, cost.bytes, cost.left)
         self._change("insert or replace into durations values (?, ?, ?, ?, ?)", row)
 
@@ -199,6 +205,7 @@ class Memory:
         return bytes(rows[0][0]) if rows and rows[0][1] == _seal(name, rows[0][0]) else None
 
     def learn(self, name: str, value: bytes) -> None:
+        """Keeps a value under a name of its own."""
         self._change("insert or replace into facts values (?, ?, ?)", (name, value, _seal(name, value)))
 
     def documents(self, rules: str) -> dict[str, tuple[str, bytes]]:
@@ -221,6 +228,7 @@ class Memory:
             self._change("insert or replace into documents values (?, ?, ?, ?)", *rows)
 
     def close(self) -> None:
+        """Writes what is left to write, and closes the database."""
         self.save_digests()
         self._database.close()
 

@@ -56,6 +56,7 @@ class FolderStorage:
         self._numbers = itertools.count()
 
     def read(self, name: str, start: int = 0) -> Iterator[bytes]:
+        """As `Storage.read`, from a file in the folder."""
         self._there()
         try:
             with (self._root / name).open("rb") as file:
@@ -68,10 +69,12 @@ class FolderStorage:
             raise Unreachable(error.strerror or str(error)) from error
 
     def has(self, name: str) -> bool:
+        """As `Storage.has`."""
         self._there()
         return (self._root / name).exists()
 
     def write(self, name: str, file: Path) -> None:
+        """As `Storage.write`; the file appears whole or not at all."""
         self._there()
         target = self._root / name
         try:
@@ -104,6 +107,7 @@ class HttpStorage:
         self._client = client(timeout, redirect_hosts, limits=httpx.Limits(max_connections=16))
 
     def read(self, name: str, start: int = 0) -> Iterator[bytes]:
+        """As `Storage.read`, by a GET with a range."""
         try:
             yield from paced(lambda: self._read(name, start))
         except TooSlow as error:
@@ -124,6 +128,7 @@ class HttpStorage:
                 skip = 0
 
     def has(self, name: str) -> bool:
+        """As `Storage.has`, by a HEAD."""
         with self._said():
             answer = within(self._most(0), lambda: self._client.head(f"{self._url}/{name}"))
             try:
@@ -133,6 +138,7 @@ class HttpStorage:
             return True
 
     def write(self, name: str, file: Path) -> None:
+        """As `Storage.write`."""
         with self._said():
             answer = self._put(name, file)
             if answer.status_code == 409:  # RFC 4918, section 9.7.1: a folder on the way there is missing
@@ -203,11 +209,13 @@ class BucketStorage:
         self._client: Any = boto3.client("s3", endpoint_url=endpoint or None, config=config)
 
     def read(self, name: str, start: int = 0) -> Iterator[bytes]:
+        """As `Storage.read`, from an object of the bucket."""
         more = {"Range": f"bytes={start}-"} if start else {}
         with self._said(name):
             yield from self._client.get_object(Bucket=self._bucket, Key=self._key(name), **more)["Body"].iter_chunks(_CHUNK)
 
     def has(self, name: str) -> bool:
+        """As `Storage.has`."""
         try:
             with self._said(name):
                 self._client.head_object(Bucket=self._bucket, Key=self._key(name))
@@ -216,6 +224,7 @@ class BucketStorage:
         return True
 
     def write(self, name: str, file: Path) -> None:
+        """As `Storage.write`, as an object of the bucket."""
         with self._said(name):
             self._client.upload_file(str(file), self._bucket, self._key(name))
 

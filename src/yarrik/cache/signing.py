@@ -23,6 +23,7 @@ class SigningKey:
         self.public = PREFIX + base64.b64encode(key.public_key().public_bytes_raw()).decode()
 
     def sign(self, data: bytes) -> str:
+        """The Ed25519 signature of the data (RFC 8032): 64 bytes in base64."""
         return base64.b64encode(self._key.sign(data)).decode()
 
     @staticmethod

@@ -137,15 +137,18 @@ class Store:
     # Files
 
     def object_path(self, digest: str, executable: bool = False) -> Path:
+        """Path of an object with this SHA-256, whether it exists or not."""
         return self.root / "objects" / digest[:2] / (digest + ".x" if executable else digest)
 
     def has(self, digest: str) -> bool:
         # Asked for every step of every build: plain strings are several times as fast as paths here.
+        """Whether the store has an object or tree of this SHA-256. Its bytes are not read."""
         return os.path.exists(f"{self._top}/trees/{digest[:2]}/{digest}") or os.path.exists(
             f"{self._top}/objects/{digest[:2]}/{digest}"
         )
 
     def put_bytes(self, data: bytes) -> str:
+        """Keeps bytes, and returns their SHA-256."""
         digest = hashlib.sha256(data).hexdigest()
         try:
             self.checked(digest)
@@ -184,6 +187,7 @@ class Store:
         return sha.hexdigest(), size
 
     def get_bytes(self, digest: str) -> bytes:
+        """The bytes of an object. Raises MissingObject when it is not there or not as it was stored."""
         path = self.object_path(digest)
         try:
             data = path.read_bytes()
@@ -239,6 +243,7 @@ class Store:
     # Trees
 
     def put_tree(self, tree: Tree) -> str:
+        """Keeps a tree, whose files are there already, and returns its SHA-256."""
         target = self._tree_path(tree.digest)
         if not target.exists():
             self._place(tree.encoded, target)
@@ -407,6 +412,7 @@ class Store:
         return result if all(self.has(digest) for digest in result.outputs.values()) else None
 
     def put_result(self, fingerprint: str, result: Result) -> None:
+        """Keeps the result of a step under its fingerprint."""
         data = msgspec.json.encode(result)
         self._place(data + b"\n" + _seal(data, fingerprint), self._result_path(fingerprint))
 

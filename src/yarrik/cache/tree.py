@@ -57,10 +57,12 @@ class Tree:
 
     @staticmethod
     def of(entries: Iterable[Entry]) -> Tree:
+        """A tree of these entries, sorted by path."""
         return Tree(tuple(sorted(entries, key=lambda entry: entry.path.split("/"))))
 
     @cached_property
     def encoded(self) -> bytes:
+        """The tree as bytes, the same for the same entries."""
         fields: list[bytes] = []
         for entry in self.entries:
             fields += (
@@ -74,14 +76,17 @@ class Tree:
 
     @cached_property
     def digest(self) -> str:
+        """The SHA-256 of the encoded tree."""
         return hashlib.sha256(self.encoded).hexdigest()
 
     @cached_property
     def by_path(self) -> dict[str, Entry]:
+        """The entries by path."""
         return {entry.path: entry for entry in self.entries}
 
     @property
     def files(self) -> Iterable[Entry]:
+        """The entries that are regular files."""
         return (entry for entry in self.entries if entry.kind == "file")
 
     def below(self, *folders: str) -> Tree:

@@ -28,6 +28,7 @@ OPERATIONS = ("add", "remove", "replace")
 
 
 def is_operation(value: object) -> bool:
+    """Whether a value is a change of a list: `add`, `remove` or `replace`."""
     return isinstance(value, dict) and bool(value) and all(key in OPERATIONS for key in value)
 
 

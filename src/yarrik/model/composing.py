@@ -128,10 +128,12 @@ class Composition:
 
     @property
     def marker(self) -> str:
+        """The text on the console that shows that the product has started: the product's, else the image's."""
         return self.product.value.marker or self.image.value.marker
 
     @property
     def hostname(self) -> str:
+        """The image's host name, else the board's name."""
         return self.image.value.hostname or self.board.name
 
     def recipe(self, name: str, version: Version | None = None) -> Definition[Recipe]:

@@ -34,10 +34,12 @@ class Circumstances:
     version: Version | None = field(default=None)
 
     def of_recipe(self, recipe: str, version: Version | None) -> Circumstances:
+        """The circumstances for one recipe's conditions, with its version when it is known."""
         return replace(self, recipe=recipe, version=version)
 
 
 def words_of(value: Any) -> list[str]:
+    """The words of a condition, which is one text or a list."""
     return [value] if isinstance(value, str) else list(value or ())
 
 

@@ -101,12 +101,16 @@ Versions = dict[Name, WishText]
 
 
 class WorkspaceTable(Definable, frozen=True, kw_only=True):
+    """The workspace itself. `needs_yarrik` is the version that it takes, `product` what commands mean when none is named."""
+
     name: Name
     needs_yarrik: str = ""
     product: Name = ""
 
 
 class ShelfChoice(Definable, frozen=True, kw_only=True):
+    """A shelf of the workspace: a folder, by its path from the workspace's own."""
+
     KEY: ClassVar[str] = "name"
 
     name: Name
@@ -114,6 +118,8 @@ class ShelfChoice(Definable, frozen=True, kw_only=True):
 
 
 class WorkspaceFile(Definable, frozen=True, kw_only=True):
+    """`yarrik.toml`: the workspace and its shelves."""
+
     workspace: WorkspaceTable
     shelf: tuple[ShelfChoice, ...] = ()
 
@@ -122,6 +128,8 @@ class WorkspaceFile(Definable, frozen=True, kw_only=True):
 
 
 class ShelfTable(Definable, frozen=True, kw_only=True):
+    """A shelf: what it is called, its version, and shelves that it needs."""
+
     name: Name
     summary: OneLine = ""
     version: OneLine = ""
@@ -130,6 +138,8 @@ class ShelfTable(Definable, frozen=True, kw_only=True):
 
 
 class ShelfFile(Definable, frozen=True, kw_only=True):
+    """`shelf.toml`: marks a folder as a shelf."""
+
     shelf: ShelfTable
 
 
@@ -313,6 +323,8 @@ class Disk(Definable, frozen=True, kw_only=True):
 
 
 class Board(Definable, frozen=True, kw_only=True):
+    """A board: its architecture, compiler, kernel, boot files, memory, emulator and disks."""
+
     summary: OneLine = ""
     extends: Name = ""
     replaces: Name = ""
@@ -332,6 +344,8 @@ class Board(Definable, frozen=True, kw_only=True):
 
 
 class Profile(Definable, frozen=True, kw_only=True):
+    """What all images of a kind share: C library, init, flags, and the time that files get."""
+
     summary: OneLine = ""
     extends: Name = ""
     replaces: Name = ""
@@ -360,6 +374,8 @@ class Root(Definable, frozen=True, kw_only=True):
 
 
 class User(Definable, frozen=True, kw_only=True):
+    """An account of the image, with its number, home and shell."""
+
     KEY: ClassVar[str] = "name"
 
     name: Account
@@ -369,6 +385,8 @@ class User(Definable, frozen=True, kw_only=True):
 
 
 class ImageFile(Definable, frozen=True, kw_only=True):
+    """A file of the image: its `content`, or a file beside the image's own (`from`)."""
+
     KEY: ClassVar[str] = "path"
 
     path: ImagePath
@@ -379,6 +397,8 @@ class ImageFile(Definable, frozen=True, kw_only=True):
 
 
 class ImageFolder(Definable, frozen=True, kw_only=True):
+    """An empty folder of the image."""
+
     KEY: ClassVar[str] = "path"
 
     path: ImagePath
@@ -387,6 +407,8 @@ class ImageFolder(Definable, frozen=True, kw_only=True):
 
 
 class ImageNode(Definable, frozen=True, kw_only=True):
+    """A device node of the image."""
+
     KEY: ClassVar[str] = "path"
 
     path: ImagePath

@@ -31,6 +31,7 @@ class Origin:
 
     @property
     def place(self) -> Place:
+        """File, line and key where a value is written."""
         return Place(self.file, key=dotted(self.key), finder=lambda: line_of(self.file, self.key))
 
     def history(self) -> Iterator[Origin]:
@@ -90,9 +91,11 @@ class Definition(Generic[T]):
 
     @property
     def file(self) -> Path:
+        """The file that the definition is read from."""
         return self.document.file
 
     def place(self, *keys: str) -> Place:
+        """File, line and key of a value of the definition."""
         return self.document.origin(*keys).place
 
     def place_of(self, text: str, *keys: str) -> Place:
@@ -180,6 +183,7 @@ def _paths(value: object, path: KeyPath) -> Iterator[tuple[KeyPath, object]]:
 
 
 def paths_below(value: object) -> Iterator[KeyPath]:
+    """The paths of all keys and list items below a value."""
     return (path for path, _ in _paths(value, ()))
 
 

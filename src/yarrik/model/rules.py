@@ -33,10 +33,12 @@ def _matches(pattern: re.Pattern[str], text: str, sentence: str) -> None:
 
 
 def check_name(text: str) -> None:
+    """A name: small letters, digits, `-`, `.` and `+`."""
     _matches(_NAME, text, "is not a name: small letters, digits, `-`, `.` and `+`, beginning with a letter or digit")
 
 
 def check_image_path(text: str) -> None:
+    """A path in the image, from the top, like `/etc/tide.conf`."""
     words = text.split("/")
     if not text.startswith("/") or any(word in ("", ".", "..") for word in words[1:]):
         raise Unfit(f"`{text}` is not a path in the image: write it from the top, like `/etc/tide.conf`")
@@ -45,6 +47,7 @@ def check_image_path(text: str) -> None:
 
 
 def check_requirement(text: str) -> None:
+    """A name, and perhaps options and versions: `libplot[png,-x11] >= 2, < 3`."""
     parse_requirement(text)
 
 
@@ -57,11 +60,13 @@ def check_option_need(text: str) -> None:
 
 
 def check_url(text: str) -> None:
+    """An address to download from, without a password."""
     if re.fullmatch(r"https?://[^\s/@]+(/[^\s]*)?", text) is None:
         raise Unfit("that is no address to download from: it begins with https:// or http://, without a password")
 
 
 def check_git_url(text: str) -> None:
+    """The address of a git repository, without a password."""
     match = re.fullmatch(r"(https?|ssh|git|file)://(?:(?P<who>[^\s/@]*)@)?[^\s@]+", text)
     if match is None or "::" in text:
         raise Unfit("that is no address of a repository: it begins with https://, ssh://, git:// or file://")
@@ -71,45 +76,55 @@ def check_git_url(text: str) -> None:
 
 
 def check_commit(text: str) -> None:
+    """A whole commit: 40 or 64 hexadecimal digits."""
     if re.fullmatch(r"[0-9a-f]{40}|[0-9a-f]{64}", text) is None:
         raise Unfit(f"`{text}` is no whole commit: 40 (or 64) digits of 0-9 and a-f; a branch or tag can move")
 
 
 def check_version(text: str) -> None:
+    """A version, like `1.2.3`."""
     Version(text)
 
 
 def check_wish(text: str) -> None:
+    """Versions that will do: `>= 1.2, < 2`."""
     parse_wish(text)
 
 
 def check_host_name(text: str) -> None:
+    """A host name (RFC 1123): letters, digits and `-`."""
     _matches(_HOST, text, "is not a host name: letters, digits and `-`, 63 at the most")
 
 
 def check_account(text: str) -> None:
+    """A user's or group's name."""
     _matches(_ACCOUNT, text, "is not an account's name: small letters, digits, `-`, `_`, 31 at the most")
 
 
 def check_mode(text: str) -> None:
+    """A mode in octal, like `0755`."""
     if re.fullmatch(r"[0-7]{3,4}", text) is None:
         raise Unfit(f"`{text}` is not a mode: three or four octal digits, like `0755`")
 
 
 def check_size(text: str) -> None:
+    """A size, like `16 MiB`."""
     parse_size(text)
 
 
 def check_span(text: str) -> None:
+    """A length of time, like `90 s`, `20 min` or `30 d`."""
     parse_span(text)
 
 
 def check_public_key(text: str) -> None:
+    """A public key, as `yarrik cache new-key` prints it."""
     if re.fullmatch(r"ed25519:[A-Za-z0-9+/]{43}=", text) is None:
         raise Unfit("it is no public key; `yarrik cache new-key` prints one, like `ed25519:…=`")
 
 
 def check_alignment(text: str) -> None:
+    """A power of two, 512 bytes at the least, like `4 MiB`."""
     size = parse_size(text)
     if size < 512 or size & (size - 1):
         raise Unfit(f"`{text}` is no alignment: a power of two, 512 bytes at the least")
@@ -127,36 +142,43 @@ def partition_type(text: str) -> uuid.UUID | int | None:
 
 
 def check_partition_type(text: str) -> None:
+    """A role, a GUID (UEFI 2.10, 5.3.3), or the byte of an MBR, like `0x83`."""
     if text not in ROLES and partition_type(text) is None:
         raise Unfit(f"`{text}` is no type of partition: a role ({', '.join(ROLES)}), a GUID, or a byte like `0x83`")
 
 
 def check_disk_signature(text: str) -> None:
+    """An MBR's disk signature, like `0x1234abcd`."""
     if text and (re.fullmatch(r"0x[0-9A-Fa-f]{8}", text) is None or int(text, 16) == 0):
         raise Unfit(f"`{text}` is no signature of a disk: eight digits of 0-9 and a-f, like `0x1234abcd`, and not zero")
 
 
 def check_sha256(text: str) -> None:
+    """A SHA-256 digest: 64 hexadecimal digits."""
     if re.fullmatch(r"[0-9a-f]{64}", text) is None:
         raise Unfit(f"`{text}` is not a SHA-256 digest: 64 digits of 0-9 and a-f")
 
 
 def check_address(text: str) -> None:
+    """An address in memory, like `0x40400000`."""
     if text and re.fullmatch(r"0x[0-9a-fA-F]{1,16}", text) is None:
         raise Unfit(f"`{text}` is no address in memory: write it like `0x40400000`")
 
 
 def check_check(text: str) -> None:
+    """The code of a check, like `DTS-UNIT-ADDRESS`."""
     if re.fullmatch(r"[A-Z]+(?:-[A-Z]+)+", text) is None:
         raise Unfit(f"`{text}` is no check's code, like `DTS-UNIT-ADDRESS`")
 
 
 def check_relative(text: str) -> None:
+    """A path below this definition's folder."""
     if not text or text.startswith("/") or ".." in text.split("/"):
         raise Unfit(f"`{text}` must be a path below this definition's folder")
 
 
 def check_config(text: str) -> None:
+    """The name of a base configuration, like `defconfig`."""
     _matches(_CONFIG, text, "is not the name of a base configuration, like `tinyconfig` or `defconfig`")
 
 
@@ -171,15 +193,18 @@ def check_host_program(text: str) -> None:
 
 
 def check_variable(text: str) -> None:
+    """The name of a variable."""
     _matches(_VARIABLE, text, "is not the name of a variable: letters, digits and `_`")
 
 
 def check_one_line(text: str) -> None:
+    """Text on one line."""
     if not text.isprintable() and any(ord(character) < 32 for character in text):
         raise Unfit("it must stand on one line, without control characters")
 
 
 def check_shell_safe(text: str) -> None:
+    """A toolchain's prefix, like `aarch64-linux-gnu-`."""
     if re.fullmatch(r"[A-Za-z0-9_./+-]*", text) is None:
         raise Unfit(f"`{text}` is not a toolchain's prefix, like `aarch64-linux-gnu-`")
 

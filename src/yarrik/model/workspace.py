@@ -56,6 +56,7 @@ class Shelved:
 
     @cached_property
     def file(self) -> Path:
+        """The file that it is written in."""
         return Path(self.path)
 
     @cached_property
@@ -118,6 +119,7 @@ class Workspace:
 
     @property
     def file(self) -> Path:
+        """The workspace's own file."""
         return self.root / FILE
 
     def readable(self, kind: str) -> Iterator[tuple[str, Shelved]]:
@@ -151,14 +153,17 @@ class Workspace:
 
     @property
     def products(self) -> Resolved[Product]:
+        """All products, resolved when they are asked for."""
         return self.by_kind["product"]
 
     @property
     def recipes(self) -> Resolved[Recipe]:
+        """All recipes, resolved when they are asked for."""
         return self.by_kind["recipe"]
 
     @property
     def groups(self) -> Resolved[Group]:
+        """All package groups, resolved when they are asked for."""
         return self.by_kind["group"]
 
     def _all(self, kind: str, shape: type[T]) -> Resolved[T]:
