@@ -165,9 +165,9 @@ def nearest(word: str, known: Iterable[str]) -> str | None:
     return plain[found[0]] if found else None
 
 
-def nearest_file(path: Path) -> Path | None:
+def nearest_file(path: Path, any_ending: bool = True) -> Path | None:
     """The file or folder most like a path that is not there: one whose name differs by case, ending or a slip, in the deepest
-    folder of the path that is there. None when nothing comes near."""
+    folder of the path that is there. Without `any_ending` only one with the same ending. None when nothing comes near."""
     for folder in path.parents if not path.exists() else ():
         if folder.is_dir():
             name, *rest = path.relative_to(folder).parts
@@ -175,9 +175,11 @@ def nearest_file(path: Path) -> Path | None:
                 names = sorted(one.name for one in folder.iterdir())
             except OSError:
                 return None
-            same_ending = [one for one in names if Path(one).suffix == Path(name).suffix]
+            same_ending = {Path(one).stem: one for one in names if Path(one).suffix == Path(name).suffix}
             same_stem = [one for one in names if Path(one).stem.casefold() == Path(name).stem.casefold()]
-            best = nearest(name, same_ending) or nearest(name, same_stem or names)
+            best = same_ending.get(nearest(Path(name).stem, same_ending) or "")
+            if best is None and any_ending:
+                best = nearest(name, same_stem or names)
             found = folder.joinpath(best, *rest) if best is not None else None
             return found if found is not None and found.exists() else None
     return None
@@ -188,9 +190,9 @@ def from_package(name: str) -> str:
     return f"on Debian: apt-get install {name}" if name else ""
 
 
-def found_nearby(path: Path, otherwise: str) -> str:
-    """A remedy for a path that is not there: the nearest that is, else `otherwise`."""
-    near = nearest_file(path)
+def found_nearby(path: Path, otherwise: str, any_ending: bool = True) -> str:
+    """A remedy for a path that is not there: the nearest that is, else `otherwise`. `any_ending` as in `nearest_file`."""
+    near = nearest_file(path, any_ending)
     return f"did you mean `{shown_path(near)}`?" if near is not None else otherwise
 
 

@@ -346,7 +346,8 @@ class ProductSteps:
         found: dict[str, tuple[Path, Place, str]] = {}
         if boot.key:
             path = board.folder_of("boot", "key") / boot.key
-            found["key"] = (path, board.place("boot", "key"), f"make one: openssl genrsa -out {shown_path(path)} 2048")
+            remedy = found_nearby(path, f"make one: openssl genrsa -out {shown_path(path)} 2048", any_ending=False)
+            found["key"] = (path, board.place("boot", "key"), remedy)
         if boot.loader is not None:
             found["loader"] = (
                 Path(boot.loader.host_file),

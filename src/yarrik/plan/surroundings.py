@@ -22,7 +22,7 @@ class Surroundings(Protocol):
     def source_tree(self, folder: Path, suffixes: tuple[str, ...], place: Place) -> Tree: ...
 
     def file_digest(self, file: Path, place: Place, remedy: str = "") -> str:
-        """The SHA-256 of a file that a definition names. Raises YarrikError, with a file of nearly this name or `remedy`."""
+        """The SHA-256 of a file that a definition names. Raises YarrikError, with `remedy` or a file of nearly this name."""
 
     def variable(self, name: str) -> str | None:
         """A variable of the environment that a recipe lets in."""

@@ -9,7 +9,7 @@ from pathlib import Path
 from yarrik.atomic import new_folder
 from yarrik.cache import Tree, read_tree
 from yarrik.cache.tree import plain_modes
-from yarrik.errors import Place, Trouble, YarrikError, found_nearby, from_package, nearest_file, shown_path, suggestion
+from yarrik.errors import Place, Trouble, YarrikError, found_nearby, from_package, suggestion
 from yarrik.host import Sight
 from yarrik.host.programs import NATIVE_COMPILERS
 from yarrik.model import Composition, Definition, Recipe
@@ -110,10 +110,7 @@ class HostSurroundings:
         try:
             return self.project.memory.digest_of(file)
         except OSError as error:
-            near = nearest_file(file)
-            if near is not None and (not remedy or near.suffix == file.suffix):
-                remedy = f"did you mean `{shown_path(near)}`?"
-            remedy = remedy or f"put it at {file}, or correct the name"
+            remedy = remedy or found_nearby(file, f"put it at {file}, or correct the name")
             raise YarrikError(
                 Trouble("SOURCE-MISSING", f"cannot read {file}: {error.strerror}", place, why="the definition names it",
                         remedy=remedy)
