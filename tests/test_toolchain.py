@@ -13,7 +13,7 @@ from yarrik.cache import Memory
 from yarrik.errors import Place, YarrikError
 from yarrik.host import debian_package, find_program
 from yarrik.host.programs import PROGRAMS
-from yarrik.plan import build_systems
+from yarrik.plan.build_systems import BUILD_SYSTEMS
 from yarrik.toolchain import Toolchain, probe
 
 
@@ -105,7 +105,7 @@ class ProgramsHaveTheirPackages(unittest.TestCase):
 
     PACKAGES: ClassVar = {
         name: debian_package(name).split()
-        for name in (*PROGRAMS, *(name for names in build_systems.PROGRAMS.values() for name in names))
+        for name in (*PROGRAMS, *(name for system in BUILD_SYSTEMS.values() for name in system.programs))
     }
 
     def test_every_program_that_a_build_system_calls_has_one(self) -> None:
