@@ -35,6 +35,7 @@ def new_log(path: Path) -> BinaryIO:
         beginning.replace(path)
     except BaseException:
         log.close()
+        beginning.unlink(missing_ok=True)
         raise
     return log
 
