@@ -12,7 +12,8 @@ from collections.abc import Callable, Iterator, Sequence
 from yarrik.resolve.solver import Clause, solve
 
 PACKAGES, VERSIONS, RUNGS = 10_000, 10, 200
-LIMIT_SECONDS, LIMIT_LADDER, LIMIT_RATIO, LIMIT_MIB = 2.0, 1.0, 10.0, 500
+#: How many times as fast as the library, the ladder as a part of the wide graph's time, and the memory of both graphs.
+LIMIT_RATIO, LIMIT_LADDER, LIMIT_MIB = 10.0, 0.25, 500
 
 
 class Graph:
@@ -140,9 +141,9 @@ def main() -> None:
     print(f"{PACKAGES} packages with {VERSIONS} versions each, {len(answer)} of them needed")
     print(f"  ours                      {seconds:8.2f} s, {mib:.0f} MiB with the graph itself")
     print(f"  resolvelib                {word}{other:.2f} s, {word}{other / seconds:.0f} x")
-    print(f"  a ladder of {RUNGS} rungs      {ladder_seconds:8.2f} s")
-    if seconds > LIMIT_SECONDS or ladder_seconds > LIMIT_LADDER or mib > LIMIT_MIB or other / seconds < LIMIT_RATIO:
-        sys.exit(f"limits: {LIMIT_SECONDS} s, {LIMIT_LADDER} s for the ladder, {LIMIT_MIB} MiB, {LIMIT_RATIO:g} times as fast")
+    print(f"  a ladder of {RUNGS} rungs      {ladder_seconds:8.2f} s, {ladder_seconds / seconds:.2f} x")
+    if other / seconds < LIMIT_RATIO or ladder_seconds / seconds > LIMIT_LADDER or mib > LIMIT_MIB:
+        sys.exit(f"limits: {LIMIT_RATIO:g} times as fast, {LIMIT_LADDER} x for the ladder, {LIMIT_MIB} MiB")
 
 
 if __name__ == "__main__":

@@ -30,7 +30,8 @@ class HostSurroundings:
     toolchains: dict[str, Toolchain] = field(default_factory=dict)
     #: Source folders as they are now, by digest: they may not be in the store yet.
     trees: dict[str, Tree] = field(default_factory=dict)
-    _sights: dict[tuple[str, tuple[str, ...]], Sight] = field(default_factory=dict)
+    #: Each sight with the digest of its paths: hundreds of recipes share a few of them.
+    _sights: dict[tuple[str, tuple[str, ...]], tuple[Sight, str]] = field(default_factory=dict)
 
     def toolchain(self, side: str) -> Toolchain:
         known = self.toolchains
@@ -54,7 +55,7 @@ class HostSurroundings:
         self.toolchain(side)
         if NATIVE_COMPILERS & set(programs):
             self.toolchain("host")
-        return names_of(self._sight(side, programs))
+        return self._sight(side, programs)[1]
 
     def _runs(self) -> tuple[str, ...]:
         """Programs of the host that the board's unpacked toolchain says it runs."""
@@ -141,11 +142,12 @@ class HostSurroundings:
             else next((side for side, toolchain in self.toolchains.items() if toolchain.shown == sees.toolchain), "")
         )
         identity = " ".join(one.identity for _, one in sorted(self.toolchains.items()))
-        return view_of(self._sight(side, sees.programs), views_in(self.project.store), identity)
+        return view_of(self._sight(side, sees.programs)[0], views_in(self.project.store), identity)
 
-    def _sight(self, side: str, programs: tuple[str, ...]) -> Sight:
+    def _sight(self, side: str, programs: tuple[str, ...]) -> tuple[Sight, str]:
         key = (side, programs)
         if key not in self._sights:
             toolchain = self.toolchains.get(side)
-            self._sights[key] = remembered_sight(programs, toolchain, self.toolchains.get("host"), self.project.memory)
+            sight = remembered_sight(programs, toolchain, self.toolchains.get("host"), self.project.memory)
+            self._sights[key] = sight, names_of(sight)
         return self._sights[key]
