@@ -23,9 +23,10 @@ from schedule import bound, graph
 from yarrik.cache import Memory, Store
 from yarrik.plan import Graph, RunCommands, Step
 from yarrik.run.events import silent
-from yarrik.run.execute import Execution, Settings
+from yarrik.run.execute import Execution
 from yarrik.run.results import StepReport
 from yarrik.run.sandbox import Sandbox
+from yarrik.run.worker import Settings
 
 #: What we aim at, and what counts as a fault on a machine that does other things beside.
 AIMS = {"nothing to do": 8.0, "a trivial step": 2.5, "storing": 1.2, "restoring": 0.5, "makespan": 1.05}

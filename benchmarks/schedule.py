@@ -10,7 +10,7 @@ import heapq
 import random
 import sys
 
-from yarrik.run.schedule import Schedule
+from yarrik.run.schedule import Claim, Load, Look, Schedule, Start, Take
 
 LIMIT = 1.05
 PROCESSORS = (2, 8, 32, 128)
@@ -50,16 +50,22 @@ def graph(kind: str, count: int = 600) -> tuple[Needs, dict[str, float]]:
 
 def makespan(needs: Needs, seconds: dict[str, float], processors: int, known: bool) -> float:
     """Runs the schedule by the calendar: no clock, no work."""
-    schedule = Schedule(needs, seconds if known else None)
+    schedule = Schedule(needs, seconds if known else None, Load(processors))
     running: list[tuple[float, str]] = []
     now = 0.0
     while not schedule.over:
-        while (name := schedule.look()) is not None:
-            schedule.must_run(name)
-        while len(running) < processors and (name := schedule.take()) is not None:
-            heapq.heappush(running, (now + seconds[name], name))
-        now, name = heapq.heappop(running)
-        schedule.finish(name)
+        match schedule.next():
+            case Look(name):
+                schedule.missing(name)
+            case Take(name, least, _):
+                schedule.granted(name, least)
+            case Claim(name):
+                schedule.claimed(name)
+            case Start(name, _):
+                heapq.heappush(running, (now + seconds[name], name))
+            case None:
+                now, name = heapq.heappop(running)
+                schedule.ran(name)
     return now
 
 

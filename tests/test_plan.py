@@ -1,17 +1,13 @@
-"""Fingerprints, reasons, what a plan says, and the scheduler's state machine."""
+"""Fingerprints, reasons, what a plan says, and the job budget that steps share with their tools."""
 
 import textwrap
 import unittest
 from unittest import mock
 
-from hypothesis import given, settings
-from hypothesis import strategies as st
-
 from tests.support import WorkspaceTest
 from yarrik.cache import LastRun
 from yarrik.plan import Graph, PrepareFolder, RunCommands, Step, assess, fingerprint_of, parts_of, reason_for
 from yarrik.resolve import Order
-from yarrik.run.schedule import PATIENCE, Load, Schedule
 
 
 def command(**environment: str) -> RunCommands:
@@ -92,167 +88,6 @@ class PlansTellWhatMayRun(unittest.TestCase):
         self.assertEqual([a.verdict for a in found], ["runs", "runs", "may run", "kept"])
         self.assertEqual(found[2].reason, "if build lib comes out different")
         self.assertEqual(found[2].causes, ("lib: source changed: level.c",))
-
-
-def taken(schedule: Schedule) -> str | None:
-    """Looks all up that can be, without finding anything, and takes the next step that has to run."""
-    while (name := schedule.look()) is not None:
-        schedule.must_run(name)
-    return schedule.take()
-
-
-class TheScheduleNeverRunsTooEarly(unittest.TestCase):
-    def test_steps_become_ready_when_all_they_need_is_done(self) -> None:
-        schedule = Schedule({"a": [], "b": [], "c": ["a", "b"], "d": ["c"]})
-        self.assertEqual([taken(schedule), taken(schedule), taken(schedule)], ["a", "b", None])
-        schedule.finish("b")
-        self.assertIsNone(taken(schedule))
-        schedule.finish("a")
-        self.assertEqual(taken(schedule), "c")
-        self.assertFalse(schedule.over)
-        schedule.finish("c")
-        self.assertEqual(taken(schedule), "d")
-        schedule.finish("d")
-        self.assertTrue(schedule.over)
-
-    def test_a_failure_gives_up_what_needs_it_and_nothing_else(self) -> None:
-        schedule = Schedule({"a": [], "b": ["a"], "c": ["b"], "x": [], "y": ["x"]})
-        schedule.fail(taken(schedule))
-        self.assertEqual(schedule.given_up, {"b", "c"})
-        schedule.finish(taken(schedule))
-        self.assertEqual(taken(schedule), "y")
-
-    def test_after_a_stop_nothing_more_is_handed_out(self) -> None:
-        schedule = Schedule({"a": [], "b": [], "c": ["a"], "e": []})
-        first, looked_up = taken(schedule), "b"
-        schedule.hand_back(taken(schedule))
-        schedule.stop()
-        self.assertIsNone(taken(schedule))
-        schedule.finish(first)
-        self.assertIsNone(taken(schedule))
-        self.assertEqual((schedule.over, schedule.given_up), (True, {looked_up, "c", "e"}))
-
-    def test_what_another_process_runs_takes_no_room(self) -> None:
-        schedule = Schedule({"a": [], "b": []}, {"a": 9}, Load(1))
-        self.assertEqual(taken(schedule), "a")
-        schedule.leave_to_others("a")
-        self.assertEqual(taken(schedule), "b")
-        schedule.finish("b")
-        self.assertFalse(schedule.over)
-        schedule.must_run("a")
-        self.assertEqual((taken(schedule), schedule.elsewhere), ("a", set()))
-        schedule.leave_to_others("a")
-        schedule.stop()
-        self.assertEqual((schedule.over, schedule.given_up), (True, {"a"}))
-
-    def test_a_step_that_is_being_looked_up_at_a_stop_may_still_be_found(self) -> None:
-        for found in (True, False):
-            schedule = Schedule({"a": [], "b": ["a"]})
-            name = schedule.look()
-            schedule.stop()
-            self.assertFalse(schedule.over)
-            if found:
-                schedule.finish(name)
-            else:
-                schedule.must_run(name)
-            self.assertEqual((schedule.over, schedule.done), (True, {"a"} if found else set()))
-
-    def test_what_everything_else_waits_for_goes_first(self) -> None:
-        needs = {"small": [], "other": [], "long": [], "user": ["long"], "end": ["user", "small", "other"]}
-        schedule = Schedule(needs, {"small": 2, "other": 9, "long": 5, "user": 30, "end": 1})
-        self.assertEqual([taken(schedule) for _ in range(3)], ["long", "other", "small"])
-
-    def test_a_step_that_needs_much_memory_waits_for_it_but_not_for_ever(self) -> None:
-        needs = {"large": [], **{f"small-{number:02}": [] for number in range(40)}}
-        loads = {"large": Load(1, 8), **{name: Load(1, 2) for name in needs if name != "large"}}
-        schedule = Schedule(needs, {"large": 100, "small-00": 200, "small-01": 200}, Load(4, 10), loads)
-        running = [taken(schedule), taken(schedule)]
-        self.assertEqual(running, ["small-00", "small-01"])
-        order = []
-        while "large" not in order:
-            while (name := taken(schedule)) is not None:
-                running.append(name)
-                order.append(name)
-            schedule.finish(running.pop(0))
-        self.assertLessEqual(len(order), 1 + PATIENCE)
-
-    def test_a_step_larger_than_all_there_is_runs_alone(self) -> None:
-        schedule = Schedule({"a": [], "huge": [], "b": []}, {"huge": 50}, Load(2, 4), {"huge": Load(8, 100)})
-        self.assertEqual(taken(schedule), "huge")
-        self.assertIsNone(taken(schedule))
-        schedule.finish("huge")
-        self.assertEqual([taken(schedule), taken(schedule)], ["a", "b"])
-
-    @settings(deadline=None)
-    @given(st.data())
-    def test_no_step_twice_none_before_its_needs_none_lost_and_the_budget_is_never_exceeded(self, data: st.DataObject) -> None:
-        count = data.draw(st.integers(1, 12))
-        room = Load(data.draw(st.integers(1, 4)), data.draw(st.integers(1, 8)))
-        needs = {f"s{n}": [f"s{m}" for m in range(n) if data.draw(st.booleans())] for n in range(count)}
-        seconds = {name: data.draw(st.floats(0, 100)) for name in needs if data.draw(st.booleans())}
-        loads = {
-            name: Load(data.draw(st.integers(1, 5)), data.draw(st.integers(0, 10)))
-            for name in needs
-            if data.draw(st.booleans())
-        }
-        keep_going = data.draw(st.booleans())
-        schedule = Schedule(needs, seconds, room, loads)
-        asked: list[str] = []
-        running: list[str] = []
-        ran: list[str] = []
-        looked_at: list[str] = []
-        while not schedule.over:
-            while (name := schedule.look()) is not None:
-                self.assertLessEqual(set(needs[name]), schedule.done)
-                looked_at.append(name)
-                what = data.draw(st.sampled_from(["kept", "asked", "to run"]))
-                if what == "kept":
-                    schedule.finish(name)
-                elif what == "asked":
-                    asked.append(name)
-                else:
-                    schedule.must_run(name)
-            while (name := schedule.take()) is not None:
-                if data.draw(st.integers(0, 9)) == 0 and running:
-                    schedule.hand_back(name)
-                    break
-                if data.draw(st.integers(0, 5)) == 0:
-                    schedule.leave_to_others(name)
-                    continue
-                ran.append(name)
-                running.append(name)
-            self.assertEqual(schedule.running, set(running))
-            if len(running) > 1:
-                self.assertLessEqual(sum(loads.get(name, Load()).jobs for name in running), room.jobs)
-                self.assertLessEqual(sum(loads.get(name, Load()).memory for name in running), room.memory)
-            if (asked and data.draw(st.booleans())) or (not running and asked):
-                name = asked.pop(data.draw(st.integers(0, len(asked) - 1)))
-                if data.draw(st.booleans()):
-                    schedule.finish(name)
-                else:
-                    schedule.must_run(name)
-            elif schedule.elsewhere and (not running or data.draw(st.booleans())):
-                name = data.draw(st.sampled_from(sorted(schedule.elsewhere)))
-                if data.draw(st.booleans()):
-                    schedule.finish(name)
-                else:
-                    schedule.must_run(name)
-            elif running:
-                name = running.pop(data.draw(st.integers(0, len(running) - 1)))
-                if data.draw(st.integers(0, 5)) == 0:
-                    schedule.fail(name)
-                    if not keep_going:
-                        schedule.stop()
-                else:
-                    schedule.finish(name)
-        self.assertEqual(len(ran), len(set(ran)))
-        self.assertEqual(len(looked_at), len(set(looked_at)))
-        self.assertLessEqual(set(ran), schedule.done | schedule.failed)
-        self.assertEqual(schedule.done | schedule.failed | schedule.given_up, set(needs))
-        self.assertFalse(schedule.done & schedule.given_up)
-        if keep_going or not schedule.failed:  # what does not need a failed step is done
-            for name in schedule.given_up:
-                self.assertTrue(set(needs[name]) & (schedule.failed | schedule.given_up))
 
 
 class TheBudgetIsSharedWithTheToolsInside(WorkspaceTest):

@@ -14,7 +14,7 @@ from yarrik.cache.traffic import Traffic
 from yarrik.errors import Place, Trouble, YarrikError, listed, suggestion
 from yarrik.plan import Graph, Step
 from yarrik.run.events import Listener, Sending, silent
-from yarrik.run.execute import Execution, Settings
+from yarrik.run.execute import Execution
 from yarrik.run.planning import Planned, Planner
 from yarrik.run.project import EDITS, Project
 from yarrik.run.publishing import Publisher
@@ -22,6 +22,7 @@ from yarrik.run.records import Records
 from yarrik.run.results import StepReport, private_steps
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.warnings import NO_WARNINGS, ToolWarnings
+from yarrik.run.worker import Settings
 
 #: Most times that damage in the cache is repaired which shows only when files are published.
 _PUBLISHINGS = 4
