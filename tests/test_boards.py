@@ -5,7 +5,7 @@ import json
 import unittest
 
 from tests.support import WorkspaceTest
-from yarrik.disk.records import Record
+from yarrik.binary import Record
 
 BOARD = """
 arch = "host"

@@ -24,7 +24,7 @@ from yarrik.boot import (
     root_words,
     run_emulator,
 )
-from yarrik.boot.command_line import parsed
+from yarrik.boot.command_lines import parsed
 from yarrik.boot.emulator import TalkLine
 from yarrik.devicetree import compile_source
 from yarrik.disk.layout import RootPlace

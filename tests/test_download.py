@@ -18,7 +18,7 @@ import zstandard
 
 from tests.support import FolderTest, WorkspaceTest
 from yarrik.cache import Store
-from yarrik.cache.redirects import client
+from yarrik.cache.redirects import http_client
 from yarrik.errors import YarrikError
 from yarrik.sources import digest_of_url, download, unpack_archive
 
@@ -152,7 +152,7 @@ class RedirectsStayWhereTheyBelong(FolderTest):
             digest_of_url(f"http://127.0.0.1:{port}/there", self.folder)
 
     def test_never_from_https_to_http(self) -> None:
-        with client(httpx.Timeout(5), ["example.org"]) as one:
+        with http_client(httpx.Timeout(5), ["example.org"]) as one:
             hook = one.event_hooks["response"][0]
             request = httpx.Request("GET", "https://example.org/x")
             with self.assertRaisesRegex(httpx.TooManyRedirects, "from https to http"):

@@ -19,9 +19,7 @@ from yarrik.arch import ARCHES, arch_of_compiler
 from yarrik.cache import Memory
 from yarrik.elf import read_elf
 from yarrik.errors import Place, Trouble, YarrikError
-from yarrik.host import debian_package
-from yarrik.host.closure import is_shared, shared_files
-from yarrik.host.programs import PERL_MODULE
+from yarrik.host import PERL_MODULE, debian_package, is_shared, shared_files
 
 #: What a host's own compiler and its tools are called; each is there with the machine's name before it, too.
 _NATIVE_TOOLS = (

@@ -11,7 +11,7 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import BinaryIO
 
-from yarrik.boot.command_line import DEFAULT_INITS, parsed
+from yarrik.boot.command_lines import DEFAULT_INITS, parsed
 from yarrik.boot.console import console_problem
 from yarrik.boot.kernel_image import KernelFacts, KernelUnfit, kernel_facts
 from yarrik.boot.memory_map import DEVICE_TREE_ROOM, MapUnfit, memory_of, place_all, reserved_in
@@ -21,8 +21,7 @@ from yarrik.boot.root_check import RootChecks
 from yarrik.boot.seen import Filesystem
 from yarrik.boot.story import BenchBoard, BenchResult, Started, Stop, Story
 from yarrik.devicetree import BlobDamaged, DeviceTree, apply_overlay, decode_blob, text_of
-from yarrik.disk.forms import FORMS
-from yarrik.disk.opening import FoundPartition, OpenedImage
+from yarrik.disk import FORMS, FoundPartition, OpenedImage
 from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError, listed, suggestion
 from yarrik.units import counted, shown_size
 

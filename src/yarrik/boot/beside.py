@@ -10,7 +10,7 @@ import msgspec
 from yarrik.beneath import regular_file
 from yarrik.boot.bundle import BUNDLE_FILES, read_addresses
 from yarrik.boot.story import BenchBoard
-from yarrik.disk.layout import image_name
+from yarrik.disk import image_name
 
 
 class _Kernel(msgspec.Struct):

@@ -13,10 +13,7 @@ from yarrik.atomic import new_file, write_file
 from yarrik.beneath import regular_file
 from yarrik.boot.environment import EnvironmentDamaged, decode_environment, encode_environment, newest_of
 from yarrik.boot.settings import change_settings, read_settings
-from yarrik.disk.block_map import MapDamaged, read_map
-from yarrik.disk.fat_edit import FatEditor
-from yarrik.disk.opening import FoundPartition, open_image
-from yarrik.disk.sidecars import BESIDE, write_beside
+from yarrik.disk import BESIDE, FatEditor, FoundPartition, MapDamaged, open_image, read_map, write_beside
 from yarrik.errors import Unfit
 from yarrik.moving import copy_sparse
 

@@ -11,9 +11,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, Literal
 
-from yarrik.model.checking import convert
-from yarrik.model.definitions import Definable
-from yarrik.model.reading import read_document
+from yarrik.model import Definable, convert, read_document
 
 _CONTROL = re.compile(rb"\x1b(?:\[[0-9;?]*[ -/]*[@-~]|[@-Z\\-_])|\r")
 

@@ -14,8 +14,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from yarrik.devicetree import BlobDamaged, DeviceTree, TreeNode, decode_blob, encode_blob, text_of
-from yarrik.devicetree.tree import TreeProperty
+from yarrik.devicetree import BlobDamaged, DeviceTree, TreeNode, TreeProperty, decode_blob, encode_blob, text_of
 from yarrik.errors import Damaged, Unfit
 from yarrik.units import round_up
 

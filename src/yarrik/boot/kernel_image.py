@@ -10,7 +10,7 @@ import zlib
 from dataclasses import dataclass
 from pathlib import Path
 
-from yarrik.disk.records import Record, number
+from yarrik.binary import Record, number
 from yarrik.errors import Unfit
 
 _ARM64 = Record(

@@ -10,7 +10,7 @@ import struct
 import zlib
 from dataclasses import dataclass
 
-from yarrik.disk.records import Record, number, raw_bytes
+from yarrik.binary import Record, number, raw_bytes
 from yarrik.errors import Damaged, Unfit
 from yarrik.units import round_up
 

@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
-from yarrik.devicetree import DeviceTree, TreeNode, text_of
-from yarrik.devicetree.phandles import number_of
+from yarrik.devicetree import DeviceTree, TreeNode, number_of, text_of
 from yarrik.errors import Place, Trouble, Unfit
 from yarrik.maps import Area, drawn, overlaps
 from yarrik.units import parse_size, shown_size

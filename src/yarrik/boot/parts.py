@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from yarrik.boot.command_line import CommandLine
+from yarrik.boot.command_lines import CommandLine
 from yarrik.boot.legacy import LegacyImage, encode_legacy
 from yarrik.boot.memory_map import MemoryMap
 from yarrik.errors import Unfit

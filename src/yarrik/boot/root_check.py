@@ -11,10 +11,10 @@ from typing import NoReturn, Protocol
 
 from yarrik.boot.seen import Filesystem
 from yarrik.devicetree import DeviceTree, text_of
-from yarrik.disk.found import Found
+from yarrik.disk import Found
 from yarrik.elf import ElfFacts, elf_facts
 from yarrik.errors import Damaged
-from yarrik.resolve.runtime import library_places, unsearched
+from yarrik.resolve import library_places, unsearched
 
 _PROGRAM_LIMIT = 256 << 20
 _SERVICE_FOLDERS = ("/etc/services",)

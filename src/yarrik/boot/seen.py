@@ -6,8 +6,7 @@ import io
 from functools import cached_property
 from typing import Literal, cast
 
-from yarrik.disk.archives import CpioReader
-from yarrik.disk.found import Found, Reader
+from yarrik.disk import CpioReader, Found, Reader
 from yarrik.errors import Damaged
 from yarrik.rootfs import Node, RootTree
 

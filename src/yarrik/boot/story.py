@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import BinaryIO, NoReturn
 
 from yarrik.boot.seen import Filesystem
-from yarrik.disk.opening import FoundPartition, OpenedImage
+from yarrik.disk import FoundPartition, OpenedImage
 from yarrik.errors import Place, Trouble
 
 #: No file of a boot partition is read beyond this (bytes).
@@ -46,7 +46,7 @@ class BenchBoard:
 
 
 @dataclass(frozen=True)
-class Told:
+class StoryLine:
     """One line of the story: the stage, what was found there, and whether it was followed or taken for granted."""
 
     stage: str
@@ -67,7 +67,7 @@ class Granted:
 class BenchResult:
     """The story, what stops it (None: nothing that was followed does), what was taken for granted, and what is likely wrong."""
 
-    story: list[Told] = field(default_factory=list)
+    story: list[StoryLine] = field(default_factory=list)
     granted: list[Granted] = field(default_factory=list)
     stop: Trouble | None = None
     warnings: list[Trouble] = field(default_factory=list)
@@ -107,7 +107,7 @@ class Story:
         self.filesystems: dict[int, Filesystem] = {}
 
     def tell(self, stage: str, text: str, followed: bool = True) -> None:
-        self.result.story.append(Told(stage, text, followed))
+        self.result.story.append(StoryLine(stage, text, followed))
 
     def grant(self, stage: str, what: str, why: str) -> None:
         """Notes something that is taken for granted, in the story too."""

@@ -12,7 +12,7 @@ from urllib.parse import urlsplit
 
 from yarrik.atomic import new_file
 from yarrik.cache.pace import FIRST_SECONDS, LEAST_RATE, TooSlow, paced, within
-from yarrik.cache.redirects import client
+from yarrik.cache.redirects import http_client
 from yarrik.errors import Place, Trouble, YarrikError
 
 if TYPE_CHECKING:
@@ -104,7 +104,7 @@ class HttpStorage:
         self._url = url.rstrip("/")
         self._seconds = seconds
         timeout = httpx.Timeout(seconds, connect=min(CONNECT, seconds))
-        self._client = client(timeout, redirect_hosts, limits=httpx.Limits(max_connections=16))
+        self._client = http_client(timeout, redirect_hosts, limits=httpx.Limits(max_connections=16))
 
     def read(self, name: str, start: int = 0) -> Iterator[bytes]:
         """As `Storage.read`, by a GET with a range."""

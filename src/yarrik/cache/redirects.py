@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 MOST = 5
 
 
-def client(timeout: httpx.Timeout, hosts: Collection[str], **more: Any) -> httpx.Client:
+def http_client(timeout: httpx.Timeout, hosts: Collection[str], **more: Any) -> httpx.Client:
     """A client that follows redirects on the same host, or to `hosts`, and never from https to http.
 
     TLS certificates are checked. For any other redirect a request raises httpx.TooManyRedirects, with a sentence."""

@@ -98,7 +98,7 @@ class Tree:
 
         kept = [entry for entry in self.entries if keeps(entry.path)]
         present = {entry.path for entry in kept}
-        ways = {parent for path in present for parent in parents(path)} - present
+        ways = {parent for path in present for parent in parent_paths(path)} - present
         return Tree.of(kept + [self.by_path[way] for way in ways if way in self.by_path])
 
     @staticmethod
@@ -125,12 +125,12 @@ class Tree:
         tree = Tree(tuple(entries))
         links = {entry.path for entry in entries if entry.kind != "folder"}
         for entry in entries:
-            if any(parent in links for parent in parents(entry.path)):
+            if any(parent in links for parent in parent_paths(entry.path)):
                 raise TreeDamaged(f"{entry.path!r} lies below something that is no folder")
         return tree
 
 
-def parents(path: str) -> list[str]:
+def parent_paths(path: str) -> list[str]:
     """`a/b/c` has the parents `a` and `a/b`."""
     words = path.split("/")
     return ["/".join(words[:count]) for count in range(1, len(words))]
@@ -253,7 +253,7 @@ def clashes(trees: Iterable[tuple[str, Tree]]) -> list[Clash]:
             other = known.setdefault(entry.path, (name, entry.kind))
             if other[0] != name and not other[1] == entry.kind == "folder":
                 found.setdefault(entry.path, Clash(entry.path, other[0], other[1], name, entry.kind))
-    return [found[path] for path in sorted(found) if not any(parent in found for parent in parents(path))]
+    return [found[path] for path in sorted(found) if not any(parent in found for parent in parent_paths(path))]
 
 
 def changed_paths(before: Tree, after: Tree) -> list[str]:

@@ -47,7 +47,7 @@ def _interrupted(number: int, frame: object) -> None:
     """The first Ctrl-C, or request to end, ends the work in good order; a second one ends it at once."""
     global _asked_to_end
     if _asked_to_end:
-        from yarrik.run.sandbox import kill_all
+        from yarrik.run import kill_all
 
         kill_all()
         sys.stderr.write("\nstopped at once; what was finished is kept\n")
@@ -63,7 +63,7 @@ def _interrupted(number: int, frame: object) -> None:
 
 
 def _end_after(number: int) -> None:
-    from yarrik.run.sandbox import GRACE, kill_all
+    from yarrik.run import GRACE, kill_all
 
     time.sleep(GRACE)
     kill_all()

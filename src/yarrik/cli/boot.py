@@ -78,8 +78,7 @@ def boot(
     followed from the partition table to init without starting anything; no workspace and no emulator are needed."""
     if bench is not None:
         raise typer.Exit(0 if on_the_bench(bench, json) else 1)
-    from yarrik.boot import read_talk
-    from yarrik.boot.emulator import TalkLine
+    from yarrik.boot import TalkLine, read_talk
     from yarrik.cli.view import print_json, show_table, styled
     from yarrik.errors import shown_path
 
@@ -125,9 +124,8 @@ def boot_product(
     root: Path, composition: Composition, talk: Talk, seconds: float, until_off: bool, keep_disk: bool, show: bool
 ) -> BootOutcome:
     """Starts the emulator of the composition's board with a copy of its image. Raises YarrikError when it cannot."""
-    from yarrik.boot import run_emulator
-    from yarrik.boot.emulator import TalkLine
-    from yarrik.run.emulation import emulator_command, scratch_disks
+    from yarrik.boot import TalkLine, run_emulator
+    from yarrik.run import emulator_command, scratch_disks
 
     command = emulator_command(composition, root)
     disks = scratch_disks(root, composition, fresh=not keep_disk)
@@ -153,10 +151,9 @@ def boot_product(
 
 def on_the_bench(path: Path, as_json: bool) -> bool:
     """Shows the boot story of an image file; True when it reaches init. Raises YarrikError for what cannot be read."""
-    from yarrik.boot.bench import try_image
-    from yarrik.boot.beside import board_beside
+    from yarrik.boot import board_beside, try_image
     from yarrik.cli.view import fitted, print_json, show_error, show_warnings, styled
-    from yarrik.disk.opening import opened_bytes
+    from yarrik.disk import opened_bytes
     from yarrik.errors import Damaged, Place, Trouble, YarrikError, found_nearby
 
     board = board_beside(path)
@@ -207,7 +204,7 @@ def change(
     json: JsonOption = False,
 ) -> None:
     """Changes settings in a finished image: the file on its boot partition, and checksums and files beside the image."""
-    from yarrik.boot.change import NoSettings, change_image
+    from yarrik.boot import NoSettings, change_image
     from yarrik.cli.view import print_json, show_table, styled
     from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError
 

@@ -103,8 +103,7 @@ def fetch(
 
     from yarrik.cli.view import BuildView, EventLines, print_json, print_line
     from yarrik.errors import Trouble, Unfit, YarrikError
-    from yarrik.model.rules import check_url
-    from yarrik.model.site import load_site
+    from yarrik.model import check_url, load_site
     from yarrik.sources import digest_of_url
     from yarrik.units import shown_size
 

@@ -36,7 +36,7 @@ app.add_typer(group, name="cache")
 @group.command("status", epilog="Example: [bold]yarrik cache status[/bold]")
 def status(workspace: WorkspaceOption = None, json: JsonOption = False) -> None:
     """Shows what the cache holds, by kind, and what the products of this workspace have in it."""
-    from yarrik.cache.upkeep import amounts, reach, work_kept
+    from yarrik.cache import amounts, reach, work_kept
     from yarrik.cli.view import print_json, show_table, styled
     from yarrik.errors import YarrikError
     from yarrik.units import shown_size
@@ -89,7 +89,7 @@ def _store(workspace: Path | None) -> Store:
 
 def _answer_of(session: Session, name: str) -> str:
     """Whether a shared cache answers, and what this site does with it."""
-    from yarrik.cache.places import Closed, Unreachable
+    from yarrik.cache import Closed, Unreachable
 
     shared = session.project.shared
     cache = next((one for one in shared.caches if one.name == name), None) if shared is not None else None
@@ -108,7 +108,7 @@ def new_key(
     json: JsonOption = False,
 ) -> None:
     """Makes a key that signs what goes to shared caches, and prints the line by which others trust it."""
-    from yarrik.cache.signing import SigningKey
+    from yarrik.cache import SigningKey
     from yarrik.cli.view import print_json
 
     key = SigningKey.make(file.expanduser().absolute())
@@ -199,7 +199,7 @@ def prune(
     json: JsonOption = False,
 ) -> None:
     """Removes results that were not used for long, and all that only they need. Costs nothing but time."""
-    from yarrik.cache.upkeep import prune as prune_store
+    from yarrik.cache import prune as prune_store
     from yarrik.cli.view import print_json
     from yarrik.errors import Trouble, Unfit, YarrikError
     from yarrik.units import parse_size, parse_span, shown_size
@@ -225,8 +225,8 @@ def prune(
 @group.command("verify", epilog="Example: [bold]yarrik cache verify[/bold] after a disk made trouble.")
 def verify(workspace: WorkspaceOption = None, json: JsonOption = False) -> None:
     """Reads everything in the cache again. What is damaged is taken out, and made again by the next build that needs it."""
-    from yarrik.cache.upkeep import amounts
-    from yarrik.cache.upkeep import verify as verify_store
+    from yarrik.cache import amounts
+    from yarrik.cache import verify as verify_store
     from yarrik.cli.view import ResolveView, print_json, show_table
     from yarrik.errors import shown_path
 

@@ -31,7 +31,7 @@ def edit(
     Change and commit there as you like; each commit becomes a patch with its message."""
     from yarrik.cli.view import BuildView, show_notes
     from yarrik.errors import Place, Trouble, YarrikError, shown_path
-    from yarrik.run.editing import Edit
+    from yarrik.run import Edit
 
     with opened(workspace) as session:
         work = Edit(session, recipe)

@@ -37,8 +37,7 @@ def enter(
     What the step needs is built first; the step itself need not work. The folder stays as you leave it until --fresh."""
     from yarrik.cli.view import BuildView
     from yarrik.errors import shown_path
-    from yarrik.run import Choices
-    from yarrik.run.entering import enter
+    from yarrik.run import Choices, enter
 
     with opened(workspace, Choices(use_sandbox=not no_sandbox)) as session:
         composition = composed(session, product, variants, settings)

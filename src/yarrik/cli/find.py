@@ -20,7 +20,7 @@ def find(
     """Searches recipes, packages, options, roles, boards, images, products, and the files of earlier builds."""
     from yarrik.cli.view import print_json, show_table, styled
     from yarrik.errors import Trouble, YarrikError, shown_path, suggestion
-    from yarrik.model.finding import find, known_words
+    from yarrik.model import find, known_words
 
     with opened(workspace) as session:
         found = find(session.project.workspace, word)

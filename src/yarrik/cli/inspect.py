@@ -15,8 +15,7 @@ from yarrik.cli.options import JsonOption
 from yarrik.units import counted
 
 if TYPE_CHECKING:
-    from yarrik.disk.found import Found
-    from yarrik.disk.opening import FoundPartition, OpenedImage
+    from yarrik.disk import Found, FoundPartition, OpenedImage
 
 
 @app.command(
@@ -35,8 +34,8 @@ def inspect(
     """Shows an image: a map of the disk, its partitions, and files with owner, mode, size and links.
 
     A path that is one file is shown with all that is known of it. Compressed and sparse images are expanded first."""
-    from yarrik.boot.beside import names_beside
-    from yarrik.disk.opening import opened_image
+    from yarrik.boot import names_beside
+    from yarrik.disk import opened_image
     from yarrik.errors import Damaged, Place, Trouble, YarrikError, found_nearby, suggestion
 
     if (extract is None) != (to is None):
@@ -140,7 +139,7 @@ def _normal(path: str) -> str:
 
 def _matching(chosen: list[FoundPartition], path: str) -> list[tuple[FoundPartition, list[Found]]]:
     """For each partition that has the path: it, and all that lies in it."""
-    from yarrik.disk.opening import below
+    from yarrik.disk import below
 
     found = []
     for part in chosen:
@@ -269,7 +268,7 @@ def _row(part: FoundPartition, one: Found, digest: bool) -> dict[str, object]:
 
 def _extract(image: Path, chosen: list[FoundPartition], path: str, to: Path, json: bool) -> None:
     from yarrik.cli.view import print_json, show_notes
-    from yarrik.disk.extracting import extract
+    from yarrik.disk import extract
     from yarrik.errors import Place, Trouble, YarrikError
 
     path = _normal(path)

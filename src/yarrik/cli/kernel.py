@@ -42,7 +42,7 @@ def change_options(
     """Opens the kernel's own option menu, on the tree as the product configures it.
 
     The changes stay in a folder of the workspace until they are kept with `yarrik kernel fragment`."""
-    from yarrik.run.kernel_work import KernelWork
+    from yarrik.run import KernelWork
 
     with opened(workspace) as session:
         composition = composed(session, product or named, variants, settings)
@@ -66,7 +66,7 @@ def save(
     """Writes what was changed in the menu as a fragment onto the board's shelf, and adds it to the board."""
     from yarrik.cli.view import print_json, show_table
     from yarrik.errors import shown_path
-    from yarrik.run.kernel_work import KernelWork
+    from yarrik.run import KernelWork
 
     with opened(workspace) as session:
         fragment = KernelWork(session, composed(session, product or named, variants, settings)).save_fragment(name)

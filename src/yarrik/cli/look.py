@@ -48,7 +48,7 @@ def log(
     """Shows the log of a step's last run."""
     from yarrik.cli.view import print_json
     from yarrik.errors import Place, Trouble, YarrikError, suggestion
-    from yarrik.run.step_logs import log_path
+    from yarrik.run import log_path
 
     with opened(workspace) as session:
         composition = composed(session, product, variants, settings)
@@ -125,7 +125,7 @@ def show(
 
 def _named(name: str, key: str | None, composition: Composition | None) -> tuple[str, str | None]:
     """Definition and key that a name means: `image.hostname` is a key of the product's image, as in --set."""
-    from yarrik.model.kinds import NAMED
+    from yarrik.model import NAMED
 
     kind, sign, rest = name.partition(".")
     if key is not None or not sign or composition is None:
@@ -156,7 +156,7 @@ def _composed_if_possible(
 def _show_definitions(session: Session, name: str, key: str | None, composition: Composition | None, json: bool) -> None:
     from yarrik.cli.view import print_json, show_warnings, styled
     from yarrik.errors import Trouble, YarrikError, suggestion
-    from yarrik.model.reading import values_with_origins
+    from yarrik.model import values_with_origins
 
     kinds = session.project.workspace.by_kind
     found: list[tuple[str, Definition[Any], bool]] = []
@@ -220,7 +220,7 @@ def _show_definitions(session: Session, name: str, key: str | None, composition:
 
 def _as_composed(session: Session, composition: Composition | None, kind: str, name: str) -> Definition[Any] | None:
     """The definition as the product has it, if it takes part in it."""
-    from yarrik.model.kinds import NAMED
+    from yarrik.model import NAMED
 
     if composition is None:
         return None
@@ -240,7 +240,7 @@ def _as_composed(session: Session, composition: Composition | None, kind: str, n
 
 
 def _has_key(definition: Definition[Any], key: str) -> bool:
-    from yarrik.model.reading import values_with_origins
+    from yarrik.model import values_with_origins
 
     return any(_below(path, key) for path, _, _ in values_with_origins(definition.document)) or bool(_defaults(definition, key))
 
@@ -285,8 +285,7 @@ def _show_rows(rows: Any) -> None:
 def _conditions(session: Session, composition: Composition | None, kind: str, name: str) -> Iterator[tuple[str, str, str]]:
     """Each `[[when]]` of a definition, with whether it holds."""
     from yarrik.errors import YarrikError, shown_path
-    from yarrik.model.conditions import Circumstances, holds
-    from yarrik.model.reading import line_of
+    from yarrik.model import Circumstances, holds, line_of
 
     now = composition.now if composition is not None else Circumstances()
     if composition is not None:
@@ -309,7 +308,7 @@ def _conditions(session: Session, composition: Composition | None, kind: str, na
 
 def _show_amendments(workspace: Workspace, json: bool) -> None:
     from yarrik.cli.view import print_json, show_table, styled
-    from yarrik.model.reading import dotted, paths_below
+    from yarrik.model import dotted, paths_below
 
     rows = []
     for one in workspace.amendments:
@@ -373,7 +372,7 @@ def schema(
     import json
 
     from yarrik.errors import Trouble, YarrikError, shown_path, suggestion
-    from yarrik.model.schema import FILES, schema_of
+    from yarrik.model import FILES, schema_of
     from yarrik.plan import choices
 
     if kind is not None and kind not in FILES:

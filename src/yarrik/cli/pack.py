@@ -14,12 +14,12 @@ from yarrik.cli.options import JsonOption
 from yarrik.units import counted
 
 if TYPE_CHECKING:
-    from yarrik.disk.filesystems import Wish
+    from yarrik.disk import Wish
     from yarrik.rootfs import RootTree
 
 
 def _forms(incomplete: str) -> list[str]:
-    from yarrik.disk.forms import FORMS
+    from yarrik.disk import FORMS
 
     return [name for name, form in FORMS.items() if form.packs and name.startswith(incomplete)]
 
@@ -88,8 +88,7 @@ def pack(
 ) -> None:
     """Writes a folder as a filesystem or archive: no root, no mounts, the same bytes for the same folder."""
     from yarrik.cli.view import print_json
-    from yarrik.disk.filesystems import Wish
-    from yarrik.disk.sidecars import BESIDE
+    from yarrik.disk import BESIDE, Wish
     from yarrik.errors import Place, Trouble, Unfit, YarrikError, suggestion
     from yarrik.identifiers import identifier_of
     from yarrik.rootfs import read_folder, read_owners
@@ -152,8 +151,7 @@ def _write(tree: RootTree, results: list[Path], wish: Wish, size: str, kinds: li
 
     from yarrik.atomic import new_file
     from yarrik.cli.view import sign_of_life
-    from yarrik.disk.packing import pack_folder
-    from yarrik.disk.sidecars import write_beside
+    from yarrik.disk import pack_folder, write_beside
 
     with ExitStack() as stack:
         fresh = [stack.enter_context(new_file(file, None)) for file in results]

@@ -37,8 +37,8 @@ def prove(
 ) -> None:
     """Runs every step a second time and compares the bytes: finds what depends on time, chance or the order of things."""
     from yarrik.cli.view import BuildView, ResolveView, print_json, show_table, show_warnings, styled
+    from yarrik.run import prove as prove_steps
     from yarrik.run import silent
-    from yarrik.run.proving import prove as prove_steps
 
     view = BuildView()
     line = ResolveView(quiet=json, words="ran {} of {} steps again")

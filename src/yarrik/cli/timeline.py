@@ -35,7 +35,7 @@ def timeline(
     """Shows the last build that ran anything: what took longest, and the critical path."""
     from yarrik.cli.view import print_json, show_table, styled
     from yarrik.errors import Trouble, YarrikError, shown_path
-    from yarrik.report.timeline import longest_way, timeline_figure
+    from yarrik.report import longest_way, timeline_figure
 
     if figure is not None and figure.suffix not in (".png", ".svg", ".pdf"):
         raise YarrikError(Trouble("FORM-UNKNOWN", f"`{figure.name}` does not tell in which form to draw",

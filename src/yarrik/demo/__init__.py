@@ -1,5 +1,5 @@
 """The example: a harbour authority's tide gauges, shipped as data and laid out into a folder."""
 
-from yarrik.demo.layout import DEMO_PRODUCTS, DemoProduct, lay_out_demo
+import lazy_loader
 
-__all__ = ["DEMO_PRODUCTS", "DemoProduct", "lay_out_demo"]
+__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

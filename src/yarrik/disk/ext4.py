@@ -12,6 +12,7 @@ from pathlib import Path
 
 import numpy
 
+from yarrik.binary_tables import Numbers, Table, bitmap
 from yarrik.disk import ext4_attributes
 from yarrik.disk.ext4_files import DIRECT, POINTERS
 from yarrik.disk.ext4_form import (
@@ -38,7 +39,6 @@ from yarrik.disk.ext4_form import (
     has_backup,
 )
 from yarrik.disk.ext4_plan import SMALL, Ext4Plan, Geometry, plan_ext4
-from yarrik.disk.tables import Numbers, Table, bitmap
 from yarrik.errors import Unfit
 from yarrik.moving import Gathering, Target
 from yarrik.rootfs import Node

@@ -11,8 +11,8 @@ from pathlib import Path
 
 import numpy
 
+from yarrik.binary_tables import Flags, Numbers
 from yarrik.disk.ext4_form import BLOCK, EXTENT, EXTENT_HEADER, EXTENT_INDEX, EXTENT_MAGIC, Form
-from yarrik.disk.tables import Flags, Numbers
 from yarrik.errors import Unfit
 from yarrik.moving import stored_ranges
 

@@ -12,8 +12,8 @@ from itertools import pairwise
 
 import numpy
 
+from yarrik.binary_tables import Numbers
 from yarrik.disk.ext4_form import BLOCK, ENTRY_TYPES, HALF_MD4, HASH_ENTRY, HASH_LIMITS, HASH_ROOT, Form, checksum
-from yarrik.disk.tables import Numbers
 from yarrik.errors import Unfit
 
 _HEAD = 8

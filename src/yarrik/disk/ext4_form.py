@@ -8,7 +8,7 @@ from enum import IntFlag
 
 import google_crc32c
 
-from yarrik.disk.records import Record
+from yarrik.binary import Record
 
 BLOCK = 4096
 INODE = 256

@@ -16,6 +16,7 @@ from pathlib import Path
 
 import numpy
 
+from yarrik.binary_tables import Flags, Numbers
 from yarrik.disk import ext4_attributes
 from yarrik.disk.ext4_files import Extent, Mapping, Run, map_file, mapping_blocks, stored_runs
 from yarrik.disk.ext4_folders import Folder
@@ -32,7 +33,6 @@ from yarrik.disk.ext4_form import (
     Form,
     has_backup,
 )
-from yarrik.disk.tables import Flags, Numbers
 from yarrik.errors import Unfit
 from yarrik.rootfs import Node, RootTree
 from yarrik.units import NO_SPARE, Spare, TooSmall, round_up, shown_size

@@ -11,6 +11,7 @@ import struct
 from collections.abc import Iterator
 from typing import BinaryIO
 
+from yarrik.binary import Record, Value, number, raw_bytes
 from yarrik.disk import ext4_attributes
 from yarrik.disk.ext4_form import (
     EXTENT,
@@ -26,10 +27,10 @@ from yarrik.disk.ext4_form import (
     SUPER,
     Incompatible,
     InodeFlag,
+    checksum,
     has_backup,
 )
 from yarrik.disk.found import Found
-from yarrik.disk.records import Record, Value, number, raw_bytes
 from yarrik.disk.window import Window
 from yarrik.errors import Damaged
 
@@ -57,7 +58,8 @@ class Ext4Reader:
         self._read = Window(disk, offset, size, Ext4Damaged).read
         if size < 2048:
             raise Ext4Damaged("it is too short for a superblock")
-        fields = SUPER.unpack(self._read(1024, SUPER.size))
+        superblock = self._read(1024, SUPER.size)
+        fields = SUPER.unpack(superblock)
         if fields["magic"] != 0xEF53:
             raise Ext4Damaged("there is no ext2, ext3 or ext4 superblock")
         log = number(fields, "log_block_size")
@@ -96,12 +98,16 @@ class Ext4Reader:
         self._groups = -(-(self.blocks - self._first) // self._per_group)
         if self._inodes > self._groups * self._inodes_per_group:
             raise Ext4Damaged("its superblock gives more inodes than its groups hold")
+        # metadata_csum: the superblock's own checksum covers all before it (chapter "Checksums").
+        if number(fields, "read_only_compatible") & 0x400 and fields["checksum"] != checksum(0xFFFFFFFF, superblock[:0x3FC]):
+            raise Ext4Damaged("its superblock does not have the checksum that it gives")
         self.label = raw_bytes(fields, "label").split(b"\0")[0].decode("utf-8", "replace")
         read_only = number(fields, "read_only_compatible")
         compatible = number(fields, "compatible")
         self._form = (
             "ext4" if incompatible & (0x40 | 0x80 | 0x200) or read_only & 0x400 else "ext3" if compatible & 4 else "ext2"
         )
+        #: Bytes of the blocks that are not in use.
         self.free = (
             number(fields, "free_blocks_lo") | (number(fields, "free_blocks_hi") << 32 if self._wide else 0)
         ) * self.block

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from yarrik.beneath import Folder
-from yarrik.cache.tree import parents
+from yarrik.cache import parent_paths
 from yarrik.disk.found import Found, Reader
 from yarrik.errors import Damaged
 
@@ -47,7 +47,7 @@ def extract(reader: Reader, wanted: Iterable[Found], top: str, folder: Path) -> 
                 continue
             if any(word in ("", ".", "..") for word in name.split("/")):
                 raise Damaged(f"the name {found.path!r} cannot be written")
-            above = next((parent for parent in parents(name) if kinds.get(parent, "folder") != "folder"), None)
+            above = next((parent for parent in parent_paths(name) if kinds.get(parent, "folder") != "folder"), None)
             if above is not None:
                 done.refused.append(f"{found.path}, which lies below the {kinds[above]} /{above}")
                 continue
@@ -55,7 +55,7 @@ def extract(reader: Reader, wanted: Iterable[Found], top: str, folder: Path) -> 
                 if not kinds[name] == found.kind == "folder":
                     done.refused.append(f"{found.path}, which is there already as a {kinds[name]}")
                 continue
-            for parent in parents(name):
+            for parent in parent_paths(name):
                 if parent not in kinds:  # archives need not name their folders
                     _make_folder(base, parent)
                     kinds[parent] = "folder"

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import BinaryIO
 
+from yarrik.binary import number
 from yarrik.disk.fat_form import BOOT, BOOT_32, ENTRY, INFO, SECTOR, SHORT
 from yarrik.disk.fat_read import FatReader
 from yarrik.disk.found import Found
-from yarrik.disk.records import number
 from yarrik.errors import Unfit
 
 _NO_COUNT = 0xFFFFFFFF

@@ -9,7 +9,7 @@ from __future__ import annotations
 import struct
 from dataclasses import dataclass
 
-from yarrik.disk.records import Record
+from yarrik.binary import Record
 
 SECTOR = 512
 ENTRY = 32

@@ -6,6 +6,7 @@ import itertools
 from collections.abc import Iterator
 from typing import BinaryIO
 
+from yarrik.binary import number, raw_bytes
 from yarrik.disk.fat_form import (
     BOOT,
     BOOT_16,
@@ -23,7 +24,6 @@ from yarrik.disk.fat_form import (
 )
 from yarrik.disk.fat_names import short_checksum
 from yarrik.disk.found import Found
-from yarrik.disk.records import number, raw_bytes
 from yarrik.disk.window import Window
 from yarrik.errors import Damaged
 from yarrik.units import round_up

@@ -9,7 +9,7 @@ import tempfile
 from collections.abc import Sequence
 from typing import BinaryIO, cast
 
-from yarrik.disk.records import Record, number
+from yarrik.binary import Record, number
 from yarrik.disk.window import Window
 from yarrik.errors import Damaged, Unfit
 from yarrik.moving import Target

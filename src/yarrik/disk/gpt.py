@@ -9,8 +9,8 @@ import zlib
 from dataclasses import dataclass
 from typing import BinaryIO
 
+from yarrik.binary import Record, number, raw_bytes
 from yarrik.disk.mbr import MBR_ENTRY, PROTECTIVE
-from yarrik.disk.records import Record, number, raw_bytes
 from yarrik.errors import Damaged, Unfit
 
 SECTOR = 512

@@ -13,8 +13,7 @@ from yarrik.disk.mbr import MOST, PROTECTIVE, MbrEntry
 from yarrik.errors import Unfit
 from yarrik.identifiers import derived_guid, identifier_of
 from yarrik.maps import Area, drawn, overlaps
-from yarrik.model import Disk, Partition
-from yarrik.model.rules import partition_type
+from yarrik.model import Disk, Partition, partition_type
 from yarrik.units import parse_size, rest_of, round_up, shown_size
 
 ALIGNMENT = 1 << 20
@@ -158,7 +157,7 @@ def disk_signature(product: str, disk: Disk) -> int:
     return int.from_bytes(derived_guid("signature", product, disk.name).bytes[:4], "big") or 1
 
 
-def numbered(disk: Disk) -> list[tuple[int, str, Partition]]:
+def numbered_partitions(disk: Disk) -> list[tuple[int, str, Partition]]:
     """Every partition with its number from 1 and its name, each followed by its copies."""
     named = [(name, partition) for partition in disk.partition for name in (partition.name, *partition.copies)]
     return [(number, name, partition) for number, (name, partition) in enumerate(named, 1)]
@@ -177,7 +176,7 @@ class RootPlace:
 def root_place(disks: Sequence[Disk]) -> RootPlace | None:
     """The first partition that holds the root filesystem; None without one."""
     for disk in disks:
-        for number, name, partition in numbered(disk):
+        for number, name, partition in numbered_partitions(disk):
             if partition.holds == "root":
                 return RootPlace(disk, number, name, partition)
     return None
@@ -209,12 +208,12 @@ def _places(disk: Disk, sizes: Sequence[int], blobs: Sequence[int]) -> tuple[lis
     # Blobs below the first partition push it up; one behind it is an overlap, which is told.
     position = max([first, *(end for end in ends if end <= 64 << 20 and disk.partition)])
     placed: list[tuple[int, int]] = []
-    for (_, _, partition), size in zip(numbered(disk), sizes, strict=False):
+    for (_, _, partition), size in zip(numbered_partitions(disk), sizes, strict=False):
         align = parse_size(partition.align)
         position = round_up(position, align)
         placed.append((position, round_up(size, SECTOR if align < SECTOR else min(align, ALIGNMENT))))
         position = sum(placed[-1])
-    following = numbered(disk)[len(sizes)][2] if len(sizes) < len(numbered(disk)) else None
+    following = numbered_partitions(disk)[len(sizes)][2] if len(sizes) < len(numbered_partitions(disk)) else None
     return placed, round_up(position, parse_size(following.align)) if following else position
 
 
@@ -223,9 +222,9 @@ def blob_offsets(offset: str, copies: Sequence[str]) -> list[int]:
 
 
 def lay_out_disk(product: str, disk: Disk, sizes: Sequence[int], blobs: Sequence[int] = ()) -> DiskLayout:
-    """Places the disk's partitions and blobs, whose sizes in bytes are given: one for each of `numbered(disk)`, and one
-    for each of `disk.blob`. Raises LayoutUnfit with all that overlaps, lies askew or reaches beyond the disk."""
-    names = numbered(disk)
+    """Places the disk's partitions and blobs, whose sizes in bytes are given: one for each of `numbered_partitions(disk)`, and
+    one for each of `disk.blob`. Raises LayoutUnfit with all that overlaps, lies askew or reaches beyond the disk."""
+    names = numbered_partitions(disk)
     placed, end = _places(disk, sizes, blobs)
     bearer = "boot" if any(p.holds == "boot" for p in disk.partition) else "root"
     partitions = tuple(

@@ -7,7 +7,7 @@ import itertools
 from dataclasses import dataclass
 from typing import BinaryIO
 
-from yarrik.disk.records import Record, number
+from yarrik.binary import Record, number
 from yarrik.errors import Damaged, Unfit
 
 SECTOR = 512

@@ -7,8 +7,8 @@ import lzma
 import zlib
 from collections.abc import Callable
 
+from yarrik.binary import Record
 from yarrik.disk.levels import check_level
-from yarrik.disk.records import Record
 from yarrik.errors import Damaged, Unfit
 
 MAGIC = 0x73717368

@@ -12,8 +12,8 @@ from collections import OrderedDict
 from collections.abc import Iterator
 from typing import BinaryIO
 
+from yarrik.binary import Record, Value, number
 from yarrik.disk.found import Found
-from yarrik.disk.records import Record, Value, number
 from yarrik.disk.squashfs_form import (
     ATTRIBUTE,
     ATTRIBUTE_ELSEWHERE,

@@ -6,8 +6,8 @@ import uuid as uuids
 from collections.abc import Iterator
 from typing import BinaryIO
 
+from yarrik.binary import Record, number, raw_bytes
 from yarrik.disk.found import Found
-from yarrik.disk.records import Record, number, raw_bytes
 from yarrik.disk.window import Window
 from yarrik.errors import Damaged, Unfit
 from yarrik.moving import Target

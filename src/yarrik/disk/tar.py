@@ -11,9 +11,9 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import BinaryIO
 
+from yarrik.binary import Record, Value, raw_bytes
 from yarrik.disk.archives import ArchiveDamaged, ArchiveUnfit
 from yarrik.disk.found import Found
-from yarrik.disk.records import Record, Value, raw_bytes
 from yarrik.disk.window import Window
 from yarrik.errors import Unfit
 from yarrik.rootfs import RootTree

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 
 from yarrik.disk.filesystems import Planned, Wish, plan_filesystem, ready_file, truncated, usual_name
 from yarrik.disk.gpt import SECTOR, TABLE_SECTORS, encode_table
-from yarrik.disk.layout import DiskLayout, LayoutUnfit, filesystem_guid, has_gpt, lay_out_disk, numbered, start_of
+from yarrik.disk.layout import DiskLayout, LayoutUnfit, filesystem_guid, has_gpt, lay_out_disk, numbered_partitions, start_of
 from yarrik.disk.mbr import encode_mbr
 from yarrik.errors import Trouble, Unfit, YarrikError
 from yarrik.model import Disk, Partition
@@ -76,7 +76,7 @@ def plan_disk(
             raise _unfit(disk, f"the blob {blob.file} has {shown_size(size)}, and its room is {blob.at_most}", "")
     plans: dict[str, Planned | None] = {}
     sizes: list[int] = []
-    for number, name, partition in numbered(disk):
+    for number, name, partition in numbered_partitions(disk):
         fixed = _fixed_size(disk, partition, number, sizes, blob_sizes)
         if partition.name not in plans:
             tree = _tree(root, partition, boot_apart)
@@ -108,7 +108,7 @@ def _fixed_size(disk: Disk, partition: Partition, number: int, sizes: list[int],
     whole = rest_of(partition.size)
     if whole is None:
         return parse_size(partition.size)
-    if number != len(numbered(disk)):
+    if number != len(numbered_partitions(disk)):
         raise _unfit(disk, f"the partition `{partition.name}` takes the rest of the disk, and is not the last", "")
     end = whole - (TABLE_SECTORS * SECTOR if has_gpt(disk.table) else 0)
     rest = end - start_of(disk, sizes, blobs)

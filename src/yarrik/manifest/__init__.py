@@ -1,6 +1,5 @@
 """Manifests: what is in an image, where it came from, and whether a finished folder is still what it was."""
 
-from yarrik.manifest.lists import checksum_list, describe_files, describe_packages
-from yarrik.manifest.verify import verify_out
+import lazy_loader
 
-__all__ = ["checksum_list", "describe_files", "describe_packages", "verify_out"]
+__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

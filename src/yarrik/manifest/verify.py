@@ -8,15 +8,8 @@ from typing import Any, BinaryIO
 
 import msgspec
 
-from yarrik.disk.ext4_form import BLOCK, SUPER
-from yarrik.disk.ext4_form import checksum as crc32c
-from yarrik.disk.fat_read import FatDamaged, FatReader
-from yarrik.disk.gpt import SECTOR, TableDamaged, read_table
-from yarrik.disk.layout import image_name
-from yarrik.disk.mbr import MbrDamaged, read_mbr
-from yarrik.disk.opening import reader_at
-from yarrik.disk.records import number
-from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.disk import SECTOR, Ext4Reader, FatReader, MbrDamaged, TableDamaged, image_name, read_mbr, read_table, reader_at
+from yarrik.errors import Damaged, Place, Trouble, YarrikError
 from yarrik.units import shown_size
 
 
@@ -73,27 +66,18 @@ def _starts(file: BinaryIO, image: Path, table: str) -> dict[str, int]:
 def _filesystem(file: BinaryIO, image: Path, wanted: dict[str, Any]) -> str:
     """A sentence on what a partition holds, from the filesystem's own words."""
     size = shown_size(wanted["bytes"])
-    if wanted["filesystem"] == "ext4":
-        file.seek(wanted["start"] + 1024)
-        raw = file.read(SUPER.size)
-        fields = SUPER.unpack(raw)
-        if fields["magic"] != 0xEF53 or fields["checksum"] != crc32c(0xFFFFFFFF, raw[:0x3FC]):
-            raise _wrong(image, f"partition {wanted['name']} does not begin with a sound ext4 superblock")
-        return f"ext4 of {size}, {shown_size(number(fields, 'free_blocks_lo') * BLOCK)} free"
-    if wanted["filesystem"] == "fat":
-        try:
-            reader = FatReader(file, wanted["start"], wanted["bytes"])
-            files = sum(entry.kind == "file" for entry in reader.walk())
-        except FatDamaged as error:
-            raise _wrong(image, f"partition {wanted['name']} is no sound FAT filesystem: {error}") from error
-        return f"FAT{reader.bits} of {size}, {files} files"
     if wanted["filesystem"] in ("none", "raw"):
         return f"{size} of {'raw data' if wanted['filesystem'] == 'raw' else 'nothing'}"
     other, problem = reader_at(file, wanted["start"], wanted["bytes"])
-    if other is None or other.form != wanted["filesystem"]:
+    if other is None or ("fat" if isinstance(other, FatReader) else other.form) != wanted["filesystem"]:
         found = other.form if other is not None else problem
-        raise _wrong(image, f"partition {wanted['name']} holds no sound {wanted['filesystem']}: {found}")
-    return f"{other.form} of {size}, {sum(entry.kind == 'file' for entry in other.walk())} files"
+        raise _wrong(image, f"partition {wanted['name']} holds no sound {wanted['filesystem']} filesystem: {found}")
+    try:
+        files = sum(entry.kind == "file" for entry in other.walk())
+    except Damaged as error:
+        raise _wrong(image, f"partition {wanted['name']} is no sound {other.form} filesystem: {error}") from error
+    free = f", {shown_size(other.free)} free" if isinstance(other, Ext4Reader) else ""
+    return f"{other.form} of {size}, {files} files{free}"
 
 
 def _wrong(file: Path, what: str) -> YarrikError:

@@ -29,12 +29,21 @@ from yarrik.plan.actions import (
     WriteDisks,
 )
 from yarrik.plan.build_systems import BUILD_SYSTEMS, Setting, calls_for, with_options
-from yarrik.plan.choices import unknown
+from yarrik.plan.known_choices import unknown
 from yarrik.plan.product import ProductSteps, kernel_form, line_in
 from yarrik.plan.steps import UNBOUND, Bounds, Step
 from yarrik.plan.surroundings import Surroundings
-from yarrik.resolve import Answer, Node, Order, Relation, build_order
-from yarrik.resolve.packages import KERNEL_BLOBS, KERNEL_HEADERS, package_rules, wants_modules
+from yarrik.resolve import (
+    KERNEL_BLOBS,
+    KERNEL_HEADERS,
+    Answer,
+    Node,
+    Order,
+    Relation,
+    build_order,
+    package_rules,
+    wants_modules,
+)
 from yarrik.sources import is_archive
 from yarrik.toolchain import Toolchain
 from yarrik.units import parse_size, parse_span

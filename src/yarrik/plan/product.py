@@ -9,8 +9,8 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from yarrik.arch import ARCHES, Arch
-from yarrik.boot.command_line import CommandLine, RootUnfit, RootWish, Word, command_line, root_words
-from yarrik.disk.layout import has_boot_partition, root_place
+from yarrik.boot import CommandLine, RootUnfit, RootWish, Word, command_line, root_words
+from yarrik.disk import has_boot_partition, root_place
 from yarrik.errors import Collector, Place, Trouble, YarrikError, found_nearby, from_package, shown_path
 from yarrik.model import Board, Composition, Definition, KernelChoice
 from yarrik.plan.actions import (
@@ -22,7 +22,7 @@ from yarrik.plan.actions import (
     TryOnBench,
     WriteDisks,
 )
-from yarrik.plan.choices import unknown
+from yarrik.plan.known_choices import unknown
 from yarrik.plan.steps import Step
 from yarrik.plan.surroundings import Surroundings
 from yarrik.resolve import Node

@@ -1,5 +1,5 @@
 """What is drawn of what is known: graphs as text, DOT and figure."""
 
-from yarrik.report.graph import Drawn, dot_of, drawn_graph, figure_of, tree_of
+import lazy_loader
 
-__all__ = ["Drawn", "dot_of", "drawn_graph", "figure_of", "tree_of"]
+__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

@@ -8,8 +8,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from yarrik.errors import Collector, Trouble, YarrikError, suggestion
-from yarrik.model import Composition, Definition, Recipe
-from yarrik.model.soundness import never_holding, too_late
+from yarrik.model import Composition, Definition, Recipe, never_holding, too_late
 from yarrik.resolve.explain import impossible, too_hard
 from yarrik.resolve.facts import Fact, Link, Node, Side, Thing
 from yarrik.resolve.sentences import link_words, short_words

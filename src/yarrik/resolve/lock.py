@@ -12,9 +12,7 @@ import msgspec
 
 from yarrik.atomic import write_file
 from yarrik.errors import Collector, Place, Trouble, Unfit
-from yarrik.model.checking import convert
-from yarrik.model.definitions import Definable
-from yarrik.model.reading import read_document
+from yarrik.model import Definable, convert, read_document
 from yarrik.resolve.answer import Answer
 from yarrik.resolve.facts import Side
 from yarrik.versions import Version

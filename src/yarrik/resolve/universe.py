@@ -9,9 +9,7 @@ from functools import cached_property
 from typing import Any
 
 from yarrik.errors import Place, suggestion
-from yarrik.model import Composition, Definition, PackageRule, Recipe
-from yarrik.model.conditions import option_words
-from yarrik.model.reading import Document, Raw
+from yarrik.model import Composition, Definition, Document, PackageRule, Raw, Recipe, option_words
 from yarrik.resolve.catalog import EXCLUSIVE_ROLES, Catalog
 from yarrik.resolve.facts import Asker, Fact, Link, Missing, Relation, Side, Thing
 from yarrik.resolve.packages import package_rules

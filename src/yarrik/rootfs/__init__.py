@@ -2,15 +2,6 @@
 
 `assemble` puts one together from packages; it stands apart, since it knows definitions and the rest is for any folder."""
 
-from yarrik.rootfs.folder import OwnerRow, read_folder, read_owners
-from yarrik.rootfs.tree import Node, RootTree, quoted, unquoted
+import lazy_loader
 
-__all__ = [
-    "Node",
-    "OwnerRow",
-    "RootTree",
-    "quoted",
-    "read_folder",
-    "read_owners",
-    "unquoted",
-]
+__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

@@ -18,39 +18,49 @@ from yarrik.beneath import NotPlain
 from yarrik.boot import (
     DEVICE_TREE_ROOM,
     METHODS,
+    BenchBoard,
     BootParts,
     CommandLine,
+    EnvironmentDamaged,
     KernelFacts,
     KernelUnfit,
+    KnownBlob,
     MapUnfit,
+    MemoryDisagrees,
     MemoryMap,
+    StoryLine,
     Word,
+    banks_of,
+    bundle_places,
     console_problem,
+    encode_environment,
+    key_tree,
     memory_bundle,
+    memory_disagrees,
     memory_of,
+    parse_environment,
     place_all,
     read_kernel,
     reserved_in,
+    try_image,
+    try_loaders,
 )
-from yarrik.boot.bench import try_image, try_loaders
-from yarrik.boot.beside import bundle_places
-from yarrik.boot.environment import EnvironmentDamaged, encode_environment, parse_environment
-from yarrik.boot.fit import key_tree
-from yarrik.boot.memory_map import MemoryDisagrees, banks_of, memory_disagrees
-from yarrik.boot.story import BenchBoard, KnownBlob, Told
 from yarrik.cache import Entry, Tree
 from yarrik.devicetree import (
     DeviceTree,
+    TreeNode,
+    TreeProperty,
     apply_overlay,
     blob_name,
     compile_and_check,
     decode_blob,
     encode_blob,
+    preprocessor_troubles,
+    preprocessor_words,
     text_of,
+    uses_preprocessor,
 )
-from yarrik.devicetree.preprocess import preprocessor_troubles, preprocessor_words, uses_preprocessor
-from yarrik.devicetree.tree import TreeNode, TreeProperty
-from yarrik.disk.layout import blob_offsets, image_name, numbered
+from yarrik.disk import blob_offsets, image_name, numbered_partitions
 from yarrik.errors import Collector, Place, Trouble, Unfit, YarrikError
 from yarrik.maps import Area
 from yarrik.model import Disk
@@ -62,7 +72,7 @@ from yarrik.units import parse_size
 if TYPE_CHECKING:
     from cryptography.hazmat.primitives.asymmetric.rsa import RSAPrivateKey
 
-    from yarrik.disk.opening import OpenedImage
+    from yarrik.disk import OpenedImage
 
 OVERLAY_FOLDER = "/boot/overlays"
 #: Where a kernel's tree keeps what device tree sources include, relative to its top.
@@ -388,7 +398,7 @@ class _Placing:
     def initramfs(self) -> tuple[bytes, str]:
         if self.action.boot.initramfs != "root":
             return b"", ""
-        from yarrik.disk.archives import write_cpio
+        from yarrik.disk import write_cpio
 
         tree = RootTree.of([node for node in self.root.nodes if not node.path.startswith("/boot/")])
         sink = io.BytesIO()
@@ -515,14 +525,14 @@ def _compressed(data: bytes, form: str) -> bytes:
 
 @perform.register
 def _try_on_bench(action: TryOnBench, context: Context) -> dict[str, str]:
-    from yarrik.disk.opening import opened_bytes
+    from yarrik.disk import opened_bytes
 
     holding = [kind for kind in ("boot", "root") if any(kind == part.holds for disk in action.disks for part in disk.partition)]
     wanted = holding[0] if holding else ""
     main = next(
         (disk.name for disk in action.disks if any(part.holds == wanted for part in disk.partition)), action.disks[0].name
     )
-    story: list[Told] = []
+    story: list[StoryLine] = []
     known = context.inputs
     control = context.store.get_bytes(known["control"]) if "control" in known else b""
     bundle = bundle_places(context.store.get_bytes(known["bundle"]).decode()) if "bundle" in known else {}
@@ -536,7 +546,7 @@ def _try_on_bench(action: TryOnBench, context: Context) -> dict[str, str]:
             others = tuple(part for name, (_, one) in opened.items() if name != disk.name for part in one.partitions)
             board = BenchBoard(
                 action.arch, action.method, _known_blobs(disk, context), others, dict(context.step.marks), action.arguments,
-                control, {number: name for number, name, _ in numbered(disk)}, bundle,
+                control, {number: name for number, name, _ in numbered_partitions(disk)}, bundle,
             )  # fmt: skip
             name = image_name(action.product, disk.name, len(action.disks))
             result = (try_image if disk.name == main else try_loaders)(file, found, name, board)

@@ -8,9 +8,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from yarrik.boot.story import Told
-from yarrik.cache import MissingObject, in_use
-from yarrik.cache.traffic import Traffic
+from yarrik.boot import StoryLine
+from yarrik.cache import MissingObject, Traffic, in_use
 from yarrik.errors import Place, Trouble, YarrikError, listed, suggestion
 from yarrik.plan import Graph, Step
 from yarrik.run.events import Listener, Sending, silent
@@ -46,7 +45,7 @@ class BuildReport:
     troubles: tuple[Trouble, ...] = ()
     traffic: Traffic = field(default_factory=Traffic)
     #: What the bench board says of the finished disks, stage by stage.
-    story: tuple[Told, ...] = ()
+    story: tuple[StoryLine, ...] = ()
 
     @property
     def ran(self) -> tuple[StepReport, ...]:

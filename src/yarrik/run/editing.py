@@ -17,8 +17,7 @@ import tomlkit.exceptions
 from yarrik.atomic import new_folder, write_file
 from yarrik.beneath import Folder, remove_folder
 from yarrik.errors import Place, Trouble, Unfit, YarrikError, shown_path, suggestion
-from yarrik.model import Composition
-from yarrik.model.rules import check_name
+from yarrik.model import Composition, check_name
 from yarrik.resolve import Node
 from yarrik.run.events import Listener, silent
 from yarrik.run.project import EDITS

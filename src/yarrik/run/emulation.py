@@ -6,7 +6,7 @@ import shutil
 from pathlib import Path
 
 from yarrik.devicetree import blob_name
-from yarrik.disk.layout import image_name
+from yarrik.disk import image_name
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.model import Composition
 from yarrik.moving import copy_sparse

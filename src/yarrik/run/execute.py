@@ -13,8 +13,7 @@ from typing import TYPE_CHECKING, Any, BinaryIO, assert_never
 
 from yarrik.cache import Claims, Holder, Memory, Store
 from yarrik.errors import YarrikError
-from yarrik.plan import FetchFile, FetchRuntime, Graph, PrepareFolder, RunCommands, Step, fingerprint_of, parts_of
-from yarrik.plan.reasons import Difference
+from yarrik.plan import Difference, FetchFile, FetchRuntime, Graph, PrepareFolder, RunCommands, Step, fingerprint_of, parts_of
 from yarrik.run.budget import JobBudget
 from yarrik.run.events import Listener, StepEnded, StepStarted, StepWaits, StillRunning, SubjectEnded, Warned
 from yarrik.run.results import StepReport, private_steps
@@ -26,7 +25,7 @@ from yarrik.run.work_folders import WorkFolders
 from yarrik.run.worker import Settings, Worker
 
 if TYPE_CHECKING:
-    from yarrik.cache.shared import Shared
+    from yarrik.cache import Shared
 
 #: Results that are asked of shared caches at a time: it is the way there that takes long, not the work.
 ASKING = 8

@@ -8,18 +8,13 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from yarrik.boot.console import console_problem
-from yarrik.boot.memory_map import MemoryDisagrees, banks_of, memory_disagrees, memory_of
+from yarrik.boot import MemoryDisagrees, banks_of, console_problem, memory_disagrees, memory_of
 from yarrik.cache import LastRun, MissingObject, Store
-from yarrik.devicetree import DeviceTree, blob_name, decode_blob
-from yarrik.devicetree.preprocess import uses_preprocessor
-from yarrik.devicetree.source import compile_source
-from yarrik.disk.forms import FORMS
+from yarrik.devicetree import DeviceTree, blob_name, compile_source, decode_blob, uses_preprocessor
+from yarrik.disk import FORMS
 from yarrik.errors import Damaged, Place, Trouble, YarrikError
 from yarrik.model import Composition
-from yarrik.plan import CompileDeviceTrees, ConfigureKernel, WriteDisks
-from yarrik.plan.assess import Assessment
-from yarrik.plan.steps import fingerprint_of
+from yarrik.plan import Assessment, CompileDeviceTrees, ConfigureKernel, WriteDisks, fingerprint_of
 from yarrik.rootfs import RootTree
 from yarrik.run.kernel_config import base_problem
 from yarrik.run.results import kept_outputs
@@ -104,7 +99,7 @@ class Foresight:
 
     def _disks(self, one: Assessment, action: WriteDisks) -> Iterator[Trouble]:
         """Whether each disk holds the root filesystem of the last build, where that can be said quickly."""
-        from yarrik.disk.writing import plan_disk  # loads NumPy
+        from yarrik.disk import plan_disk  # loads NumPy
 
         last = self.last.get(one.step.inputs["root"][0])
         digest = one.inputs.get("root") or (last.outputs.get("root") if last is not None else None)

@@ -18,11 +18,8 @@ from pathlib import Path
 import msgspec
 
 from yarrik.atomic import new_folder
-from yarrik.cache import Memory, Store
-from yarrik.cache.upkeep import VIEWS
-from yarrik.host import Sight, sight_of
-from yarrik.host.closure import is_header
-from yarrik.host.programs import NATIVE_COMPILERS
+from yarrik.cache import VIEWS, Memory, Store
+from yarrik.host import NATIVE_COMPILERS, Sight, is_header, sight_of
 from yarrik.moving import copy_sparse
 from yarrik.toolchain import Toolchain
 

@@ -4,10 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from yarrik.cache.places import is_network, storage_at
-from yarrik.cache.shared import Shared, SharedCache
-from yarrik.cache.signing import SigningKey
-from yarrik.cache.store import Store
+from yarrik.cache import Shared, SharedCache, SigningKey, Store, is_network, storage_at
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.model import Site
 from yarrik.units import parse_span

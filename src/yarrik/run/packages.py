@@ -11,8 +11,7 @@ from yarrik.cache import Entry, Tree
 from yarrik.elf import ElfFacts
 from yarrik.errors import Collector, Damaged, Trouble, nearest
 from yarrik.model import PackageRule
-from yarrik.plan import Split
-from yarrik.plan.reasons import shortened
+from yarrik.plan import Split, shortened
 from yarrik.resolve import BuiltPackage, PackagedPath
 from yarrik.rootfs import quoted, unquoted
 

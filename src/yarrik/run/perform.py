@@ -11,8 +11,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from yarrik.beneath import Folder, NotPlain
-from yarrik.cache import Entry, Store, Tree
-from yarrik.cache.tree import clashes
+from yarrik.cache import Entry, Store, Tree, clashes
 from yarrik.elf import MAGIC, read_elf
 from yarrik.errors import Collector, Damaged, Place, Trouble, YarrikError, suggestion
 from yarrik.objects import AR_MAGIC, foreign_in_archive, foreign_program
@@ -33,7 +32,7 @@ from yarrik.plan import (
     TakeFile,
     Unpack,
 )
-from yarrik.rootfs.merged_usr import placed_trees
+from yarrik.rootfs import placed_trees
 from yarrik.run.kernel_config import BUILT_IN_OPTIONS, base_problem, line_options, lost_options, options
 from yarrik.run.packages import encode_packages, split_packages
 from yarrik.run.sandbox import THE_BOARDS, OverBound, Sandbox, Sees

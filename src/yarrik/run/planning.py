@@ -15,18 +15,10 @@ from yarrik.cache import MissingObject, changed_paths
 from yarrik.errors import Collector, Place, Trouble, YarrikError, suggestion
 from yarrik.host import find_program
 from yarrik.licences import licence_fault
-from yarrik.model import Composition, Overrides, compose
-from yarrik.model.checking import convert
-from yarrik.model.definitions import ShelfFile
-from yarrik.model.kinds import AMENDABLE
-from yarrik.model.reading import read_document
-from yarrik.model.soundness import never_holding
-from yarrik.plan import Assessment, Graph, all_differences, assess, parts_of, plan_product
-from yarrik.plan.actions import runs_commands
-from yarrik.plan.reasons import Difference
-from yarrik.resolve import Answer, LockedProduct, Moved, moved, resolve
-from yarrik.resolve.solver import Progress
-from yarrik.rootfs.assemble import LOGIN_SERVICE, check_image
+from yarrik.model import AMENDABLE, Composition, Overrides, ShelfFile, compose, convert, never_holding, read_document
+from yarrik.plan import Assessment, Difference, Graph, all_differences, assess, parts_of, plan_product, runs_commands
+from yarrik.resolve import Answer, LockedProduct, Moved, Progress, moved, resolve
+from yarrik.rootfs import LOGIN_SERVICE, check_image
 from yarrik.run.foresight import Foresight
 from yarrik.run.project import Project
 from yarrik.run.results import kept_outputs

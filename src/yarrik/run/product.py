@@ -5,16 +5,13 @@ from __future__ import annotations
 import msgspec
 
 from yarrik.cache import Entry, Tree
-from yarrik.disk.layout import image_name
-from yarrik.disk.sidecars import BESIDE, write_beside
+from yarrik.disk import BESIDE, image_name, write_beside
 from yarrik.elf import read_elf
 from yarrik.errors import Trouble, YarrikError
 from yarrik.manifest import describe_files, describe_packages
 from yarrik.plan import Assemble, Describe, WriteDisks
 from yarrik.resolve import Chosen, choose_packages
-from yarrik.rootfs import Node, RootTree
-from yarrik.rootfs.assemble import assemble_root
-from yarrik.rootfs.modules import ModuleDamaged, module_files, module_indexes
+from yarrik.rootfs import ModuleDamaged, Node, RootTree, assemble_root, module_files, module_indexes
 from yarrik.run.packages import decode_packages, encode_packages
 from yarrik.run.perform import Context, blob_path, perform
 
@@ -83,7 +80,7 @@ def _check_init(action: Assemble, root: RootTree, context: Context) -> None:
 
 @perform.register
 def _write_disks(action: WriteDisks, context: Context) -> dict[str, str]:
-    from yarrik.disk.writing import write_disk  # loads NumPy, which a build with nothing to do need not wait for
+    from yarrik.disk import write_disk  # loads NumPy, which a build with nothing to do need not wait for
 
     store = context.store
     root = RootTree.decode(store.get_bytes(context.inputs["root"]))

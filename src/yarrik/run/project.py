@@ -11,15 +11,12 @@ from typing import TYPE_CHECKING
 from yarrik.beneath import remove_folder
 from yarrik.cache import Memory, Store, default_root
 from yarrik.errors import Place, Trouble, YarrikError
-from yarrik.model import Workspace, open_workspace
-from yarrik.model.definitions import Site
-from yarrik.model.site import load_site
-from yarrik.resolve import Lock, read_lock
-from yarrik.resolve.answer import PATIENCE
+from yarrik.model import Site, Workspace, load_site, open_workspace
+from yarrik.resolve import PATIENCE, Lock, read_lock
 from yarrik.run.work_folders import WorkFolders
 
 if TYPE_CHECKING:
-    from yarrik.cache.shared import Shared
+    from yarrik.cache import Shared
 
 #: The workspace's folder with working trees of sources that are being edited.
 EDITS = "edits"

@@ -12,8 +12,7 @@ from yarrik import __version__
 from yarrik.atomic import new_file, write_file
 from yarrik.cache import MissingObject, file_digest
 from yarrik.devicetree import blob_name
-from yarrik.disk.layout import image_name
-from yarrik.disk.sidecars import BESIDE
+from yarrik.disk import BESIDE, image_name
 from yarrik.manifest import checksum_list
 from yarrik.moving import copy_sparse
 from yarrik.run.planning import Planned

@@ -11,7 +11,7 @@ from typing import BinaryIO
 
 import msgspec
 
-from yarrik.boot.story import Told
+from yarrik.boot import StoryLine
 from yarrik.cache import MissingObject
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.run.project import Project
@@ -111,13 +111,13 @@ class Records:
             if report.how in ("kept", "shared")
         )
 
-    def story(self, reports: Sequence[StepReport]) -> tuple[Told, ...]:
+    def story(self, reports: Sequence[StepReport]) -> tuple[StoryLine, ...]:
         """The bench board's story, when the disks of this build were tried."""
         digest = next((report.outputs["story"] for report in reports if "story" in report.outputs), None)
         if digest is None:
             return ()
         try:
-            return msgspec.json.decode(self.project.store.get_bytes(digest), type=tuple[Told, ...])
+            return msgspec.json.decode(self.project.store.get_bytes(digest), type=tuple[StoryLine, ...])
         except (MissingObject, msgspec.DecodeError):
             return ()
 

@@ -24,7 +24,7 @@ from typing import BinaryIO
 
 from yarrik.cache import Store, default_root
 from yarrik.host import sight_of
-from yarrik.plan.steps import UNBOUND, Bounds
+from yarrik.plan import UNBOUND, Bounds
 from yarrik.run.budget import JobBudget
 from yarrik.run.host_view import View, view_of, views_in
 from yarrik.run.terminal import run_at_terminal

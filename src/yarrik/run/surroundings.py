@@ -7,11 +7,9 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from yarrik.atomic import new_folder
-from yarrik.cache import Tree, read_tree
-from yarrik.cache.tree import plain_modes
+from yarrik.cache import Tree, plain_modes, read_tree
 from yarrik.errors import Place, Trouble, YarrikError, found_nearby, from_package, suggestion
-from yarrik.host import Sight
-from yarrik.host.programs import NATIVE_COMPILERS
+from yarrik.host import NATIVE_COMPILERS, Sight
 from yarrik.model import Composition, Definition, Recipe
 from yarrik.run.host_view import View, names_of, remembered_sight, view_of, views_in
 from yarrik.run.project import EDITS, Project

@@ -14,8 +14,7 @@ from typing import TYPE_CHECKING, BinaryIO
 from yarrik.beneath import Folder, NotPlain
 from yarrik.cache import Cost, LastRun, Memory, MissingObject, Result, Store
 from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError, printable
-from yarrik.plan import Graph, Step, assess, parts_of, reason_for
-from yarrik.plan.reasons import Difference
+from yarrik.plan import Difference, Graph, Step, assess, parts_of, reason_for
 from yarrik.run.events import How
 from yarrik.run.perform import Context, perform
 from yarrik.run.results import StepReport, kept_outputs, still_there
@@ -25,7 +24,7 @@ from yarrik.run.step_logs import known_cause, last_lines, log_path, new_log, tel
 from yarrik.run.work_folders import WorkFolders
 
 if TYPE_CHECKING:
-    from yarrik.cache.shared import Shared
+    from yarrik.cache import Shared
 
 _HOLE = "CACHE-HOLE"
 

@@ -7,9 +7,7 @@ from collections.abc import Callable, Collection, Sequence
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from yarrik.cache import Store, file_digest
-from yarrik.cache.pace import TooSlow, paced, within
-from yarrik.cache.redirects import client as client_for
+from yarrik.cache import Store, TooSlow, file_digest, http_client, paced, within
 from yarrik.errors import NOWHERE, Place, Trouble, YarrikError
 from yarrik.sources.git import without_password
 
@@ -20,7 +18,7 @@ TRIES = 3
 LARGEST = 64 << 30
 
 
-#: Told how many bytes have come, and how many there are as far as the server tells.
+#: StoryLine how many bytes have come, and how many there are as far as the server tells.
 Tell = Callable[[int, int | None], None]
 
 
@@ -54,7 +52,7 @@ def download(
     store.make_folder(part.parent)
     answers: list[str] = []
     wrong = ""
-    with client_for(httpx.Timeout(READ, connect=CONNECT), redirect_hosts) as client:
+    with http_client(httpx.Timeout(READ, connect=CONNECT), redirect_hosts) as client:
         for url in urls:
             try:
                 tries(_receive, client, url, part, say, tell)
@@ -120,7 +118,7 @@ def digest_of_url(url: str, folder: Path, redirect_hosts: Collection[str] = ()) 
 
     part = folder / "part"
     try:
-        with client_for(httpx.Timeout(READ, connect=CONNECT), redirect_hosts) as client:
+        with http_client(httpx.Timeout(READ, connect=CONNECT), redirect_hosts) as client:
             _receive(client, url, part, lambda text: None, lambda have, total: None)
     except (httpx.HTTPError, httpx.InvalidURL, OSError, _Refused, TooSlow) as error:
         raise YarrikError(Trouble("SOURCE-UNREACHABLE", f"{without_password(url)} cannot be downloaded: {error}",

@@ -10,8 +10,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from yarrik.disk.forms import FORMS
-from yarrik.disk.layout import RootPlace, filesystem_guid, has_gpt, numbered, partition_uuid
+from yarrik.disk import FORMS, RootPlace, filesystem_guid, has_gpt, numbered_partitions, partition_uuid
 from yarrik.errors import Unfit
 from yarrik.model import Partition
 
@@ -91,7 +90,7 @@ def root_words(product: str, place: RootPlace, wish: RootWish) -> list[Word]:
         if not has_gpt(disk.table):
             raise RootUnfit(f"the disk {disk.name} has no GPT, and only there partitions have names",
                             'use `root = "partuuid"`, or `table = "gpt"`')  # fmt: skip
-        if [name for _, name, _ in numbered(disk)].count(place.name) > 1 or not re.fullmatch(r"[!-~]+", place.name):
+        if [name for _, name, _ in numbered_partitions(disk)].count(place.name) > 1 or not re.fullmatch(r"[!-~]+", place.name):
             raise RootUnfit(f"the name `{place.name}` cannot stand on a command line", "give the partition a plain name")
         root = f"PARTLABEL={place.name}"
     elif form == "uuid":

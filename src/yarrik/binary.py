@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from yarrik.disk.tables import Table
+    from yarrik.binary_tables import Table
 
 Value = int | bytes | tuple[int, ...]
 
@@ -62,7 +62,7 @@ class Record:
 
     def table(self, count: int) -> Table:
         """`count` structures as a table of zeros, whose columns have the fields' names; bytes are columns of raw bytes."""
-        from yarrik.disk.tables import zeros
+        from yarrik.binary_tables import zeros
 
         return zeros(count, self.size, [(name, offset, form.format) for name, (offset, form) in self._fields.items()])
 

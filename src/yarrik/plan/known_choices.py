@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from yarrik.boot import METHODS
-from yarrik.disk.forms import FORMS
+from yarrik.disk import FORMS
 from yarrik.errors import Place, Trouble, suggestion
 from yarrik.model import Workspace
 from yarrik.plan.build_systems import BUILD_SYSTEMS

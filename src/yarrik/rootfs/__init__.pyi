@@ -1,0 +1,14 @@
+from .assemble import LOGIN_SERVICE as LOGIN_SERVICE
+from .assemble import assemble_root as assemble_root
+from .assemble import check_image as check_image
+from .folder import OwnerRow as OwnerRow
+from .folder import read_folder as read_folder
+from .folder import read_owners as read_owners
+from .merged_usr import placed_trees as placed_trees
+from .modules import ModuleDamaged as ModuleDamaged
+from .modules import module_files as module_files
+from .modules import module_indexes as module_indexes
+from .tree import Node as Node
+from .tree import RootTree as RootTree
+from .tree import quoted as quoted
+from .tree import unquoted as unquoted
