@@ -11,7 +11,8 @@ from pathlib import Path
 from unittest import mock
 
 from tests.support import FolderTest
-from yarrik.cli.view import BuildView, EventLines, show_error, show_notes, show_table, sign_of_life
+from yarrik.cli.terminal import SafeStream
+from yarrik.cli.view import BuildView, EventLines, show_error, show_notes, show_table, sign_of_life, styled
 from yarrik.errors import Collector, Place, Trouble, YarrikError, listed, nearest, shown_path, suggestion
 from yarrik.run import Progress, StepEnded, StepStarted, StillRunning, SubjectEnded
 from yarrik.units import parse_size, round_up, shown_size
@@ -164,6 +165,34 @@ class BuildsAreFollowed(unittest.TestCase):
         self.assertEqual(
             said(lambda: show_table([("a", "1", "x"), ("bbb", "22", "")], right=(1,))), "  a     1  x\n  bbb  22\n"
         )
+
+
+class TablesFitTheTerminal(unittest.TestCase):
+    ROWS = (("boot", "1", "\033]0;owned\007 " + "word " * 12), ("水位計", "20", "short"))
+
+    def shown(self, screen: io.StringIO, rows: object = ROWS) -> list[str]:
+        stream = SafeStream(screen) if screen.isatty() else screen
+        with mock.patch("sys.stdout", stream), mock.patch.dict(os.environ, {"COLUMNS": "50", "TERM": "xterm"}):
+            show_table(rows, right=(1,))
+        return screen.getvalue().splitlines()
+
+    def test_the_last_column_folds_wide_signs_count_twice_and_nothing_steers_the_terminal(self) -> None:
+        lines = self.shown(Terminal())
+        self.assertEqual(lines[0], "  boot     1  \\x1b]0;owned\\x07 word word word word")
+        self.assertEqual(lines[1], "              word word word word word word word")
+        self.assertEqual(lines[-1], "  水位計  20  short")
+        self.assertLessEqual(max(map(len, lines)), 50)
+
+    def test_styles_take_no_room(self) -> None:
+        with mock.patch("yarrik.cli.view.coloured", return_value=True):
+            bold = styled("a", "bold")
+            lines = self.shown(Terminal(), ((bold, "x"), ("bc", "y")))
+        self.assertEqual([re.sub("\033\\[[0-9;]*m", "", line) for line in lines], ["  a   x", "  bc  y"])
+        self.assertIn("\033[1ma", lines[0])
+
+    def test_a_file_gets_a_line_for_each_row_and_so_does_a_screen_with_thousands(self) -> None:
+        self.assertEqual(len(self.shown(io.StringIO())), 2)
+        self.assertEqual(len(self.shown(Terminal(), [("a", "word " * 40)] * 501)), 501)
 
 
 class SizesAreReadAndShown(unittest.TestCase):

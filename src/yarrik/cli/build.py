@@ -315,7 +315,7 @@ def plan(
         would = f"{counted(counts['runs'], 'step')} would run, {counts['may run']} may run"
         sys.stdout.write(f"{name}: {would}, {counts['kept']} are kept\n")
     listed = [a for a in found if a.verdict == "runs" or (every and a.verdict == "kept")]
-    show_table([(styled(a.verdict.ljust(7), "green" if a.verdict == "runs" else "dim"), a.step.name, a.reason) for a in listed])
+    show_table([(styled(a.verdict, "green" if a.verdict == "runs" else "dim"), a.step.name, a.reason) for a in listed])
     waiting: dict[str, list[Assessment]] = {}
     for a in found:
         if a.verdict == "may run":

@@ -19,6 +19,7 @@ _CONTROL = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028-\u20
 #: Around the codes of a style: noncharacters (Unicode, 23.7), which are turned into sequences here and nowhere else.
 _BEGIN, _END = "\ufdd0", "\ufdd1"
 _STYLE = re.compile(f"{_BEGIN}([0-9;]*){_END}")
+_SEQUENCE = re.compile("\033\\[([0-9;]*)m")
 
 
 def escaped(text: str) -> str:
@@ -46,6 +47,11 @@ def in_style(text: str, codes: str) -> str:
 def for_terminal(text: str) -> str:
     """What is sent to a terminal for a text: control characters escaped, styles as sequences."""
     return _STYLE.sub("\033[\\1m", escaped(text)).replace(_BEGIN, "").replace(_END, "")
+
+
+def from_terminal(text: str) -> str:
+    """The reverse of `for_terminal`, for what a library has drawn of safe text."""
+    return _SEQUENCE.sub(f"{_BEGIN}\\1{_END}", text)
 
 
 class SafeStream:

@@ -6,14 +6,15 @@ import contextlib
 import json
 import os
 import re
+import shutil
 import sys
 import threading
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, TextIO, cast
+from typing import TYPE_CHECKING, Literal, TextIO, cast
 
-from yarrik.cli.terminal import SafeStream, erase_line, for_terminal, in_style, one_line
+from yarrik.cli.terminal import SafeStream, erase_line, for_terminal, from_terminal, in_style, one_line
 from yarrik.errors import Trouble, YarrikError
 from yarrik.units import shown_seconds, shown_size
 
@@ -24,6 +25,8 @@ if TYPE_CHECKING:
 
 #: Signs in the bar of a build, and running steps that are shown below it.
 _BAR, _SHOWN = 32, 8
+#: Rows of a table that is folded to the terminal's width.
+_FOLDED_ROWS = 500
 _STYLES = {"bold": "1", "dim": "2", "red": "31", "green": "32", "yellow": "33", "blue": "34"}
 
 
@@ -88,7 +91,6 @@ def _wrapped(text: str, indent: int) -> list[str]:
     """The text in lines that a terminal holds; one line where errors go to a file."""
     if not coloured(sys.stderr):
         return [text]
-    import shutil
     import textwrap
 
     room = max(30, shutil.get_terminal_size().columns - indent - 1)
@@ -103,11 +105,14 @@ def show_notes(notes: Iterable[str]) -> None:
 
 
 def show_table(rows: Sequence[Sequence[str]], indent: str = "  ", right: Sequence[int] = ()) -> None:
-    """Columns with two blanks between them; `right` names those with figures."""
+    """Columns with two blanks between them; `right` names those with figures. A terminal gets the last column folded below
+    itself; files and pipes, and tables that no screen holds, get one line for each row."""
     if not rows:
         return
-    if sys.stdout.isatty():
-        rows = [[one_line(cell) for cell in row] for row in rows]
+    if sys.stdout.isatty() and len(rows) <= _FOLDED_ROWS:
+        _show_folded(rows, len(indent), right)
+        return
+    # Rich takes half a millisecond for a row, and a plan may have thousands.
     widths = [max(len(row[column]) for row in rows) for column in range(len(rows[0]))]
     for row in rows:
         cells = [
@@ -115,6 +120,29 @@ def show_table(rows: Sequence[Sequence[str]], indent: str = "  ", right: Sequenc
             for column, (cell, width) in enumerate(zip(row, widths, strict=True))
         ]
         sys.stdout.write((indent + "  ".join(cells)).rstrip() + "\n")
+
+
+def _show_folded(rows: Sequence[Sequence[str]], indent: int, right: Sequence[int]) -> None:
+    import io
+
+    from rich.console import Console
+    from rich.table import Table
+    from rich.text import Text
+
+    table = Table.grid(padding=(0, 2, 0, 0))
+    last = len(rows[0]) - 1
+    for column in range(last + 1):
+        table.add_column(justify="right" if column in right else "left", no_wrap=column != last, overflow="fold")
+    for row in rows:
+        # Styles become rich's own here; all else that could steer the terminal is escaped before.
+        table.add_row(*(Text.from_ansi(for_terminal(one_line(cell))) for cell in row))
+    width = max(40, shutil.get_terminal_size().columns - indent)
+    colours: Literal["standard"] | None = "standard" if coloured() else None
+    console = Console(file=io.StringIO(), width=width, force_terminal=colours is not None, color_system=colours, no_color=False)
+    with console.capture() as drawn:
+        console.print(table)
+    for line in drawn.get().splitlines():
+        sys.stdout.write(from_terminal(" " * indent + line).rstrip() + "\n")
 
 
 def _builder(event: StepWaits) -> str:
@@ -307,7 +335,6 @@ def fitted(text: str, indent: int) -> str:
     """The text in lines that a terminal holds, the further ones indented; one line without a terminal."""
     if not coloured():
         return text
-    import shutil
     import textwrap
 
     room = max(30, shutil.get_terminal_size().columns - indent - 1)
@@ -318,8 +345,6 @@ def _fitting(text: str, taken: int = 80) -> str:
     """The text cut to what is left of a terminal's line; whole without a terminal."""
     if not coloured():
         return text
-    import shutil
-
     room = max(20, shutil.get_terminal_size().columns - taken - 1)
     return text if len(text) <= room else text[: room - 1] + "…"
 
