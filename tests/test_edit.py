@@ -137,6 +137,25 @@ class SourcesAreEdited(WorkspaceTest):
         self.yarrik("edit", "note", at=self.root)
         self.assertNotIn("kept", self.yarrik("edit", "note", "--close", at=self.root))  # nothing was done in it
 
+    def test_what_cannot_become_patches_is_left_where_it_is(self) -> None:
+        self.yarrik("edit", "note", at=self.root)
+        self.git("checkout", "-q", "-b", "side")
+        self.changed("one\ntwo\nthree\nfour\n", "Four")
+        self.git("checkout", "-q", "-")
+        self.changed("zero\none\ntwo\nthree\n", "Zero")
+        self.git("merge", "-q", "-m", "Both", "side")
+        self.assertEqual(self.code("--save", "ours"), "EDIT-MERGES")
+        self.git("reset", "-q", "--hard", "HEAD^1")
+        amendment = self.write("w/ours/amendments/note.toml", 'summary = "x"\nrecipe = "init"\n[set]\nlicence = "MIT"\n')
+        self.assertEqual(self.code("--save", "ours"), "EDIT-NO-PLACE")
+        amendment.unlink()
+        self.assertFalse(list((self.root / "ours").rglob("*.patch")))
+        hook = self.edit / ".git/index"
+        hook.write_bytes(b"no index")
+        said = self.yarrik("edit", "note", "--save", "ours", code=1, at=self.root)
+        self.assertRegex(said, "error EDIT-GIT: git [a-z-]+ failed: .*index")
+        self.assertEqual((self.edit / "note").read_text(), "zero\none\ntwo\nthree\n")
+
     def test_files_stay_as_they_are_whatever_the_sources_attributes_say(self) -> None:
         (self.root / "s/recipes/note/src/.gitattributes").write_text("* text eol=crlf ident\n")
         (self.root / "s/recipes/note/src/dos").write_bytes(b"one\r\ntwo\n$Id$\n")

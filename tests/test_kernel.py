@@ -208,6 +208,8 @@ class OptionsAreChangedInTheKernelsOwnMenu(PretendedKernel):
 
     def test_the_difference_becomes_a_fragment_on_the_board_s_list(self) -> None:
         self.assertIn("KERNEL-NO-CHANGES", self.yarrik("kernel", "fragment", "more.kcfg", at=self.root, code=2))
+        said = self.yarrik("kernel", "options", "--menu", "nconfig", at=self.root, code=1)
+        self.assertIn("error KERNEL-MENU: the kernel's `nconfig` ended with exit code 2", said)
         self.yarrik("kernel", "options", at=self.root)
         self.write("w/s/boards/there.kcfg", "")
         self.assertIn("FRAGMENT-THERE", self.yarrik("kernel", "fragment", "there.kcfg", at=self.root, code=2))

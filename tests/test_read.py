@@ -247,9 +247,9 @@ class ImagesAreInspected(ProgramTest):
         one = self.folder / "one"
         self.yarrik("inspect", self.image, "--extract", "/etc/hostname", "--to", one, "--partition", "root-a")
         self.assertEqual((one / "hostname").read_text(), "kittiwake\n")
-        self.assertIn(
-            "choose one with --partition", self.yarrik("inspect", self.image, "--extract", "/etc", "--to", one, code=2)
-        )
+        said = self.yarrik("inspect", self.image, "--extract", "/etc", "--to", one, code=2)
+        self.assertIn("error PATH-AMBIGUOUS: several partitions have /etc: root-a, root-b", said)
+        self.assertIn("choose one with --partition", said)
 
     def test_requests_that_cannot_be_met_say_what_to_do(self) -> None:
         self.assertIn("error PATH-MISSING", self.yarrik("inspect", self.image, "/none", code=2))
