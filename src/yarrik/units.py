@@ -75,6 +75,7 @@ def round_up(value: int, step: int) -> int:
 
 
 def check_partition_size(text: str) -> None:
+    """Raises ValueError, with a sentence, for what is no size of a partition: one with a unit, `fit` or `rest of SIZE`."""
     rest, fit = _REST.match(text), _FIT.match(text)
     if fit is None or fit["size"]:
         try:

@@ -60,6 +60,7 @@ class Expressions:
         return value
 
     def number(self, token: Token) -> int:
+        """The value of a number or character literal. Raises SourceError for one that is malformed or has more than 64 bits."""
         digits = token.text.rstrip("uUlL")
         try:
             return (int(digits, 8) if re.fullmatch(r"0[0-9]+", digits) else int(digits, 0)) & _MASK
@@ -115,6 +116,7 @@ class Expressions:
         return value
 
     def unescaped(self, token: Token) -> bytes:
+        """The bytes of a string literal, with its escapes resolved and without the closing zero. Raises SourceError."""
         out = bytearray()
         inside = token.text[1:-1]
         at = 0

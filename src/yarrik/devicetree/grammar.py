@@ -145,6 +145,7 @@ class Grammar:
         return inside
 
     def label_list(self) -> list[str]:
+        """The labels that stand here, `a: b: …`, without their colons."""
         labels = []
         while self.lexer.token.kind == "label":
             labels.append(self.lexer.advance().text[:-1])

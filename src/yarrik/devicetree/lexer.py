@@ -42,6 +42,8 @@ class SourceError(YarrikError):
 
 @dataclass(frozen=True)
 class Token:
+    """One token of the source: its kind, text, and position (file, line, column)."""
+
     kind: str
     text: str
     file: Path
@@ -80,6 +82,7 @@ class Lexer:
     opened: int = 0
 
     def fail(self, what: str, token: Token | None = None, hint: str = "") -> SourceError:
+        """The error for a token, by default the current one, with its file and line. The caller raises it."""
         token = token or self.token
         return SourceError(self.trouble("DTS-SYNTAX", what, token, "", hint or "correct the line"))
 
@@ -101,6 +104,8 @@ class Lexer:
             raise SourceError(self.troubles)
 
     def open(self, path: Path, named_by: Token | None = None, text: str | None = None) -> None:
+        """Reads a file, or `text` in its place, before the rest of the current one. Raises SourceError for one
+        that cannot be read, and for files that include each other without end."""
         self.opened += 1
         if len(self.files) > _DEEPEST_INCLUDE or self.opened > _MOST_FILES:
             raise self.fail(f"files include each other too deep, or more than {_MOST_FILES} times", named_by)
@@ -152,12 +157,14 @@ class Lexer:
             self.token = Token("number", self.token.text, self.token.file, self.token.start)
 
     def accept(self, text: str) -> bool:
+        """Whether the current token is `text`; if so, it is consumed."""
         if self.token.text == text:
             self.advance()
             return True
         return False
 
     def expect(self, text: str, where: str) -> None:
+        """Consumes the token `text`. Raises SourceError when another one is there."""
         if not self.accept(text):
             found = f"`{self.token.text}`" if self.token.text else "the end of the file"
             raise self.fail(f"`{text}` is missing {where}; here stands {found}", hint=f"add the `{text}`")

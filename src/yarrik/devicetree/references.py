@@ -27,6 +27,7 @@ class References:
     following: int = 1
 
     def name_labels(self, node: TreeNode, labels: list[str], token: Token, merged: bool) -> None:
+        """Gives labels to a node; `merged` when it was there before. A label that another node has is judged at the end."""
         for label in labels:
             known = self.labels.get(label)
             if known is not None and known is not node:
@@ -39,10 +40,13 @@ class References:
                 node.labels.insert(0 if merged else len(node.labels), label)
 
     def reference(self, token: Token, offset: int, as_path: bool) -> Reference:
+        """A reference at `offset` bytes into a property, as a path or as a phandle cell, to be resolved when the tree is
+        complete."""
         target = token.text[2:-1] if token.kind == "pathref" else token.text[1:]
         return Reference(offset, target, as_path, str(token.file), token.start)
 
     def sought(self, token: Token) -> TreeNode | None:
+        """The node that a reference names by label or path, or None."""
         if token.kind == "pathref":
             return self.tree.root.find(token.text[2:-1])
         label = token.text[1:]
@@ -51,6 +55,7 @@ class References:
         return self.labels.get(label)
 
     def referenced(self, token: Token) -> TreeNode:
+        """The node that a reference names. Raises SourceError when there is none."""
         if token.kind not in ("pathref", "labelref"):
             raise self.lexer.fail("a reference like `&label` belongs here", token)
         found = self.sought(token)
@@ -61,6 +66,7 @@ class References:
         return found
 
     def delete(self, node: TreeNode) -> None:
+        """Forgets a node and all below it, with their labels."""
         gone = {id(below) for _, below in node.walk()}
         node.delete()
         self.labels = {label: kept for label, kept in self.labels.items() if id(kept) not in gone}
@@ -69,6 +75,7 @@ class References:
             self.labels.setdefault(label, heir)
 
     def labels_given_twice(self) -> None:
+        """Notes an error for each label that two nodes still have."""
         for label, node, token in self.contested:
             if self.labels[label] is not node:
                 self.lexer.note(self.lexer.fail(f"the label `{label}` is given to two nodes", token, "rename one of them"))
@@ -176,6 +183,7 @@ class References:
             item.value += at.to_bytes(4, "big")
 
     def target(self, reference: Reference) -> TreeNode:
+        """The node that a reference points at in the complete tree. Raises SourceError."""
         form = "&{" + reference.target + "}" if reference.target.startswith("/") else "&" + reference.target
         kind = "pathref" if reference.target.startswith("/") else "labelref"
         return self.referenced(Token(kind, form, Path(reference.file), reference.start))

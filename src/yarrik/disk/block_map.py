@@ -33,6 +33,7 @@ class BlockMap(msgspec.Struct, frozen=True):
     ranges: tuple[MappedRange, ...]
 
     def encode(self) -> bytes:
+        """The map as a file: XML in the form that copying programs read."""
         return msgspec.json.format(msgspec.json.encode(self), indent=1) + b"\n"
 
 

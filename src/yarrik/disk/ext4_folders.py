@@ -85,6 +85,7 @@ class Folder:
 
     @property
     def is_hashed(self) -> bool:
+        """Whether the folder has an index by hash (INDEX_FL), since it needs more than one block."""
         return self._hashed is not None
 
     @cached_property

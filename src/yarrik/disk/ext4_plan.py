@@ -59,18 +59,22 @@ class Geometry:
 
     @property
     def groups(self) -> int:
+        """Block groups, the last one possibly shorter."""
         return -(-self.blocks // GROUP_BLOCKS)
 
     @property
     def inodes(self) -> int:
+        """Inodes in all groups."""
         return self.groups * self.inodes_per_group
 
     @property
     def descriptor_blocks(self) -> int:
+        """Blocks of one copy of the group descriptors."""
         return -(-self.groups * self.form.descriptor // BLOCK)
 
     @property
     def table_blocks(self) -> int:
+        """Blocks of one group's inode table."""
         return self.inodes_per_group // INODES_PER_BLOCK
 
     @cached_property
@@ -82,6 +86,7 @@ class Geometry:
         return log
 
     def group_size(self, group: int) -> int:
+        """Blocks of a group."""
         return min(GROUP_BLOCKS, self.blocks - group * GROUP_BLOCKS)
 
     def head(self, group: int) -> int:
@@ -122,6 +127,7 @@ class Geometry:
 
     @cached_property
     def free(self) -> int:
+        """Blocks that hold neither superblocks, descriptors, bitmaps nor inode tables."""
         return sum(length for _, length in self.free_runs)
 
     def sound(self) -> bool:
@@ -161,6 +167,7 @@ class Ext4Plan:
 
     @property
     def size(self) -> int:
+        """Bytes of the filesystem."""
         return self.geometry.blocks * BLOCK
 
 

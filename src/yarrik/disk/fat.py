@@ -74,6 +74,7 @@ class FatPlan:
 
     @property
     def size(self) -> int:
+        """Bytes of the filesystem."""
         return self.geometry.sectors * SECTOR
 
 

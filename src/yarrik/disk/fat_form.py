@@ -116,10 +116,12 @@ class FatGeometry:
 
     @property
     def root_sectors(self) -> int:
+        """Sectors of the root folder; 0 on FAT32, whose root is a chain of clusters."""
         return self.root_entries * ENTRY // SECTOR
 
     @property
     def first_data(self) -> int:
+        """The sector at which cluster 2 begins."""
         return self.reserved + 2 * self.table_sectors + self.root_sectors
 
     def place(self, cluster: int) -> int:

@@ -82,6 +82,7 @@ def _short_part(text: str) -> str:
 
 
 def slots(name: str, short: bytes) -> int:
+    """Folder entries of 32 bytes that a name takes: its short entry, and one for each 13 UTF-16 units of a long name."""
     if exact_short(name) == short:
         return 1
     return 1 + -(-len(name.encode("utf-16-le")) // 26)

@@ -39,7 +39,9 @@ class Planned(Protocol):
     """A filesystem that can be written, as often as wanted; `size` is in bytes."""
 
     @property
-    def size(self) -> int: ...
+    def size(self) -> int:
+        """Bytes of the filesystem."""
+        ...
 
     def write(self, target: Target, offset: int) -> None:
         """Writes it `offset` bytes from the target's start."""
@@ -83,6 +85,7 @@ class Ready:
     size: int
 
     def write(self, target: Target, offset: int) -> None:
+        """Writes the filesystem at `offset` bytes of the target. Raises OSError."""
         with self.file.open("rb") as source:
             target.move(source.fileno(), 0, offset, self.file.stat().st_size)
 

@@ -63,6 +63,7 @@ class DiskLayout:
 
     @property
     def gpt(self) -> PartitionTable:
+        """The partition table as GPT entries, with first and last sectors of 512 bytes."""
         return PartitionTable(
             self.guid,
             self.size // SECTOR,
@@ -135,6 +136,7 @@ def image_name(product: str, disk: str, count: int) -> str:
 
 
 def has_gpt(table: str) -> bool:
+    """Whether a table of this kind is a GUID partition table."""
     return table in ("gpt", "hybrid")
 
 
@@ -218,6 +220,7 @@ def _places(disk: Disk, sizes: Sequence[int], blobs: Sequence[int]) -> tuple[lis
 
 
 def blob_offsets(offset: str, copies: Sequence[str]) -> list[int]:
+    """Offsets in bytes of a blob and its copies."""
     return [parse_size(text) for text in (offset, *copies)]
 
 

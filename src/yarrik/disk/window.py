@@ -13,6 +13,7 @@ class Window:
         self._disk, self._offset, self.size, self._damaged = disk, offset, size, damaged
 
     def read(self, at: int, count: int) -> bytes:
+        """Exactly `count` bytes from `at` on. Raises the reader's own error for bytes outside of the window or cut off."""
         if not 0 <= at <= at + count <= self.size:
             raise self._damaged("it is cut off, or names a place that it does not have")
         self._disk.seek(self._offset + at)

@@ -73,6 +73,7 @@ class Graph:
 
     @property
     def disks(self) -> tuple[str, ...]:
+        """Names of the product's disks."""
         write = next(step.action for step in self.steps if isinstance(step.action, WriteDisks))
         return tuple(disk.name for disk in write.disks)
 

@@ -62,10 +62,12 @@ class Step:
 
     @property
     def name(self) -> str:
+        """Kind and subject, unique in a graph: `build libtide`."""
         return f"{self.kind} {self.subject}"
 
     @property
     def needs(self) -> tuple[str, ...]:
+        """Names of the steps whose outputs go in, each once."""
         return tuple(dict.fromkeys(step for step, _ in self.inputs.values()))
 
 

@@ -14,12 +14,16 @@ from yarrik.toolchain import Toolchain
 class Surroundings(Protocol):
     """What planning asks of the machine it runs on; all answers are digests or facts, none is work."""
 
-    def toolchain(self, side: str) -> Toolchain: ...
+    def toolchain(self, side: str) -> Toolchain:
+        """The toolchain for the `board` or the `host`. Raises YarrikError when there is none."""
+        ...
 
     def sight(self, side: str, programs: tuple[str, ...]) -> str:
         """The digest of all paths of the host that a step sees: its side's toolchain, and programs with what they load."""
 
-    def source_tree(self, folder: Path, suffixes: tuple[str, ...], place: Place) -> Tree: ...
+    def source_tree(self, folder: Path, suffixes: tuple[str, ...], place: Place) -> Tree:
+        """The tree of a source folder; files with these suffixes are left out. Raises YarrikError for what cannot be read."""
+        ...
 
     def file_digest(self, file: Path, place: Place, remedy: str = "") -> str:
         """The SHA-256 of a file that a definition names. Raises YarrikError, with `remedy` or a file of nearly this name."""
@@ -27,7 +31,9 @@ class Surroundings(Protocol):
     def variable(self, name: str) -> str | None:
         """A variable of the environment that a recipe lets in."""
 
-    def edited(self, recipe: str) -> Path | None: ...
+    def edited(self, recipe: str) -> Path | None:
+        """The working tree that takes the place of a recipe's sources, if it is being edited."""
+        ...
 
     def host_file(self, recipe: Definition[Recipe]) -> tuple[Path, str]:
         """The file of this machine that is the recipe's source, and its digest, as recipe and lock ask for."""

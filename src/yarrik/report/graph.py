@@ -23,6 +23,7 @@ class Drawn:
     edges: tuple[tuple[str, str, str], ...]
 
     def below(self, name: str) -> list[tuple[str, str]]:
+        """What a node needs: names, each with the words on its edge."""
         return [(target, kind) for source, target, kind in self.edges if source == name]
 
 

@@ -39,6 +39,7 @@ class Answer:
         return side.recipe(node.recipe, self.versions[node])
 
     def options_of(self, node: Node) -> dict[str, bool]:
+        """The options of a recipe, each on or off."""
         return {option: on for (other, option), on in sorted(self.options.items()) if other == node}
 
     def node_for(self, need: str, side: Side) -> Node | None:
@@ -54,6 +55,7 @@ class Answer:
         return self._nodes(node, "needs", node.side)
 
     def build_tools(self, node: Node) -> list[Node]:
+        """The recipes whose programs run when this one is built."""
         return self._nodes(node, "tools", "host")
 
     def _nodes(self, node: Node, key: str, side: Side) -> list[Node]:
@@ -162,6 +164,7 @@ class Answer:
         return tuple(dict.fromkeys(found))
 
     def things(self) -> Iterator[Thing]:
+        """All that was chosen: recipes, packages, options."""
         return (self.universe.things[number] for number in sorted(self.chosen))
 
 

@@ -48,6 +48,7 @@ class Catalog:
         return self.composition.workspace
 
     def recipe(self, name: str, version: Version) -> Definition[Recipe]:
+        """A recipe as it is for one of its versions. Raises YarrikError."""
         return self.composition.recipe(name, version)
 
     def ranked(self, name: str, locked: Version | None = None) -> list[Version]:
@@ -119,6 +120,7 @@ class Catalog:
         return self._names[0].get(package, [])
 
     def packages_of(self, recipe: str) -> list[str]:
+        """Names of the packages that a recipe makes."""
         return self._packages_by_recipe.get(recipe, [])
 
     @cached_property

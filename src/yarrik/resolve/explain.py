@@ -81,6 +81,7 @@ class Core:
 
     @property
     def facts(self) -> list[Fact]:
+        """The facts that cannot all hold, each once."""
         return list(dict.fromkeys(clause.cause for clause in self.clauses if isinstance(clause.cause, Fact)))
 
     def _shrink(self) -> None:

@@ -117,6 +117,7 @@ class Fact:
 
     @property
     def place(self) -> Place:
+        """The file, line and key that state the fact."""
         return self.find_place()
 
 
@@ -136,4 +137,5 @@ class Link:
 
     @property
     def place(self) -> Place:
+        """The file, line and key that ask for the link's target."""
         return self.find_place()

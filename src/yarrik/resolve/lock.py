@@ -36,6 +36,7 @@ class LockedProduct(Definable, frozen=True, kw_only=True):
 
     @staticmethod
     def of(answer: Answer, compilers: Mapping[str, str]) -> LockedProduct:
+        """What the lock keeps of an answer; `compilers` are identities by side."""
         catalog = answer.universe.catalog
         return LockedProduct(
             versions={node.recipe: str(version) for node, version in answer.versions.items() if node.side == "board"},

@@ -40,6 +40,7 @@ class BuiltPackage:
 
     @property
     def size(self) -> int:
+        """Bytes of the package's files."""
         return sum(path.size for path in self.paths if path.kind == "file")
 
 

@@ -32,6 +32,7 @@ def link_words(link: Link) -> str:
 
 
 def missing_words(missing: Missing) -> str:
+    """What a requirement lacks, as a clause of a sentence."""
     if missing.kind == "group":
         return f"there is no group `{missing.name}`"
     if missing.kind == "name":
@@ -45,6 +46,7 @@ def shown(wanted: str) -> str:
 
 
 def switched(on: bool) -> str:
+    """`on` or `off`."""
     return "on" if on else "off"
 
 

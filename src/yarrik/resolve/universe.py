@@ -52,6 +52,7 @@ class Universe:
     # What the solver asks
 
     def size(self, variable: int) -> int:
+        """Candidates of a variable, with 0, which stands for "not chosen"."""
         thing = self.things[variable]
         if thing.kind == "recipe":
             return len(self.candidates(thing)) + 1
@@ -60,9 +61,11 @@ class Universe:
         return 3 if thing.kind == "option" else 2
 
     def rank(self, variable: int) -> int:
+        """Variables of a lower rank are decided first."""
         return {"role": 2, "option": 1}.get(self.things[variable].kind, 0)
 
     def pick(self, variable: int, allowed: int, chosen: Callable[[int], int]) -> int:
+        """The candidate to try first among those that `allowed` (a bit for each) leaves."""
         thing = self.things[variable]
         if thing.kind == "option":
             wanted = ON if self.option_default(thing) else OFF
@@ -77,6 +80,7 @@ class Universe:
         return (rest & -rest).bit_length() - 1
 
     def wishes(self, variable: int, candidate: int) -> Sequence[int]:
+        """Variables that a candidate would like to be chosen, in order."""
         thing = self.things[variable]
         found: list[int] = []
         if thing.kind == "package":
@@ -106,6 +110,7 @@ class Universe:
         return [self.number(target)]
 
     def clauses(self, variable: int, candidate: int) -> Iterator[Clause]:
+        """All that follows when this candidate is chosen."""
         thing = self.things[variable]
         if thing.kind == "product":
             found = self._product(thing)
@@ -137,6 +142,7 @@ class Universe:
     # Things
 
     def number(self, thing: Thing) -> int:
+        """The variable of a recipe, package or option; a new one for a thing not met before."""
         if thing not in self.numbers:
             self.numbers[thing] = len(self.things)
             self.things.append(thing)
@@ -157,9 +163,11 @@ class Universe:
         return sorted(found, key=lambda one: one != locked)
 
     def rules(self, recipe: str, version: Version) -> Mapping[str, PackageRule]:
+        """The package rules of a recipe's version, by package."""
         return package_rules(self.catalog.recipe(recipe, version), self.composition)
 
     def option_default(self, thing: Thing) -> bool:
+        """Whether an option is on when nobody asks."""
         recipe = self.composition.recipe(thing.name).value
         for choice in recipe.choice.values():
             if thing.option in choice.of and choice.default:
@@ -185,6 +193,7 @@ class Universe:
     # What follows from what
 
     def roots(self) -> list[Clause]:
+        """The clauses of the question itself."""
         product = Thing("product", self.composition.name)
         return [self._clause(Fact("product", product), (product, NOTHING))]
 

@@ -39,10 +39,12 @@ class Node(msgspec.Struct, frozen=True, gc=False):
 
     @property
     def parent(self) -> str:
+        """Path of the folder that holds the node."""
         return self.path.rpartition("/")[0] or "/"
 
     @property
     def name(self) -> str:
+        """The last part of the path."""
         return self.path.rpartition("/")[2]
 
 
@@ -66,6 +68,7 @@ class RootTree:
 
     @cached_property
     def by_path(self) -> dict[str, Node]:
+        """The nodes by path."""
         return {node.path: node for node in self.nodes}
 
     def follow(self, path: str) -> Node | None:
@@ -97,6 +100,7 @@ class RootTree:
         return RootTree.of([*self.nodes, *nodes])
 
     def encode(self) -> bytes:
+        """The tree as bytes; equal trees give equal bytes."""
         rows = [
             (quoted(n.path), n.kind, n.mode, n.uid, n.gid, n.size, quoted(n.content), n.device[0], n.device[1], n.package)
             for n in self.nodes
@@ -105,6 +109,7 @@ class RootTree:
 
     @staticmethod
     def decode(data: bytes) -> RootTree:
+        """The reverse of `encode`. Raises msgspec.DecodeError."""
         rows = msgspec.json.decode(data, type=list[tuple[str, Kind, int, int, int, int, str, int, int, str]])
         return RootTree(
             tuple(

@@ -63,5 +63,6 @@ class JobBudget:
         return {"MAKEFLAGS": f" -j{self.jobs} --jobserver-auth={self._read},{self._write}"}
 
     def close(self) -> None:
+        """Closes the pipe; no tool may use it any more."""
         os.close(self._read)
         os.close(self._write)

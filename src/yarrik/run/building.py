@@ -49,10 +49,12 @@ class BuildReport:
 
     @property
     def ran(self) -> tuple[StepReport, ...]:
+        """Reports of the steps that ran."""
         return tuple(report for report in self.steps if report.how == "ran")
 
     @property
     def errors(self) -> tuple[YarrikError, ...]:
+        """What failed, in the order of the graph."""
         return tuple(report.error for report in self.steps if report.error is not None)
 
 

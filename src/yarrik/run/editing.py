@@ -42,6 +42,7 @@ class Unsaved:
 
     @property
     def is_work(self) -> bool:
+        """Whether closing the edit would lose something."""
         return bool(self.changed or self.commits or self.elsewhere)
 
     def lines(self) -> list[str]:
@@ -75,10 +76,12 @@ class Edit:
 
     @property
     def folder(self) -> Path:
+        """The working tree, in the workspace's `edits/`."""
         return self.session.project.root / EDITS / self.recipe
 
     @property
     def is_open(self) -> bool:
+        """Whether there is a working tree."""
         return (self.folder / ".git").is_dir()
 
     def open(self, composition: Composition, listener: Listener = silent) -> bool:

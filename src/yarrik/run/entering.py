@@ -29,6 +29,7 @@ class Entered:
 
     @property
     def inside(self) -> str:
+        """The folder in which the shell starts, as it sees it."""
         return self.sandbox.inside(self.work)
 
     def shell(self, command: str | None = None) -> int:

@@ -24,6 +24,7 @@ class Progress:
 
     @property
     def done(self) -> int:
+        """Steps whose result is there."""
         return self.kept + self.shared + self.ran
 
 

@@ -30,6 +30,7 @@ class Foresight:
     last: Mapping[str, LastRun]
 
     def errors(self) -> Iterator[Trouble]:
+        """What will fail."""
         for one in self.plan:
             if isinstance(one.step.action, CompileDeviceTrees):
                 yield from self._board(one, one.step.action)
@@ -37,6 +38,7 @@ class Foresight:
                 yield from self._kernel_base(one, one.step.action)
 
     def warnings(self) -> Iterator[Trouble]:
+        """What will likely fail."""
         for one in self.plan:
             if isinstance(one.step.action, WriteDisks) and one.verdict != "kept":
                 yield from self._disks(one, one.step.action)

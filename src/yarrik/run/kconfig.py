@@ -57,6 +57,7 @@ class Options:
         return found
 
     def read(self, path: str, text: str) -> None:
+        """Adds the options of a Kconfig file; `path` is used in messages and for its `source` lines."""
         scopes: list[tuple[str, list[str]]] = []
         option: Option | None = None
         name = ""

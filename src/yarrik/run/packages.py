@@ -127,6 +127,7 @@ def encode_packages(packages: Sequence[BuiltPackage]) -> bytes:
 
 
 def decode_packages(data: bytes) -> list[BuiltPackage]:
+    """The packages that a split step left. Raises msgspec.DecodeError."""
     return [_renamed(package, unquoted) for package in msgspec.json.decode(data, type=list[BuiltPackage])]
 
 

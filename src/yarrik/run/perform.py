@@ -77,6 +77,7 @@ class Context:
         return self.began + seconds if seconds else None
 
     def say(self, text: str) -> None:
+        """Writes a line to the step's log."""
         self.log.write((text + "\n").encode())
         self.log.flush()
 
@@ -399,6 +400,7 @@ def sees_of(action: Action) -> Sees:
 
 
 def read_only_folders(writable: tuple[str, ...]) -> tuple[str, ...]:
+    """Folders of a step, below `{step}`, that its commands may only read."""
     return tuple(name for name in ("source", "kernel", "initramfs", "sysroot", "tools") if name not in writable)
 
 

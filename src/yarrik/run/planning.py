@@ -44,6 +44,7 @@ class Planned:
 
     @property
     def name(self) -> str:
+        """The product's name."""
         return self.composition.name
 
 
@@ -56,6 +57,7 @@ class Planner:
     _planned: dict[int, tuple[Planned, Composition]] = field(default_factory=dict)
 
     def compose(self, product: str | None = None, overrides: Overrides | None = None) -> Composition:
+        """The composition of a product, by default the workspace's own choice. Raises YarrikError."""
         with self._all_faults_at_once():
             return compose(self.project.workspace, product, overrides)
 

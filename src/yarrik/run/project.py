@@ -48,10 +48,12 @@ class Project:
         return self.root / ".yarrik"
 
     def out(self, product: str) -> Path:
+        """The folder of a product's finished files."""
         return self.root / "out" / product
 
     @cached_property
     def workspace(self) -> Workspace:
+        """All definitions. Raises YarrikError."""
         return open_workspace(self.root, self._memory_if_writable())
 
     def _memory_if_writable(self) -> Memory | None:
@@ -63,6 +65,7 @@ class Project:
 
     @cached_property
     def site(self) -> Site:
+        """The settings of this machine and user. Raises YarrikError."""
         return load_site(self.workspace)[0]
 
     @property
@@ -74,6 +77,7 @@ class Project:
 
     @cached_property
     def lock(self) -> Lock:
+        """The lock as it is written down; empty when there is none. Raises YarrikError."""
         return read_lock(self.root)
 
     def write_lock(self) -> None:
@@ -83,6 +87,7 @@ class Project:
 
     @cached_property
     def memory(self) -> Memory:
+        """What earlier commands learned; opened when first asked for."""
         try:
             return Memory(self.folder / "memory.sqlite")
         except OSError as error:
@@ -127,5 +132,6 @@ class Project:
         WorkFolders.clear_left_behind(self.folder / "work")
 
     def close(self) -> None:
+        """Closes memory and shared caches."""
         if "memory" in self.__dict__:
             self.memory.close()

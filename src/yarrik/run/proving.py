@@ -50,6 +50,7 @@ class Proof:
 
     @property
     def trouble(self) -> Trouble:
+        """The differences as a message. Only for steps that differ."""
         lines = [str(one) for one in self.variances[:_MOST]]
         more = len(self.variances) - len(lines)
         lines += [f"and {more} more files"] if more > 0 else []

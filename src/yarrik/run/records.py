@@ -31,6 +31,7 @@ class Span(msgspec.Struct, frozen=True):
 
     @property
     def ended(self) -> float:
+        """Seconds from the build's beginning to the step's end."""
         return self.began + self.seconds
 
 
@@ -41,6 +42,7 @@ class Records:
     project: Project
 
     def keep_failure(self, product: str, step: str) -> None:
+        """Remembers which step of a product failed last, for `yarrik log`."""
         self.project.memory.learn(f"last failure {product}", step.encode())
 
     def last_failure(self, product: str) -> str:

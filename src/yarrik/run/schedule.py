@@ -50,11 +50,15 @@ UNLIMITED = Load(jobs=1 << 30, memory=1 << 62)
 
 @dataclass(frozen=True, slots=True)
 class Look:
+    """Find out whether a step's result is kept here."""
+
     step: str
 
 
 @dataclass(frozen=True, slots=True)
 class Ask:
+    """Ask shared caches for a step's result."""
+
     step: str
 
 
@@ -74,6 +78,8 @@ class Take:
 
 @dataclass(frozen=True, slots=True)
 class Claim:
+    """Claim a step, so that no other process runs it."""
+
     step: str
 
 
@@ -87,6 +93,8 @@ class Start:
 
 @dataclass(frozen=True, slots=True)
 class Give:
+    """Give tokens back to the job budget."""
+
     tokens: int
 
 

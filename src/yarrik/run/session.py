@@ -20,4 +20,5 @@ class Session:
         self.records = Records(self.project)
 
     def close(self) -> None:
+        """Closes the project."""
         self.project.close()

@@ -41,6 +41,7 @@ def new_log(path: Path) -> BinaryIO:
 
 
 def last_lines(log: Path, count: int = LAST_LINES) -> list[str]:
+    """The last `count` lines of a log; fewer when it is shorter, none when it cannot be read."""
     try:
         with log.open("rb") as file:
             file.seek(max(0, log.stat().st_size - 64 * 1024 - 100 * count))

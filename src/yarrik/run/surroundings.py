@@ -50,6 +50,7 @@ class HostSurroundings:
         return known[side]
 
     def sight(self, side: str, programs: tuple[str, ...]) -> str:
+        """A digest of the paths that programs need of this machine."""
         self.toolchain(side)
         if NATIVE_COMPILERS & set(programs):
             self.toolchain("host")
@@ -99,6 +100,7 @@ class HostSurroundings:
         return tree
 
     def variable(self, name: str) -> str | None:
+        """An environment variable that a recipe lets in; None in a clean room, or when it is not set."""
         return None if self.project.choices.clean_room else os.environ.get(name)
 
     def edited(self, recipe: str) -> Path | None:
@@ -106,6 +108,7 @@ class HostSurroundings:
         return folder if (folder / ".git").is_dir() else None
 
     def file_digest(self, file: Path, place: Place, remedy: str = "") -> str:
+        """SHA-256 of a file's content. Raises YarrikError, at `place`, for one that cannot be read."""
         try:
             return self.project.memory.digest_of(file)
         except OSError as error:
@@ -116,6 +119,7 @@ class HostSurroundings:
             ) from error  # fmt: skip
 
     def host_file(self, recipe: Definition[Recipe]) -> tuple[Path, str]:
+        """The archive that a recipe takes from this machine, and its SHA-256. Raises YarrikError."""
         source, place = recipe.value.source[0], recipe.place("source")
         file = Path(source.host_file.replace("{version}", recipe.value.version))
         digest = self.file_digest(file, place, from_package(source.debian_package))

@@ -37,9 +37,11 @@ class Tally:
         self._left = sum(self._seconds.get(one, UNKNOWN_SECONDS) for one in to_run if one not in settled)
 
     def started(self, name: str) -> None:
+        """A step begins to run."""
         self._since[name] = time.monotonic()
 
     def settled(self, name: str, how: How) -> None:
+        """A step has ended, or its result was there."""
         self._counts[how] = self._counts.get(how, 0) + 1
         self._since.pop(name, None)
         if name in self._to_run:
@@ -47,6 +49,7 @@ class Tally:
 
     @property
     def progress(self) -> Progress:
+        """How far the build is; with the seconds left when half of the durations are known."""
         left: float | None = None
         sample = list(itertools.islice(self._to_run, _SAMPLE))
         if sample and sum(name in self._seconds for name in sample) * 2 >= len(sample):

@@ -31,6 +31,7 @@ class WorkFolders:
 
     @contextlib.contextmanager
     def folder(self) -> Iterator[Path]:
+        """An empty folder for one step, removed afterwards. Raises OSError."""
         with self._guard:
             if self._lock is None:
                 self._top.mkdir(parents=True, exist_ok=True)
@@ -46,6 +47,7 @@ class WorkFolders:
             remove_folder(one)
 
     def close(self) -> None:
+        """Removes what is left of all of them."""
         if self._lock is not None:
             remove_folder(self._folder)
             Path(f"{self._folder}.lock").unlink(missing_ok=True)

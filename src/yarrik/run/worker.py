@@ -93,6 +93,7 @@ class Worker:
         return StepReport(step, how, fingerprint, outputs=result.outputs, notes=result.notes, log=result.log, seconds=seconds)
 
     def reason(self, step: Step, parts: dict[str, str]) -> str:
+        """Why a step has to run, as a sentence."""
         reason = reason_for(step, parts, self.last.get(step.name), self.difference)
         return reason.text if reason is not None else "the cache does not have its result"
 
