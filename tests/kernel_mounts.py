@@ -1,6 +1,6 @@
 """A real kernel mounts each filesystem that we write: the one that `make demo-linux` built, in the emulator.
 
-`make test-linux` runs it; it is no part of `make test`, since that kernel takes minutes to build."""
+`make test-linux` runs it; it is not part of `make test`, since that kernel takes minutes to build."""
 
 import hashlib
 import os

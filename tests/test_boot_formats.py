@@ -193,7 +193,7 @@ class EntriesAndMenus(unittest.TestCase):
         self.assertEqual(read_entry(text), entry)
         self.assertEqual(read_loader(encode_loader("gauge", 3)), ("gauge", 3))
         self.assertEqual(read_loader("timeout menu-force\n"), ("", None))
-        for wrong, words in (("title x\n", "names no kernel"), ("linux /x\nkernel /y\n", "`kernel` is no key")):
+        for wrong, words in (("title x\n", "does not name a kernel"), ("linux /x\nkernel /y\n", "`kernel` is not a key")):
             with self.assertRaisesRegex(EntryDamaged, words):
                 read_entry(wrong)
 

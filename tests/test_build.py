@@ -656,7 +656,7 @@ class FailuresSayWhatWhereAndWhatNext(WorkspaceTest):
         self.recipe("bad", "echo before; cc-that-is-not-there x.c")
         self.write("w/s/images/i.toml", 'packages = ["init", "bad"]\n')
         said = self.build(1)
-        self.assertIn("error STEP-NO-PROGRAM: step `build bad` failed: it wanted the program `cc-that-is-not-there`", said)
+        self.assertIn("error STEP-NO-PROGRAM: step `build bad` failed: it needs the program `cc-that-is-not-there`", said)
         self.assertIn("cc-that-is-not-there: not found", said)
         path = re.search(r"where\s+(\S+)", said).group(1)
         self.assertIn("before", (self.root / path).read_text())

@@ -213,13 +213,13 @@ class ErrorsShowThePlace(FolderTest):
             ("/dts-v1/;\n/ { x: a { }; x: b { }; };\n", 2, "the label `x` is given to two nodes"),
             ("/dts-v1/;\n/ { a = /bits/ 8 <256>; };\n", 2, "does not fit into 8 bits"),
             ("/ { };\n", 1, "does not begin with"),
-            ("/dts-v1/;\n/ { a { };\n", 3, "is missing; here stands the end of the file"),
+            ("/dts-v1/;\n/ { a { };\n", 3, "is missing; found the end of the file"),
             ('/dts-v1/;\n/include/ "none.dtsi"\n', 2, "cannot read none.dtsi"),
             ('/dts-v1/;\n/include/ "no\0ne.dtsi"\n', 2, "contains a null character"),
             ('/dts-v1/;\n/ { x = /incbin/("no\\0ne"); };\n', 2, "contains a null character"),
             ('/dts-v1/;\n# 2 "a\0/b"\n/include/ "none.dtsi"\n', 2, "contains a null character"),
             ("/dts-v1/;\n/ { a = [0g]; };\n", 2, "hexadecimal"),
-            ("/dts-v1/;\n/ { a { };\n  b; };\n", 3, "the property `b` stands after a child node"),
+            ("/dts-v1/;\n/ { a { };\n  b; };\n", 3, "the property `b` comes after a child node"),
             ("/dts-v1/;\n/ { a = <&{/none}>; };\n", 2, "nothing is called `/none`"),
         ):
             found, what, _ = self.error(text)

@@ -328,7 +328,7 @@ class AMadeUpFormIsAnObject(FolderTest):
             pack_folder(read_folder(self.folder / "tree"), self.folder / "y.img", wish)
 
     def test_one_that_nobody_has(self) -> None:
-        with self.assertRaisesRegex(Unfit, "`nmaes` is no form"):
+        with self.assertRaisesRegex(Unfit, "`nmaes` is not a form"):
             pack_folder(read_folder(self.folder), self.folder / "y.img", Wish("nmaes", uuid.UUID(int=1)))
 
 

@@ -50,7 +50,7 @@ class FinishedFoldersAreVerified(WorkspaceTest):
 
     def test_a_damaged_superblock(self) -> None:
         self.patch((1 << 20) + 1024 + 4, b"\xff")
-        self.assertIn("no sound ext4 filesystem: damaged: its superblock", self.complaint())
+        self.assertIn("no valid ext4 filesystem: damaged: its superblock", self.complaint())
 
     def test_a_command_line_for_another_disk(self) -> None:
         manifest = json.loads((self.out / "packages.json").read_text())

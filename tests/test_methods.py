@@ -84,7 +84,9 @@ class BoardsBootInManyWays(GaugeTest):
     def test_a_key_that_is_none(self) -> None:
         self.write("demo/shelves/harbour/boards/k.pem", "not a key\n")
         self.board('[boot]\nmethod = "fit"\nkey = "k.pem"\n')
-        self.assertRegex(self.build(code=1), r"error BOOT-KEY: k.pem is no private key(.|\n)*kittiwake.toml:\d+ \[boot.key\]")
+        self.assertRegex(
+            self.build(code=1), r"error BOOT-KEY: k.pem is not a private key(.|\n)*kittiwake.toml:\d+ \[boot.key\]"
+        )
 
     def test_a_key_that_is_missing_is_made_or_is_the_one_with_nearly_its_name(self) -> None:
         self.board('[boot]\nmethod = "fit"\nkey = "kittiwake.pem"\n')
@@ -190,8 +192,8 @@ class BoardsBootInManyWays(GaugeTest):
         self.assertIn("error BOOT-METHOD", self.build(code=1))
         text = (self.root / BOARD).read_text()
         (self.root / BOARD).write_text(text.replace('method = "uefi"', 'method = "uefi"\ncommand-line-in = "device-tree"'))
-        said = self.build(code=1)  # the stand-in is no program for firmware
-        self.assertIn("error BOOT-KERNEL-FORM: /EFI/BOOT/BOOTAA64.EFI is no program for firmware", said)
+        said = self.build(code=1)  # the stand-in is not a program for firmware
+        self.assertIn("error BOOT-KERNEL-FORM: /EFI/BOOT/BOOTAA64.EFI is not a program for firmware", said)
 
     def test_the_line_stands_in_the_device_tree_and_one_that_was_there_is_told(self) -> None:
         tree = self.root / "shelves/harbour/boards/kittiwake.dts"
@@ -213,7 +215,7 @@ class BoardsBootInManyWays(GaugeTest):
         chip = (self.out / "tide-gauge-chip.img").read_bytes()
         self.assertEqual(chip[64 << 10 : (64 << 10) + 8192], block)
         self.write("demo/shelves/harbour/boards/b.env", "bootdelay=0\nnonsense\n")
-        self.assertIn("error BOOT-ENVIRONMENT: b.env: line 2 is no setting", self.build(code=1))
+        self.assertIn("error BOOT-ENVIRONMENT: b.env: line 2 is not a setting", self.build(code=1))
 
     def test_settings_for_firmware_and_one_changed_later(self) -> None:
         self.write("demo/shelves/harbour/boards/s.txt", "# display\ndisplay=on\n")

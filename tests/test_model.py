@@ -66,7 +66,7 @@ class DefinitionsAreReadStrictly(FolderTest):
 
     def test_values_that_cannot_be_are_refused_with_a_sentence(self) -> None:
         for line, words in (
-            ('needs = ["libtide => 2"]', "`=> 2` is no wish for a version"),
+            ('needs = ["libtide => 2"]', "`=> 2` is not a version requirement"),
             ('variables = { "A-B" = "x" }', "not the name of a variable"),
             ('goals = "all"', "a list belongs here"),
         ):

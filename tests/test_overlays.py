@@ -177,7 +177,7 @@ class ChecksFindWhatIsLikelyWrong(FolderTest):
         ),
         ("DTS-DUPLICATE-ADDRESS", "a@1 { reg = <1 1>; }; b@1 { reg = <1 1>; };", "/b@1: a@1 has the unit address 1 too"),
         ("DTS-STATUS", 'u { status = "enabled"; };', "takes every unknown word for disabled"),
-        ("DTS-NODE-NAME", "a#b { };", "`a#b` is no name for a node"),
+        ("DTS-NODE-NAME", "a#b { };", "`a#b` is not a name for a node"),
         ("DTS-STDOUT", 'chosen { stdout-path = "serial7:115200n8"; };', "serial7, which is neither an alias nor a node"),
     )
 

@@ -265,7 +265,7 @@ class ImagesAreInspected(ProgramTest):
         damaged = bytearray(sound)
         damaged[0x200000 + 1024 + 4 : 0x200000 + 1024 + 8] = b"\xff" * 4
         self.assertIn(
-            "damaged: its superblock gives sizes that cannot be", self.yarrik("inspect", self.write("worse", bytes(damaged)))
+            "damaged: its superblock gives impossible sizes", self.yarrik("inspect", self.write("worse", bytes(damaged)))
         )
 
     def test_mutated_disks_never_bring_it_down(self) -> None:

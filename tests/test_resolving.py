@@ -215,7 +215,7 @@ class ClashesAreExplained(ResolvingTest):
         self.recipe("app", "true", more='needs = ["libplot >= 9.1"]')
         self.image("other", "app")
         trouble = self.refused()
-        self.assertEqual((trouble["code"], trouble["what"]), ("VERSIONS-CLASH", "`app` cannot be had"))
+        self.assertEqual((trouble["code"], trouble["what"]), ("VERSIONS-CLASH", "`app` is not available"))
         self.assertNotIn("`other`", trouble["why"])
         self.assertEqual(
             trouble["why"].splitlines()[-1], "no shelf has such a version of libplot; there are 2.1, 2.0, 1.8 and 3.0-rc1"
@@ -256,9 +256,7 @@ class ClashesAreExplained(ResolvingTest):
         self.assertTrue(self.resolve()["options"]["libplot[svg]"])
         self.image("app", more="[options.libplot]\nsvg = false")
         trouble = self.refused()
-        self.assertEqual(
-            (trouble["code"], trouble["what"]), ("OPTION-FIXED", "`app` and libplot[svg] off cannot be had together")
-        )
+        self.assertEqual((trouble["code"], trouble["what"]), ("OPTION-FIXED", "`app` and libplot[svg] off cannot be combined"))
         self.assertIn("do not ask for libplot[svg] to be off (s/images/i.toml:3)", trouble["remedy"])
         self.image("app", more="[options.libplot]\ntiny = true")
         self.assertIn("the option libplot[svg] excludes its option tiny", self.refused()["why"])
@@ -501,7 +499,7 @@ class QuestionsThatAreHard(unittest.TestCase):
     def test_when_the_patience_is_over_it_is_told_where_the_search_is_stuck(self) -> None:
         trouble = self.trouble(self.pigeons(9), patience=0.5)
         self.assertEqual(trouble.code, "RESOLVE-TOO-HARD")
-        self.assertRegex(trouble.why, r"the search is stuck at p\d \(8 versions\)")
+        self.assertRegex(trouble.why, r"the search stopped at p\d \(8 versions\)")
         self.assertIn("--patience", trouble.remedy)
 
     def test_what_many_versions_need_alike_is_one_fact(self) -> None:

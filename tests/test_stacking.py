@@ -247,9 +247,9 @@ class ProductsAreComposed(WorkspaceTest):
     def test_10_what_a_wrong_name_in_a_condition_does_is_told_as_it_is(self) -> None:
         base = (self.root / "s/boards/b.toml").read_text()
         for line, words, why in (
-            ('profile = "-pp"', "names a profile that there is not: `pp`", "what the condition sets holds for all"),
-            ('board = ["b", "bb"]', "names a board that there is not: `bb`", "the condition holds for b only"),
-            ('arch = ["-arm65", "arm64"]', "names an architecture that there is not: `arm65`", "holds for all"),
+            ('profile = "-pp"', "names a profile that does not exist: `pp`", "what the condition sets holds for all"),
+            ('board = ["b", "bb"]', "names a board that does not exist: `bb`", "the condition holds for b only"),
+            ('arch = ["-arm65", "arm64"]', "names an architecture that does not exist: `arm65`", "holds for all"),
             ('profile = ["pp", "ppp"]', "can never hold: no profile is called `pp`", "has no effect"),
         ):
             self.write("w/s/boards/b.toml", base + f'[[when]]\n{line}\n[when.set.kernel]\nconsole = "ttyS0"\n')

@@ -33,7 +33,7 @@ _CREATE = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC | os.O_NOFOLLOW
 
 
 class NotPlain(OSError):
-    """What was found is not what was expected: a link or a file where a folder belongs, or something that is no file.
+    """What was found is not what was expected: a link or a file where a folder belongs, or something that is not a file.
 
     `filename` is the path below the folder, `strerror` says what was found."""
 

@@ -83,7 +83,7 @@ def number(fields: Mapping[str, Value], name: str) -> int:
     """A field that is one number."""
     value = fields[name]
     if not isinstance(value, int):
-        raise TypeError(f"{name} is no number")
+        raise TypeError(f"{name} is not a number")
     return value
 
 
@@ -91,5 +91,5 @@ def raw_bytes(fields: Mapping[str, Value], name: str) -> bytes:
     """A field that is bytes."""
     value = fields[name]
     if not isinstance(value, bytes):
-        raise TypeError(f"{name} is no bytes")
+        raise TypeError(f"{name} is not bytes")
     return value

@@ -37,7 +37,7 @@ ARCHIVE-UNFIT build stop An archive cannot be unpacked: damaged, of an unknown f
 BLOB-DAMAGED command stop A device tree blob does not read.
 BLOB-UNREADABLE command stop A device tree blob cannot be opened.
 BOARD-SETTING-LOST definitions stop A board lacks what it needs to start, which a condition or another product sets for others.
-BOOT-CONSOLE boot stop The console of the command line is no enabled port of the device tree.
+BOOT-CONSOLE boot stop The console of the command line is not an enabled port of the device tree.
 BOOT-DAMAGED boot stop An image is damaged so that the bench cannot read on.
 BOOT-DEVICE-TREE boot stop A device tree or overlay of the boot files is missing, damaged, or cannot be applied.
 BOOT-ENVIRONMENT boot stop The bootloader's settings cannot be encoded.
@@ -53,7 +53,7 @@ BOOT-LINE-TWICE boot warn The command line is given, or sets a key, twice.
 BOOT-LOADER boot stop A loader is missing at its offset, empty, or overlaps something.
 BOOT-MEMORY boot stop Something overlaps in memory, lies outside of it, or the device tree disagrees about it.
 BOOT-MENU-MISSING boot stop The bootloader finds nothing to start.
-BOOT-MENU-WAITS boot warn A boot menu waits for somebody to choose.
+BOOT-MENU-WAITS boot warn A boot menu waits for a choice without a time limit.
 BOOT-METHOD boot stop The boot method cannot carry what the board asks for.
 BOOT-METHOD-UNKNOWN plan stop There is no boot method of this name.
 BOOT-ROOT-FORM boot stop `root=` is in a form that the kernel does not know.
@@ -63,7 +63,7 @@ BOOT-SIGNATURE boot stop An image tree's signature does not fit the bootloader's
 BOOT-TABLE boot stop The partition table is damaged or missing.
 BOOT-TABLE-BACKUP boot warn The backup of the partition table is damaged or cut off.
 BUILD-SYSTEM-UNKNOWN plan stop There is no build system of this name.
-BUILD-VARIES build stop A step leaves something else when it runs again.
+BUILD-VARIES build stop A step gives a different result when it runs again.
 CACHE-BUSY cache stop A build is using the cache.
 CACHE-DAMAGED cache stop What was built cannot be read back from the cache.
 CACHE-HOLE cache stop An object that a step needs is not in the cache any more.
@@ -144,7 +144,7 @@ LIBRARY-AMBIGUOUS image stop Several packages bring a library, and none is chose
 LIBRARY-MISSING image stop A program needs a library that nothing brings.
 LIBRARY-UNSEARCHED image stop A library is in a folder where the loader does not look.
 LICENCE-FILE-MISSING build stop The sources have no licence text of this name.
-LICENCE-UNKNOWN plan stop A licence is no SPDX expression.
+LICENCE-UNKNOWN plan stop A licence is not an SPDX expression.
 LINK-NOWHERE boot warn A link leads nowhere.
 LOCK-DAMAGED resolve stop yarrik.lock does not read.
 LOCK-STALE resolve stop With `--locked`, the product resolves to something else than yarrik.lock.
@@ -194,7 +194,7 @@ PARTITION-UNFIT image stop A filesystem cannot hold what goes there, whatever it
 PARTITION-UNKNOWN command stop The image has no partition of this name.
 PATCH-FAILED build stop A patch does not fit the sources.
 PATH-AMBIGUOUS command stop Several partitions have this path.
-PATH-BELOW-FILE image stop A path lies below something that is no folder.
+PATH-BELOW-FILE image stop A path lies below something that is not a folder.
 PATH-CLASH image stop Two packages, or a package and the image, bring the same path differently.
 PATH-MISSING command stop No partition has this path.
 PRODUCT-UNKNOWN definitions stop There is no product of this name.

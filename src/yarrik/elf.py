@@ -56,7 +56,7 @@ class Section:
 
 
 def read_elf(path: Path) -> ElfFacts | None:
-    """The facts, or None when the file is no ELF. Raises ElfDamaged when it begins as one but does not read as one."""
+    """The facts, or None when the file is not an ELF file. Raises ElfDamaged when it begins as one but does not read as one."""
     with path.open("rb") as file:
         return elf_facts(file)
 

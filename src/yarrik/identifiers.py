@@ -28,7 +28,7 @@ def is_guid(text: str) -> bool:
 def check_guid(text: str) -> None:
     """Raises ValueError for what is neither empty nor a GUID."""
     if text and not is_guid(text):
-        raise Unfit(f"`{text}` is no GUID, like `0fc63daf-8483-4772-8e79-3d69d8477de4`")
+        raise Unfit(f"`{text}` is not a GUID, like `0fc63daf-8483-4772-8e79-3d69d8477de4`")
 
 
 def check_filesystem_identifier(text: str) -> None:

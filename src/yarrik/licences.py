@@ -24,7 +24,7 @@ def licence_fault(text: str) -> tuple[str, str] | None:
     try:
         keys = [str(key) for key in _spdx().unknown_license_keys(text)]
     except (ExpressionError, ValueError, AttributeError, TypeError):
-        return f"`{text}` is no licence expression", hint
+        return f"`{text}` is not a licence expression", hint
     unknown = [key for key in keys if not key.startswith(("LicenseRef-", "DocumentRef-"))]
     if not text.strip() or unknown:
         family = sorted(one for one in map(str, _spdx().known_symbols) if unknown and re.fullmatch(
@@ -32,5 +32,8 @@ def licence_fault(text: str) -> tuple[str, str] | None:
         if family:
             return f"`{unknown[0]}` is a family of licences, not one that SPDX lists", "say which: " + listed(family[:6], "or")
         near = nearest(unknown[0], _spdx().known_symbols) if unknown else None
-        return f"`{unknown[0] if unknown else text}` is no licence that SPDX lists", f"did you mean `{near}`?" if near else hint
+        return (
+            f"`{unknown[0] if unknown else text}` is not a licence that SPDX lists",
+            f"did you mean `{near}`?" if near else hint,
+        )
     return None

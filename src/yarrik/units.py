@@ -53,7 +53,7 @@ def parse_span(text: str) -> float:
     """`text` (`90 s`, `20 min`, `8h`, `30d`, `4w`) in seconds. Raises ValueError with a sentence that can be shown."""
     match = _SPAN.match(text)
     if match is None or match[2] not in SPANS:
-        raise Unfit(f"`{text}` is no span of time; write for example `20 min`, `8 h` or `30 d`")
+        raise Unfit(f"`{text}` is not a span of time; write for example `20 min`, `8 h` or `30 d`")
     return float(match[1]) * SPANS[match[2]]
 
 
@@ -75,7 +75,7 @@ def round_up(value: int, step: int) -> int:
 
 
 def check_partition_size(text: str) -> None:
-    """Raises ValueError, with a sentence, for what is no size of a partition: one with a unit, `fit` or `rest of SIZE`."""
+    """Raises ValueError, with a sentence, for what is not a size of a partition: one with a unit, `fit` or `rest of SIZE`."""
     rest, fit = _REST.match(text), _FIT.match(text)
     if fit is None or fit["size"]:
         try:

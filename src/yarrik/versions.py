@@ -57,7 +57,7 @@ def _series(text: str) -> tuple[int, ...]:
 
 def _pieces(text: str) -> list[Piece]:
     if len(text) > LONGEST or _FORM.match(text) is None:
-        raise Unfit(f"`{text[:40]}` is no version: letters, digits and `.+_~-`, at most {LONGEST} of them, like `2.3.1`")
+        raise Unfit(f"`{text[:40]}` is not a version: letters, digits and `.+_~-`, at most {LONGEST} of them, like `2.3.1`")
     if re.match(r"v\d", text):
         text = text[1:]
     pieces: list[Piece] = []
@@ -178,7 +178,7 @@ def parse_wish(text: str) -> Wish:
         match = _BOUND.match(part)
         if match is None:
             raise Unfit(
-                f"`{part.strip()}` is no wish for a version: write one of >= > < <= == != ~ and a version, like `>= 2.3`"
+                f"`{part.strip()}` is not a version requirement: write one of >= > < <= == != ~ and a version, like `>= 2.3`"
             )
         bounds.append(Bound(match.group(1), Version(match.group(2))))
     return Wish(tuple(bounds))
@@ -212,14 +212,16 @@ def parse_requirement(text: str) -> Requirement:
     match = _REQUIREMENT.match(text)
     if match is None:
         raise Unfit(
-            f"`{text}` is no need: a name, perhaps options in brackets and versions, like `libplot[png,-x11] >= 2, < 3`"
+            f"`{text}` is not a need: a name, perhaps options in brackets and versions, like `libplot[png,-x11] >= 2, < 3`"
         )
     options: dict[str, bool] = {}
     if match["options"] is not None:
         for word in match["options"].split(","):
             option = _OPTION.match(word)
             if option is None:
-                raise Unfit(f"`{word.strip()}` in `{text}` is no option: a name, with `-` before it for one that has to be off")
+                raise Unfit(
+                    f"`{word.strip()}` in `{text}` is not an option: a name, with `-` before it for one that has to be off"
+                )
             on = not option.group(1)
             if options.setdefault(option.group(2), on) != on:
                 raise Unfit(f"`{text}` wants the option {option.group(2)} both on and off")

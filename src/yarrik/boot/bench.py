@@ -50,10 +50,10 @@ def try_image(file: BinaryIO, image: OpenedImage, name: str, board: BenchBoard |
     except (Damaged, Unfit, RecursionError) as error:
         story.result.stop = Trouble(
             "BOOT-DAMAGED",
-            f"reading {Path(name).name} came to an end: {error}",
+            f"{Path(name).name} cannot be read further: {error}",
             Place(Path(name)),
             "the board would find the same damage",
-            "write the image anew",
+            "write the image again",
         )
     return story.result
 
@@ -116,7 +116,7 @@ def _loader(story: Story) -> None:
                 "BOOT-LOADER",
                 f"the loader {blob.name} is not at its offset {blob.offset:#x}",
                 "the processor's own boot code would find something else there",
-                "write the image anew",
+                "write the image again",
                 "disk",
             )
         if blob.room and len(wanted) > blob.room:
@@ -145,7 +145,7 @@ def _table(story: Story) -> None:
             "BOOT-TABLE",
             f"the partition table is damaged: {story.image.problem}",
             "neither bootloader nor kernel would find a partition",
-            "write the image anew",
+            "write the image again",
         )
     if story.image.table == "none" and story.image.partitions[0].reader is None:
         story.stop(
@@ -159,7 +159,7 @@ def _table(story: Story) -> None:
             "BOOT-TABLE-BACKUP",
             f"the partition table is sound, and {story.image.backup_problem}",
             "the image may be cut off, and tools that find one table of two ask or refuse",
-            "write the image anew",
+            "write the image again",
         )
     names = ", ".join(part.name for part in story.image.partitions if part.name) or "one filesystem, no table"
     story.tell("table", f"{story.image.table}: {names}" if story.image.table != "none" else names)
@@ -214,9 +214,9 @@ def _device_tree(story: Story, started: Started) -> DeviceTree | None:
     except BlobDamaged as error:
         story.stop(
             "BOOT-DEVICE-TREE",
-            f"{started.device_tree_name} is no sound device tree: {error}",
-            "the kernel would stop before its first word",
-            "compile it anew",
+            f"{started.device_tree_name} is not a valid device tree: {error}",
+            "the kernel would stop before its first message",
+            "compile it again",
             "kernel.device-tree",
         )
     item = tree.root.properties.get("model")
@@ -230,7 +230,7 @@ def _device_tree(story: Story, started: Started) -> DeviceTree | None:
                 "BOOT-DEVICE-TREE",
                 f"the overlay {name} cannot be applied: {first.what if first else error}",
                 "the bootloader would start without it, or not at all",
-                first.remedy if first else "compile it anew",
+                first.remedy if first else "compile it again",
                 "kernel.overlays",
             )
     banks = memory_of(tree)
@@ -242,7 +242,7 @@ def _device_tree(story: Story, started: Started) -> DeviceTree | None:
             "add a memory node",
             "kernel.device-tree",
         )
-    memory = ", ".join(f"{shown_size(bank.size)} at {bank.start:#x}" for bank in banks) or "no memory told"
+    memory = ", ".join(f"{shown_size(bank.size)} at {bank.start:#x}" for bank in banks) or "memory unknown"
     story.tell("device tree", f"{started.device_tree_name}: {model}; {memory}")
     if started.overlays:
         count = f"{counted(len(started.overlays), 'overlay')}"
@@ -276,8 +276,8 @@ def _command_line(story: Story, started: Started, tree: DeviceTree | None, built
         if problem is not None:
             story.stop(
                 "BOOT-CONSOLE",
-                f"console={console} is no serial port of the board: {problem}",
-                "the kernel would start, and say nothing",
+                f"console={console} is not a serial port of the board: {problem}",
+                "the kernel would start without any output",
                 "correct the board's `kernel.console`, or `kernel.arguments` if it is there",
                 story.key_of(f"console={console}", "kernel.console"),
             )
@@ -285,7 +285,7 @@ def _command_line(story: Story, started: Started, tree: DeviceTree | None, built
         story.warn(
             "BOOT-CONSOLE",
             "the command line names no console",
-            "the kernel may start without a word",
+            "the kernel may start without any output",
             "set the board's `kernel.console`",
             "kernel.console",
         )
@@ -310,7 +310,7 @@ def _memory(story: Story, started: Started, tree: DeviceTree | None, facts: Kern
         story.stop(
             "BOOT-MEMORY",
             "; ".join(error.reasons),
-            f"memory would look so:\n{error.drawing}",
+            f"memory would look like this:\n{error.drawing}",
             "change the addresses in the board's [memory]",
             "memory",
         )
@@ -336,8 +336,8 @@ def _initramfs(story: Story, started: Started, config: dict[str, str] | None) ->
     if not form and data[:6] not in (b"070701", b"070702"):
         story.stop(
             "BOOT-INITRAMFS",
-            f"{started.initramfs_name} is no archive that the kernel unpacks",
-            "it would go on without it, to a root filesystem that nobody named",
+            f"{started.initramfs_name} is not an archive that the kernel unpacks",
+            "it would continue without it, and no root filesystem is named",
             "pack it as cpio (newc)",
             "boot.initramfs",
         )
@@ -358,7 +358,7 @@ def _initramfs(story: Story, started: Started, config: dict[str, str] | None) ->
             "BOOT-INITRAMFS",
             f"{started.initramfs_name} is damaged: {error}",
             "the kernel would not unpack it",
-            "write the image anew",
+            "write the image again",
             "boot.initramfs",
         )
     story.tell(
@@ -470,7 +470,7 @@ def _root_partition(story: Story, wanted: str, key_: str) -> FoundPartition:
         hint = re.sub(r"((?:sd|vd)[a-z])p(\d+)\Z", r"\1\2", hint)
         story.stop(
             "BOOT-ROOT-FORM",
-            f"root={wanted} is no partition's name",
+            f"root={wanted} is not a partition's name",
             "the kernel would wait for it for ever",
             f"did you mean `/dev/{hint}`?" if hint != device else "names are like mmcblk0p2, sda2, nvme0n1p2",
             key_,
@@ -546,7 +546,7 @@ def _boot_files(story: Story) -> Started:
     story.stop(
         "BOOT-MENU-MISSING",
         f"no partition has {sought}" + (f" (looked at {', '.join(readable)})" if readable else ""),
-        "the bootloader would stop at its prompt and wait for somebody",
+        "the bootloader would stop at its prompt and wait for input",
         'give one partition `holds = "boot"`',
         "disk",
     )

@@ -92,13 +92,13 @@ def _in_image(
         image = open_image(disk, file.stat().st_size)
         fats = [part for part in image.partitions if part.reader is not None and part.reader.form.startswith("FAT")]
         if not fats:
-            raise NoSettings("there is no FAT partition in it, and it is no environment block",
+            raise NoSettings("there is no FAT partition in it, and it is not an environment block",
                              "name a disk image whose boot partition is FAT")  # fmt: skip
         part, path = _settings_file(fats, inside)
         editor = FatEditor(disk, part.start, part.size)
         found = next(one for one in editor.walk() if one.path.lower() == path.lower())
         if found.size > _MOST:
-            raise NoSettings(f"{path} is no file of settings: it is too large", "name another with --file")
+            raise NoSettings(f"{path} is too large for a settings file", "name another with --file")
         text = b"".join(editor.content(found)).decode("utf-8", "replace")
         changed = change_settings(text, changes)
         editor.replace(path, changed.encode())
@@ -118,7 +118,7 @@ def _settings_file(fats: list[FoundPartition], inside: str) -> tuple[FoundPartit
                          "name one with --file, or give the board a `boot.settings`")  # fmt: skip
     if len(found) > 1:
         names = ", ".join(f"{part.name}:{path}" for part, path in found)
-        raise NoSettings(f"several files may be meant: {names}", "name one with --file")
+        raise NoSettings(f"several settings files are possible: {names}", "name one with --file")
     return found[0]
 
 

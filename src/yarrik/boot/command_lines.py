@@ -63,7 +63,7 @@ def partition_device(disk: str, number: int) -> str:
     if match is None:
         hint = re.sub(r"(?<=\d)p\d+\Z|(?<=[a-z])\d+\Z", "", disk.removeprefix("/dev/"))
         raise RootUnfit(
-            f"`{disk}` is no name of a disk",
+            f"`{disk}` is not a name of a disk",
             f"write the disk without its partition: `{hint}`" if _DISK.match(hint) else "names are like mmcblk0, sda, nvme0n1",
         )
     return f"{disk}p{number}" if match["counted"] else f"{disk}{number}"
@@ -91,7 +91,7 @@ def root_words(product: str, place: RootPlace, wish: RootWish) -> list[Word]:
             raise RootUnfit(f"the disk {disk.name} has no GPT, and only there partitions have names",
                             'use `root = "partuuid"`, or `table = "gpt"`')  # fmt: skip
         if [name for _, name, _ in numbered_partitions(disk)].count(place.name) > 1 or not re.fullmatch(r"[!-~]+", place.name):
-            raise RootUnfit(f"the name `{place.name}` cannot stand on a command line", "give the partition a plain name")
+            raise RootUnfit(f"the name `{place.name}` cannot be used on a command line", "give the partition a plain name")
         root = f"PARTLABEL={place.name}"
     elif form == "uuid":
         identifier = str(filesystem_guid(product, disk, partition))

@@ -17,7 +17,7 @@ _KNOWN = (
 
 
 class EntryDamaged(Damaged):
-    """A file that is no boot entry; the message says why."""
+    """A file that is not a boot entry; the message says why."""
 
 
 @dataclass(frozen=True)
@@ -69,7 +69,7 @@ def read_entry(text: str) -> BootEntry:
     several: dict[str, list[str]] = {}
     for key, value in read_lines(text):
         if key not in _KNOWN:
-            raise EntryDamaged(f"`{key}` is no key of a boot entry")
+            raise EntryDamaged(f"`{key}` is not a key of a boot entry")
         several.setdefault(key, []).append(value)
 
     def one(key: str) -> str:
@@ -77,7 +77,7 @@ def read_entry(text: str) -> BootEntry:
 
     kernel = one("linux") or one("efi")
     if not kernel:
-        raise EntryDamaged("it names no kernel: a line `linux` is missing")
+        raise EntryDamaged("it does not name a kernel: a line `linux` is missing")
     arch = next((ours for ours, theirs in _ARCHES.items() if theirs == one("architecture").lower()), "")
     return BootEntry(
         one("title"),

@@ -37,7 +37,7 @@ def parse_environment(text: str) -> dict[str, str]:
         key, equals, value = (begun + line).partition("=")
         begun = ""
         if not equals or not key.strip():
-            raise EnvironmentDamaged(f"line {since} is no setting: write key=value")
+            raise EnvironmentDamaged(f"line {since} is not a setting: write key=value")
         if key in found:
             raise EnvironmentDamaged(f"line {since} sets `{key}` again")
         if "\0" in key + value:

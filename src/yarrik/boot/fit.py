@@ -32,7 +32,7 @@ _LONGEST_NAME = 1024
 
 
 class FitDamaged(Damaged):
-    """The bytes are no sound image tree, or a hash or signature does not fit; the message says why."""
+    """The bytes are no valid image tree, or a hash or signature does not fit; the message says why."""
 
 
 @dataclass(frozen=True)
@@ -200,7 +200,7 @@ def _nodes_to_sign(tree: DeviceTree, configuration: FitConfiguration) -> set[str
             raise FitDamaged(f"{configuration.name} names the image {name}, which is not there")
         hashes = [child for child in image.children.values() if child.name.startswith("hash")]
         if not any(_text(one, "algo") in ("sha256", "sha384", "sha512") for one in hashes):
-            raise FitDamaged(f"no digest stands for the data of {name}, so a signature says nothing of it")
+            raise FitDamaged(f"no digest covers the data of {name}, so a signature says nothing of it")
         nodes |= {f"/images/{name}", *(f"/images/{name}/{one.name}" for one in hashes)}
     return nodes
 

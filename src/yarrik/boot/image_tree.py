@@ -44,7 +44,7 @@ def read_fit(story: Story, started: Started, data: bytes, path: str, configurati
             "BOOT-KERNEL-FORM",
             f"{path} cannot be loaded: {error}",
             "the bootloader would refuse it",
-            "write the image anew",
+            "write the image again",
             "boot.method",
         )
     wanted = configuration or fit.default
@@ -62,7 +62,7 @@ def read_fit(story: Story, started: Started, data: bytes, path: str, configurati
             "BOOT-FILE-MISSING",
             f"the configuration `{wanted}` of {path} names no kernel",
             "the bootloader would have nothing to start",
-            "write the image anew",
+            "write the image again",
         )
     kernel = images[chosen.kernel]
     story.tell("image tree", f"{path}, configuration `{wanted}`, all hashes fit")

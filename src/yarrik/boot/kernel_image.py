@@ -56,7 +56,7 @@ _KERNEL_64 = 1
 
 
 class KernelUnfit(Unfit):
-    """The file is no kernel that a bootloader could load; the message says why."""
+    """The file is not a kernel that a bootloader could load; the message says why."""
 
 
 @dataclass(frozen=True)

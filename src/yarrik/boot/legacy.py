@@ -39,7 +39,7 @@ _LISTED = ("several", "script")
 
 
 class LegacyDamaged(Damaged):
-    """The bytes are no sound legacy image; the message says why."""
+    """The bytes are no valid legacy image; the message says why."""
 
 
 @dataclass(frozen=True)

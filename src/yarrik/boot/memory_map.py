@@ -108,7 +108,7 @@ def banks_of(base: str, size: str, told: list[Area]) -> list[Area]:
 
 
 def memory_disagrees(error: MemoryDisagrees, place: Place) -> Trouble:
-    return Trouble("BOOT-MEMORY", str(error), place, why="the kernel takes the device tree's word",
+    return Trouble("BOOT-MEMORY", str(error), place, why="the kernel uses what the device tree says",
                    remedy="correct `memory.size` and `memory.base`, or the device tree's memory node")  # fmt: skip
 
 
@@ -147,7 +147,7 @@ def place_all(
             )
         step = _KERNEL_STEP.get(arch)
         if area.name == "kernel" and step and (area.start - text_offset) % step:
-            reasons.append(f"the kernel's address {area.start:#x} is no multiple of {shown_size(step)}, as {arch} wants it")
+            reasons.append(f"the kernel's address {area.start:#x} is not a multiple of {shown_size(step)}, as {arch} wants it")
     if reasons:
         raise MapUnfit(reasons, found.drawn(near))
     return found

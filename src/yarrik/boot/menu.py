@@ -36,7 +36,7 @@ class Menu:
 
 
 def encode_menu(menu: Menu) -> str:
-    """The file's text. It never waits for somebody to type: the shortest time is a tenth of a second, not zero,
+    """The file's text. It never waits for input without a time limit: the shortest time is a tenth of a second, not zero,
     since some readers take zero for "wait for ever"."""
     lines = ["prompt 0", f"timeout {max(1, menu.tenths or 0)}", f"default {menu.default}"]
     for entry in menu.entries:

@@ -113,11 +113,11 @@ class RootChecks:
         try:
             facts = elf_facts(io.BytesIO(data))
         except Damaged as error:
-            self.stop(code, f"{whose} is damaged: {error}", "the kernel cannot start it", "build it anew")
+            self.stop(code, f"{whose} is damaged: {error}", "the kernel cannot start it", "build it again")
         if facts is None:
             self.stop(
                 code,
-                f"{whose} is no program: it is neither an ELF file nor a script",
+                f"{whose} is not a program: it is neither an ELF file nor a script",
                 "the kernel cannot start it",
                 "check what the package installs there",
             )
@@ -371,7 +371,7 @@ class RootChecks:
         self.tell("modules", f"{count} for {known}" + (f"; {len(wanted)} that the device tree needs" if wanted else ""))
 
     def _named_are_there(self, version: str, named: set[str]) -> None:
-        """Stops at a module that init is told to load and cannot find: the list of modules has to have it."""
+        """Stops at a module that init is configured to load and cannot find: the list of modules has to have it."""
         folders = [f"{top}/modules/{version}" for top in ("/lib", "/usr/lib")]
         listed = {
             line.partition(":")[0].rpartition("/")[2].partition(".ko")[0].replace("-", "_")
@@ -384,13 +384,13 @@ class RootChecks:
             where = f"modules.dep of {version} does not have it" if version else "there are no modules in the image"
             self.stop(
                 "MODULES-MISSING",
-                f"init is told to load {missing[0]}, and {where}",
+                f"init is configured to load {missing[0]}, and {where}",
                 "what it drives would not work",
                 "add the package that brings it, or take its name out",
             )
 
     def _named(self) -> set[str]:
-        """Modules that init is told to load."""
+        """Modules that init is configured to load."""
         files = ["/etc/modules", *(path for path in self.root.below("/etc/modules-load.d") if path.endswith(".conf"))]
         lines = [line.strip() for file in files for line in self._lines(file)]
         return {line.replace("-", "_") for line in lines if line and not line.startswith("#")}

@@ -70,12 +70,12 @@ class Filesystem:
         if found is None or found.kind != "file":
             raise Damaged(f"there is no file {path}")
         if found.size > most:
-            raise Damaged(f"{path} has {found.size} bytes, which is more than can be")
+            raise Damaged(f"{path} has {found.size} bytes, which is too many")
         data = bytearray()
         for part in self.reader.content(found):
             data += part
             if len(data) > most:
-                raise Damaged(f"{path} is larger than can be")
+                raise Damaged(f"{path} is too large")
         return bytes(data)
 
     def text(self, path: str) -> str:

@@ -33,7 +33,7 @@ def change_settings(text: str, changes: Mapping[str, str | None]) -> str:
     """The text with values changed in place; new keys go to the end, None takes a key away. Raises SettingUnfit."""
     for key, value in changes.items():
         if _KEY.match(key) is None:
-            raise SettingUnfit(f"`{key}` is no key: letters, digits and _ . , : -")
+            raise SettingUnfit(f"`{key}` is not a key: letters, digits and _ . , : -")
         if value is not None and any(ord(sign) < 32 for sign in value):
             raise SettingUnfit(f"the value of `{key}` has a sign that no line can hold")
     if (menu := _MENU.search(text)) is not None:

@@ -40,7 +40,7 @@ create table if not exists documents (
 create table if not exists facts (name text primary key, value blob not null, seal integer not null) without rowid;
 """
 _FRESH_NS = 2_000_000_000
-#: What SQLite says of a file that is no database, or has not the tables that it says (the low byte of its result codes).
+#: What SQLite says of a file that is not a database, or has not the tables that it says (the low byte of its result codes).
 _RUINED = (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_ERROR)
 _NO_ROOM = (sqlite3.SQLITE_FULL, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_IOERR)
 
@@ -137,7 +137,7 @@ class Memory:
                 raise
             database.execute("commit")
 
-        # What is remembered is no part of the work: a full or read-only disk costs time at the next build, no more.
+        # What is remembered is not part of the work: a full or read-only disk costs time at the next build, no more.
         try:
             self._guarded(work)
         except sqlite3.OperationalError as error:

@@ -264,7 +264,7 @@ def storage_at(at: str, endpoint: str, seconds: float, place: Place, redirect_ho
         return BucketStorage(at, endpoint, seconds, place)
     if scheme and not at.startswith("/"):
         raise YarrikError(
-            Trouble("CACHE-PLACE", f"`{at}` is no place for a shared cache", place,
+            Trouble("CACHE-PLACE", f"`{at}` is not a place for a shared cache", place,
                     remedy="name a folder, an http:// or https:// URL, or s3://BUCKET/FOLDER")
         )  # fmt: skip
     return FolderStorage(Path(at).expanduser())

@@ -185,7 +185,7 @@ class Shared:
             raise Refused("it is another step's result")
         named = [*signed.outputs.values(), *([signed.log] if signed.log is not None else [])]
         if not all(is_digest(kept.digest) and kept.size >= 0 for kept in named):
-            raise Refused("it names what is no digest")
+            raise Refused("it names what is not a digest")
         return signed
 
     def _bring_content(self, cache: SharedCache, signed: _Signed) -> None:
@@ -421,7 +421,7 @@ def _joined(chunks: Iterator[bytes], most: int) -> bytes:
     for chunk in chunks:
         size += len(chunk)
         if size > most:
-            raise Refused("it is larger than anything that it could be")
+            raise Refused("it is too large")
         found.append(chunk)
     return b"".join(found)
 

@@ -38,7 +38,7 @@ class SigningKey:
         except (OSError, ValueError) as error:
             reason = error.strerror if isinstance(error, OSError) else str(error)
             raise YarrikError(
-                Trouble("KEY-UNREADABLE", f"{file} is no signing key: {reason}", place,
+                Trouble("KEY-UNREADABLE", f"{file} is not a signing key: {reason}", place,
                         why="what goes to a shared cache is signed, so that others can tell whose it is",
                         remedy=f"make one: yarrik cache new-key {file}")
             ) from error  # fmt: skip
@@ -53,7 +53,7 @@ class SigningKey:
         except OSError as error:
             raise YarrikError(
                 Trouble("KEY-UNWRITABLE", f"cannot write {file}: {error.strerror}", Place(file),
-                        why="a key is never written over another one", remedy="name another file")
+                        why="a key file is never overwritten", remedy="name another file")
             ) from error  # fmt: skip
         with os.fdopen(handle, "w") as sink:
             sink.write(_SECRET + base64.b64encode(key.private_bytes_raw()).decode() + "\n")

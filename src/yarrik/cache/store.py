@@ -532,7 +532,7 @@ def read_result(path: Path, fingerprint: str) -> Result:
             raise ResultDamaged("it has another digest")
         result = msgspec.json.decode(data, type=Result)
         if not all(map(is_digest, result.outputs.values())) or (result.log and not is_digest(result.log)):
-            raise ResultDamaged("it names what is no digest")
+            raise ResultDamaged("it names what is not a digest")
         return result
     except (msgspec.DecodeError, UnicodeDecodeError) as error:
         raise ResultDamaged(str(error)) from error

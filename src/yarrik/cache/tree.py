@@ -126,7 +126,7 @@ class Tree:
         links = {entry.path for entry in entries if entry.kind != "folder"}
         for entry in entries:
             if any(parent in links for parent in parent_paths(entry.path)):
-                raise TreeDamaged(f"{entry.path!r} lies below something that is no folder")
+                raise TreeDamaged(f"{entry.path!r} lies below something that is not a folder")
         return tree
 
 
@@ -161,7 +161,7 @@ def read_tree(
     the folder and its status, and may answer from memory; without it every file is read. With `suffixes`, only files whose
     names end so, and right in `folder`. Where there are many files, `digest_of` is called by several threads.
 
-    Raises YarrikError when there is something that is no file, folder or link, or that cannot be read."""
+    Raises YarrikError when there is something that is not a file, folder or link, or that cannot be read."""
     if isinstance(folder, Folder):
         return _read_tree(folder, Path(), digest_of, suffixes)
     try:

@@ -50,12 +50,12 @@ def _interrupted(number: int, frame: object) -> None:
         from yarrik.run import kill_all
 
         kill_all()
-        sys.stderr.write("\nstopped at once; what was finished is kept\n")
+        sys.stderr.write("\nstopped at once; finished steps are kept\n")
         sys.stderr.flush()
         # Nothing is in danger: what is written appears whole or not at all.
         os._exit(128 + number)
     _asked_to_end = True
-    sys.stderr.write("\nending what runs; Ctrl-C again ends it at once\n")
+    sys.stderr.write("\nstopping what runs; press Ctrl-C again to stop at once\n")
     sys.stderr.flush()
     # Our own code may be in the middle of something long, in another thread: it does not hold the end up.
     threading.Thread(target=_end_after, args=(number,), daemon=True).start()
@@ -68,7 +68,7 @@ def _end_after(number: int) -> None:
     time.sleep(GRACE)
     kill_all()
     time.sleep(0.8)  # threads that wait for a step return now, and the normal exit may still come first
-    sys.stderr.write("stopped in the middle of something long; what was finished is kept, build again to go on\n")
+    sys.stderr.write("stopped; finished steps are kept, build again to continue\n")
     sys.stderr.flush()
     os._exit(128 + number)
 
@@ -121,7 +121,7 @@ def main() -> NoReturn:
 
         place = Place(Path(str(error.filename)) if error.filename else None)
         trouble = Trouble(
-            "IO-FAILED", error.strerror or str(error), place, remedy="check free space and rights, then try again"
+            "IO-FAILED", error.strerror or str(error), place, remedy="check free space and permissions, then try again"
         )
         show_error(YarrikError(trouble, "work"), as_json="--json" in sys.argv[1:])
         sys.exit(1)

@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
 
 class _StartsByItself(TyperGroup):
-    """`yarrik boot` without a verb starts a product: what is no verb belongs to that."""
+    """`yarrik boot` without a verb starts a product: what is not a verb belongs to that."""
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
         return super().parse_args(ctx, args if args[:1] and args[0] in self.commands else ["start", *args])
@@ -164,7 +164,7 @@ def on_the_bench(path: Path, as_json: bool) -> bool:
         raise YarrikError(Trouble("IMAGE-UNREADABLE", f"cannot read {path}: {error.strerror}", Place(path),
                                   remedy=found_nearby(path, "check the name"))) from error  # fmt: skip
     except Damaged as error:
-        raise YarrikError(Trouble("IMAGE-DAMAGED", f"{path.name}: {error}", Place(path), remedy="write it anew")) from error
+        raise YarrikError(Trouble("IMAGE-DAMAGED", f"{path.name}: {error}", Place(path), remedy="write it again")) from error
     if as_json:
         print_json(
             {
@@ -193,11 +193,11 @@ def on_the_bench(path: Path, as_json: bool) -> bool:
 @group.command(
     "set",
     epilog="Examples: [bold]yarrik boot set out/p/p.img display=off[/bold] · "
-    "[bold]yarrik boot set card.img speed=[/bold] (takes it away) · [bold]yarrik boot set environment.bin bootdelay=2[/bold]",
+    "[bold]yarrik boot set card.img speed=[/bold] (removes it) · [bold]yarrik boot set environment.bin bootdelay=2[/bold]",
 )
 def change(
     image: Annotated[Path, typer.Argument(help="A disk image with a FAT partition, or an environment block.")],
-    settings: Annotated[list[str], typer.Argument(metavar="KEY=VALUE…", help="What to set; `KEY=` takes it away.")],
+    settings: Annotated[list[str], typer.Argument(metavar="KEY=VALUE…", help="What to set; `KEY=` removes it.")],
     file: Annotated[
         str, typer.Option(metavar="PATH", help="The settings file on the partition, where more than one may be meant.")
     ] = "",
@@ -212,7 +212,7 @@ def change(
     for word in settings:
         key, equals, value = word.partition("=")
         if not equals or not key:
-            raise YarrikError(Trouble("SETTING-FORM", f"`{word}` is no setting", remedy="write KEY=VALUE"))
+            raise YarrikError(Trouble("SETTING-FORM", f"`{word}` is not a setting", remedy="write KEY=VALUE"))
         changes[key] = value or None
     try:
         changed = change_image(image, changes, file)
@@ -224,7 +224,7 @@ def change(
         ) from error
     except OSError as error:
         raise YarrikError(Trouble("IMAGE-UNREADABLE", f"cannot change {image}: {error.strerror}", Place(image),
-                                  remedy="check the name, free space and your rights")) from error  # fmt: skip
+                                  remedy="check the name, free space and your permissions")) from error  # fmt: skip
     if json:
         values = {key: {"before": before, "after": after} for key, (before, after) in changed.values.items()}
         print_json({"ok": True, "where": changed.where, "settings": values, "beside": list(changed.beside)})

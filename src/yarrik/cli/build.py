@@ -321,7 +321,7 @@ def plan(
         if a.verdict == "may run":
             waiting.setdefault(a.step.subject, []).append(a)
     if waiting:
-        sys.stdout.write("these run too, unless what they wait for comes out as it was:\n")
+        sys.stdout.write("these run too, unless what they wait for stays the same:\n")
         rows = []
         for subject, steps in waiting.items():
             causes = list(dict.fromkeys(cause for a in steps for cause in a.causes))

@@ -190,15 +190,15 @@ def _hours(seconds: float) -> str:
 )
 def prune(
     keep: Annotated[
-        str | None, typer.Option(metavar="SIZE", help="Removes what was not used for longest, until so much is left.")
+        str | None, typer.Option(metavar="SIZE", help="Removes the least recently used results until this much is left.")
     ] = None,
     unused: Annotated[
-        str | None, typer.Option(metavar="DAYS", help="Removes what was not used for so long, like 30d or 12h.")
+        str | None, typer.Option(metavar="DAYS", help="Removes what was not used for this long, like 30d or 12h.")
     ] = None,
     workspace: WorkspaceOption = None,
     json: JsonOption = False,
 ) -> None:
-    """Removes results that were not used for long, and all that only they need. Costs nothing but time."""
+    """Removes results that were not used for long, and what only they need. A later build makes them again."""
     from yarrik.cache import prune as prune_store
     from yarrik.cli.view import print_json
     from yarrik.errors import Trouble, Unfit, YarrikError
@@ -222,9 +222,9 @@ def prune(
     )
 
 
-@group.command("verify", epilog="Example: [bold]yarrik cache verify[/bold] after a disk made trouble.")
+@group.command("verify", epilog="Example: [bold]yarrik cache verify[/bold] after disk errors.")
 def verify(workspace: WorkspaceOption = None, json: JsonOption = False) -> None:
-    """Reads everything in the cache again. What is damaged is taken out, and made again by the next build that needs it."""
+    """Reads everything in the cache again. Damaged files are removed, and made again by the next build that needs them."""
     from yarrik.cache import amounts
     from yarrik.cache import verify as verify_store
     from yarrik.cli.view import ResolveView, print_json, show_table
@@ -240,10 +240,8 @@ def verify(workspace: WorkspaceOption = None, json: JsonOption = False) -> None:
         print_json({"ok": not found, "damaged": [{"file": str(one.path), "what": one.what} for one in found]})
     else:
         files = sum(one.files for one in amounts(store).values())
-        sys.stdout.write(
-            f"{len(found)} damaged, {files} files are as they were\n" if found else f"all {files} files are as they were\n"
-        )
+        sys.stdout.write(f"{len(found)} damaged, {files} files are intact\n" if found else f"all {files} files are intact\n")
         show_table([(shown_path(one.path), one.what) for one in found])
         if found:
-            sys.stdout.write("what was damaged is taken out: build again, and it is made again\n")
+            sys.stdout.write("damaged files are removed; the next build makes them again\n")
     raise typer.Exit(1 if found else 0)

@@ -73,7 +73,7 @@ def check(
             }
         )
         return
-    summary = counted(len(warnings), "warning") if warnings else "no trouble found"
+    summary = counted(len(warnings), "warning") if warnings else "no problem found"
     sys.stdout.write(f"{styled(composition.name, 'bold')}: {summary}\n")
     rows = [
         ("board", composition.board.name),
@@ -111,7 +111,7 @@ def _check_all(session: Session, variants: list[str] | None, settings: list[str]
             results.append((name, "errors"))
             continue
         warnings.extend(found)
-        results.append((name, counted(len(found), "warning") if found else "no trouble found"))
+        results.append((name, counted(len(found), "warning") if found else "no problem found"))
     if json and not collector.troubles:
         print_json(
             {"ok": True, "products": [name for name, _ in results], "warnings": [one.as_json() for one in warnings.troubles]}

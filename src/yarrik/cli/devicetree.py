@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 group = typer.Typer(
     no_args_is_help=True,
-    help="Compiles device trees, lays overlays on, compares and shows them.",
+    help="Compiles device trees, applies overlays, compares and shows them.",
     epilog="Example: [bold]yarrik devicetree compile board.dts --out board.dtb --include include[/bold]",
     rich_markup_mode="rich",
 )
@@ -50,8 +50,8 @@ def _read(file: Path) -> DeviceTree:
         raise YarrikError(Trouble("BLOB-UNREADABLE", f"cannot read {file}: {error.strerror}", Place(file),
                                   remedy=found_nearby(file, "check the name"))) from error  # fmt: skip
     except BlobDamaged as error:
-        raise YarrikError(Trouble("BLOB-DAMAGED", f"{file.name} is no sound device tree: {error}", Place(file),
-                                  remedy="compile it anew, or name a .dtb file")) from error  # fmt: skip
+        raise YarrikError(Trouble("BLOB-DAMAGED", f"{file.name} is not a valid device tree: {error}", Place(file),
+                                  remedy="compile it again, or name a .dtb file")) from error  # fmt: skip
 
 
 @group.command(
@@ -68,7 +68,7 @@ def compile_(
     symbols: Annotated[bool, typer.Option("--symbols", help="Keeps all labels, so that overlays can refer to them.")] = False,
     silence: Annotated[
         list[str] | None,
-        typer.Option(metavar="CHECK", help="A check not to be told of, like DTS-UNIT-ADDRESS; may be given again."),
+        typer.Option(metavar="CHECK", help="A check to leave out, like DTS-UNIT-ADDRESS; may be given again."),
     ] = None,
     room: Annotated[str, typer.Option(metavar="SIZE", help="Room at the blob's end for a bootloader to write to.")] = "0",
     spare_reservations: Annotated[
@@ -117,7 +117,7 @@ def compile_(
 )
 def apply(
     base: Annotated[Path, typer.Argument(help="The blob to begin with, compiled with --symbols.")],
-    overlays: Annotated[list[Path], typer.Argument(metavar="OVERLAY…", help="Blobs of overlays, laid on in this order.")],
+    overlays: Annotated[list[Path], typer.Argument(metavar="OVERLAY…", help="Blobs of overlays, applied in this order.")],
     out: OutOption,
     json: JsonOption = False,
 ) -> None:

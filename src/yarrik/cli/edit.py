@@ -13,7 +13,7 @@ from yarrik.cli.options import ProductOption, SetOption, WithOption, WorkspaceOp
 
 @app.command(epilog="Examples: [bold]yarrik edit tide[/bold] · [bold]yarrik edit tide --save harbour --close[/bold]")
 def edit(
-    recipe: Annotated[str, typer.Argument(help="The recipe whose sources.", autocompletion=names_of("recipe"))],
+    recipe: Annotated[str, typer.Argument(help="The recipe whose sources are edited.", autocompletion=names_of("recipe"))],
     save: Annotated[
         str | None,
         typer.Option(metavar="SHELF", help="Writes the commits as patches to this shelf."),

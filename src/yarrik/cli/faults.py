@@ -25,7 +25,7 @@ def fault_trouble(error: Exception) -> YarrikError:
     file = _written(f"{about}, command {' '.join(sys.argv[1:2])}\n\n{text}")
     return YarrikError(
         Trouble("FAULT", f"Yarrik has a fault: {type(error).__name__}: {str(error)[:200]}", where,
-                why="this is not caused by your files alone: whatever is in them has to be reported properly",
+                why="no input should cause this: problems in your files are reported with a code",
                 remedy=f"report it, with the trace in {file}" if file else f"report it, with this trace:\n{text}"),
         "work",
     )  # fmt: skip

@@ -65,7 +65,7 @@ def inspect(
         raise YarrikError(Trouble("IMAGE-UNREADABLE", what, Place(image), remedy=remedy)) from error
     except Damaged as error:
         raise YarrikError(Trouble("IMAGE-DAMAGED", f"{image.name} cannot be read further: {error}", Place(image),
-                                  remedy="write or fetch it anew"), "work") from error  # fmt: skip
+                                  remedy="write or fetch it again"), "work") from error  # fmt: skip
 
 
 def _overview(image: Path, opened: OpenedImage, json: bool) -> None:
@@ -208,7 +208,7 @@ def _line(one: Found) -> tuple[str, str, str, str]:
 
 
 def _digest(part: FoundPartition, one: Found) -> str:
-    """The SHA-256 of a file's content; empty for what is no file."""
+    """The SHA-256 of a file's content; empty for what is not a file."""
     if one.kind != "file" or part.reader is None:
         return ""
     digest = hashlib.sha256()
@@ -289,7 +289,7 @@ def _extract(image: Path, chosen: list[FoundPartition], path: str, to: Path, jso
                 "EXTRACT-FAILED",
                 f"cannot write {error.filename}: {error.strerror}",
                 Place(to),
-                why="nothing that is there already is written over",
+                why="existing files are not overwritten",
                 remedy="name an empty folder",
             ),
             "work",

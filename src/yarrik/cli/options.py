@@ -76,7 +76,7 @@ WorkspaceOption = Annotated[
 SandboxOption = Annotated[bool, typer.Option("--no-sandbox", help="Runs steps as plain processes that can see this machine.")]
 WithOption = Annotated[
     list[str] | None,
-    typer.Option("--with", metavar="VARIANT,…", help="Lays variants on the product, in this order; -NAME leaves its own out.",
+    typer.Option("--with", metavar="VARIANT,…", help="Applies variants to the product, in order; -NAME leaves its own out.",
                  autocompletion=_variants),
 ]  # fmt: skip
 SetOption = Annotated[
@@ -97,7 +97,7 @@ def opened(folder: Path | None, choices: Choices | None = None) -> Iterator[Sess
     try:
         yield session
     except KeyboardInterrupt:
-        typer.echo("stopped; what was finished is kept, build again to go on", err=True)
+        typer.echo("stopped; finished steps are kept, build again to continue", err=True)
         raise typer.Exit(130) from None
     finally:
         session.close()

@@ -68,12 +68,13 @@ def pack(
     ] = None,
     all_root: Annotated[bool, typer.Option("--all-root", help="Everything belongs to root.")] = False,
     clock: Annotated[
-        int | None, typer.Option(metavar="SECONDS", help="The time of all, since 1970; without it files keep theirs.")
+        int | None,
+        typer.Option(metavar="SECONDS", help="Time of all files, in seconds since 1970; without it files keep theirs."),
     ] = None,
     compress: Annotated[
         Compression | None, typer.Option(help="How squashfs (zstd without it), cpio and tar are compressed.")
     ] = None,
-    level: Annotated[int | None, typer.Option(metavar="N", help="How hard it is compressed.")] = None,
+    level: Annotated[int | None, typer.Option(metavar="N", help="Compression level.")] = None,
     inodes: Annotated[int | None, typer.Option(metavar="N", min=16, help="ext4, ext2: the least number of inodes.")] = None,
     reserved: Annotated[
         int, typer.Option(metavar="PERCENT", min=0, max=50, help="ext4, ext2: blocks that are kept for root alone.")
@@ -83,7 +84,7 @@ def pack(
         typer.Option("--full-tables", help="ext4: writes inode tables to their ends, which else the kernel does."),
     ] = False,
     also: Annotated[list[Beside] | None, typer.Option(help="Writes this beside it; may be given again.")] = None,
-    force: Annotated[bool, typer.Option("--force", help="Writes over a file that is there.")] = False,
+    force: Annotated[bool, typer.Option("--force", help="Overwrites an existing file.")] = False,
     json: JsonOption = False,
 ) -> None:
     """Writes a folder as a filesystem or archive: no root, no mounts, the same bytes for the same folder."""
@@ -104,7 +105,7 @@ def pack(
     for file in results:
         if file.exists() and not force:
             raise YarrikError(Trouble("OUT-EXISTS", f"{file} is there already", Place(file),
-                                      why="nothing is written over unasked",
+                                      why="a file is overwritten only on request",
                                       remedy="name another file, or add --force"))  # fmt: skip
     if out.resolve().is_relative_to(folder.resolve()):
         raise YarrikError(
@@ -126,14 +127,14 @@ def pack(
         _write(tree, results, wish, size, [kind.value for kind in also or []])
     except TooSmall as error:
         raise YarrikError(Trouble("PACK-TOO-SMALL", f"{folder} cannot be packed as {form}: {error}", Place(folder),
-                                  remedy="give a larger --size, or leave it away"), "work") from error  # fmt: skip
+                                  remedy="give a larger --size, or leave it out"), "work") from error  # fmt: skip
     except Unfit as error:
         raise YarrikError(Trouble("PACK-UNFIT", f"{folder} cannot be packed as {form}: {error}", Place(folder),
                                   remedy="change what is named, or choose another form with --as"),
                           "work") from error  # fmt: skip
     except OSError as error:
         raise YarrikError(Trouble("PACK-FAILED", f"cannot write {out}: {error.strerror}", Place(out),
-                                  remedy="check the disk's free space and your rights"), "work") from error  # fmt: skip
+                                  remedy="check the disk's free space and your permissions"), "work") from error  # fmt: skip
     count = out.stat().st_size
     if json:
         beside = [str(file) for file in results[1:]]

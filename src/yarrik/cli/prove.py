@@ -61,8 +61,10 @@ def prove(
     show_warnings([one.trouble for one in varying])
     name = styled(composition.name, "bold")
     if varying:
-        sys.stdout.write(f"{name}: {len(varying)} of {counted(len(found), 'step')} leave something else when they run again\n")
+        sys.stdout.write(
+            f"{name}: {len(varying)} of {counted(len(found), 'step')} gave a different result when they ran again\n"
+        )
         show_table([(one.step.name, f"{counted(len(one.variances), 'file')}") for one in varying])
     else:
-        sys.stdout.write(f"{name}: all {counted(len(found), 'step')} left the same when they ran again\n")
+        sys.stdout.write(f"{name}: all {counted(len(found), 'step')} gave the same result when they ran again\n")
     raise typer.Exit(1 if varying else 0)

@@ -40,14 +40,14 @@ def resolve(
     ] = None,
     update_all: Annotated[bool, typer.Option("--update-all", help="Lets everything move.")] = False,
     locked: LockedOption = False,
-    patience: Annotated[float, typer.Option(metavar="SECONDS", help="Gives up the search after so long.", min=0.1)] = 5.0,
+    patience: Annotated[float, typer.Option(metavar="SECONDS", help="Gives up the search after this time.", min=0.1)] = 5.0,
     full: Annotated[bool, typer.Option("--full", help="Shows the whole proof when there is no answer.")] = False,
     variants: WithOption = None,
     settings: SetOption = None,
     workspace: WorkspaceOption = None,
     json: JsonOption = False,
 ) -> None:  # fmt: skip
-    """Finds versions, options and packages that satisfy everybody, and writes them to yarrik.lock."""
+    """Finds versions, options and packages that satisfy all requirements, and writes them to yarrik.lock."""
     from yarrik.cli.view import ResolveView, print_json, show_table, show_warnings, styled
     from yarrik.run import Choices
 
@@ -142,7 +142,7 @@ def why(
             if name in catalog.known():
                 raise YarrikError(
                     Trouble("NOT-IN-PRODUCT", f"`{name}` is not in `{composition.name}`",
-                            remedy=f"yarrik why-not {name}{_as_asked(product, variants)} tells what stands against it")
+                            remedy=f"yarrik why-not {name}{_as_asked(product, variants)} tells what prevents it")
                 )  # fmt: skip
             raise YarrikError(Trouble("NAME-UNKNOWN", f"no shelf has a recipe, package or role `{name}`",
                                       remedy=suggestion(name, catalog.known())))  # fmt: skip
@@ -249,7 +249,7 @@ def why_not(
     workspace: WorkspaceOption = None,
     json: JsonOption = False,
 ) -> None:
-    """Tells what stands against a package in a product, or what it would bring along."""
+    """Tells what prevents a package in a product, or what it would bring along."""
     from yarrik.cli.view import print_json, show_table, styled
     from yarrik.errors import Trouble, Unfit, YarrikError
     from yarrik.versions import parse_requirement

@@ -79,7 +79,7 @@ def erase_line(stream: object) -> None:
 
 
 def show_safely() -> None:
-    """Makes standard output and errors safe: terminals show what is no text, files get the bytes that there were."""
+    """Makes standard output and errors safe: terminals show what is not text, files get the bytes that there were."""
     codecs.register_error("as-it-was", _as_it_was)
     for name in ("stdout", "stderr"):
         stream = getattr(sys, name)

@@ -53,7 +53,7 @@ def _as_json(value: object, indent: int | None = None) -> str:
     text = json.dumps(value, indent=indent, ensure_ascii=False, default=str)
     try:
         text.encode()
-    except UnicodeEncodeError:  # a name that is no UTF-8: its bytes as escapes, so that it stays JSON (RFC 8259, 8.2)
+    except UnicodeEncodeError:  # a name that is not UTF-8: its bytes as escapes, so that it stays JSON (RFC 8259, 8.2)
         return json.dumps(value, indent=indent, default=str)
     return text
 

@@ -22,7 +22,7 @@ _LONGEST_NAME = 1024
 
 
 class BlobDamaged(Damaged):
-    """The bytes are no sound device tree blob; the message says why."""
+    """The bytes are no valid device tree blob; the message says why."""
 
 
 def blob_name(source: str) -> str:
@@ -109,7 +109,7 @@ def decode_blob(data: bytes) -> DeviceTree:
 
 def _name(data: bytes) -> str:
     if not all(33 <= byte < 127 for byte in data):
-        raise BlobDamaged("a name in it is no text")
+        raise BlobDamaged("a name in it is not text")
     return data.decode("ascii")
 
 
@@ -148,7 +148,7 @@ def _structure(data: bytes, strings: bytes) -> TreeNode:
             trail[-1].properties[name] = TreeProperty(name, data[at : at + length])
             at = round_up(at + length, 4)
         elif token != _NOTHING:
-            raise BlobDamaged(f"there is no meaning to the word {token} in its structure")
+            raise BlobDamaged(f"its structure holds the unknown token {token} in its structure")
     if root is None or trail:
         raise BlobDamaged("its nodes are not closed")
     return root

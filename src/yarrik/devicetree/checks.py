@@ -71,11 +71,11 @@ def check_tree(root: TreeNode) -> Iterator[Finding]:
 def _node_name(seen: _Seen) -> Iterator[Finding]:
     name = seen.node.name
     if name and (_NODE_NAME.match(name) is None or not name[0].isalnum()):
-        yield seen.finding("DTS-NODE-NAME", f"`{name}` is no name for a node", why="names are letters, digits and , . _ + -",
+        yield seen.finding("DTS-NODE-NAME", f"`{name}` is not a name for a node", why="names are letters, digits and , . _ + -",
                            remedy="rename it")  # fmt: skip
     for item in seen.node.properties.values():
         if _PROPERTY_NAME.match(item.name) is None:
-            yield seen.finding("DTS-NODE-NAME", f"`{item.name}` is no name for a property", item, remedy="rename it")
+            yield seen.finding("DTS-NODE-NAME", f"`{item.name}` is not a name for a property", item, remedy="rename it")
 
 
 def _unit_address(seen: _Seen) -> Iterator[Finding]:

@@ -54,7 +54,7 @@ class Expressions:
             value = self.ternary()
             self.lexer.expect(")", "after the expression")
         else:
-            raise self.lexer.fail(f"a number is missing; here stands `{token.text}`", hint="put expressions in parentheses")
+            raise self.lexer.fail(f"a number is missing; found `{token.text}`", hint="put expressions in parentheses")
         if bits < 64 and value >> bits and value >> (bits - 1) != (1 << (65 - bits)) - 1:
             raise self.lexer.fail(f"{value:#x} does not fit into {bits} bits", token)
         return value
@@ -135,5 +135,5 @@ class Expressions:
                 out.append(_ESCAPES.get(letter, ord(letter) & 0xFF))
             at = match.end()
         if token.kind == "character" and len(out) != 1:
-            raise self.lexer.fail("one character stands between the quotes", token)
+            raise self.lexer.fail("exactly one character belongs between the quotes", token)
         return bytes(out)

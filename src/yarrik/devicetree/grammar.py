@@ -194,7 +194,7 @@ class Grammar:
         labels += self.label_list()
         if self.lexer.token.kind not in ("name", "number", "label"):
             found_text = f"`{token.text}`" if token.text else "the end of the file"
-            raise self.lexer.fail(f"the name of a property or node is missing; here stands {found_text}",
+            raise self.lexer.fail(f"the name of a property or node is missing; found {found_text}",
                             hint="is a `}` or `;` missing above?")  # fmt: skip
         name = self.lexer.advance()
         if self.lexer.token.text == "{":
@@ -211,7 +211,7 @@ class Grammar:
             return "child"
         if children_begun:
             raise self.lexer.fail(
-                f"the property `{name.text}` stands after a child node", name, "put properties before children"
+                f"the property `{name.text}` comes after a child node", name, "put properties before children"
             )
         item = TreeProperty(name.text, b"", at=(name.file, name.start))
         if self.lexer.accept("="):
@@ -244,7 +244,7 @@ class Grammar:
             elif self.lexer.accept("/incbin/"):
                 data += self.binary_file(token)
             else:
-                raise self.lexer.fail(f"`{token.text}` is no value for the property `{item.name}`",
+                raise self.lexer.fail(f"`{token.text}` is not a value for the property `{item.name}`",
                                 hint='write "text", <numbers>, [bytes] or &label')  # fmt: skip
             self.label_list()
             if not self.lexer.accept(","):
@@ -278,7 +278,7 @@ class Grammar:
         )
         digits = "".join(inside.split())
         if re.fullmatch(r"(?:[0-9a-fA-F]{2})*", digits) is None:
-            raise self.lexer.fail("between [ and ] stand pairs of hexadecimal digits only")
+            raise self.lexer.fail("only pairs of hexadecimal digits belong between [ and ]")
         data += bytes.fromhex(digits)
         file.at = end + 1
         self.lexer.advance()

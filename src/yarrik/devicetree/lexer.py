@@ -167,7 +167,7 @@ class Lexer:
         """Consumes the token `text`. Raises SourceError when another one is there."""
         if not self.accept(text):
             found = f"`{self.token.text}`" if self.token.text else "the end of the file"
-            raise self.fail(f"`{text}` is missing {where}; here stands {found}", hint=f"add the `{text}`")
+            raise self.fail(f"`{text}` is missing {where}; found {found}", hint=f"add the `{text}`")
 
     def found_file(self, name: str, named: Token) -> Path:
         """A file that the source names: beside the file that does, or in one of the folders."""

@@ -36,7 +36,7 @@ class _Application:
         if not has_fragments and not {"__fixups__", "__local_fixups__"} & root.children.keys():
             raise YarrikError(
                 Trouble("OVERLAY-PLAIN", f"{self.name} is a device tree and no overlay: it has no fragments",
-                        why="laid on, it would change nothing",
+                        why="applied, it would change nothing",
                         remedy="begin its source with `/dts-v1/; /plugin/;` and refer to the base's labels")
             )  # fmt: skip
         highest = max(by_phandle(self.base.root), default=0)
@@ -51,8 +51,8 @@ class _Application:
         self._keep_symbols({f"{path}/__overlay__": target for path, target in merged if target is not None})
 
     def _damaged(self, what: str) -> YarrikError:
-        return YarrikError(Trouble("OVERLAY-DAMAGED", f"{self.name} is no sound overlay: {what}",
-                                   remedy="compile it anew from a source with /plugin/"))  # fmt: skip
+        return YarrikError(Trouble("OVERLAY-DAMAGED", f"{self.name} is not a valid overlay: {what}",
+                                   remedy="compile it again from a source with /plugin/"))  # fmt: skip
 
     # The overlay's own phandles move behind those of the base
 
@@ -149,7 +149,7 @@ class _Application:
             node = self.base.root.find_exact(path)
             if node is None:
                 raise YarrikError(Trouble("OVERLAY-PATH-MISSING", f"the base says that `{label}` is {path}, which is not there",
-                                          remedy="compile the base anew"))  # fmt: skip
+                                          remedy="compile the base again"))  # fmt: skip
             for user in users:
                 self._fill_one(user, self._phandle(node))
         if troubles:
@@ -177,7 +177,7 @@ class _Application:
     # Fragments
 
     def _merge(self, fragment: TreeNode) -> str | None:
-        """Applies one fragment to its target, and returns the target's path; None for a node that is no fragment."""
+        """Applies one fragment to its target, and returns the target's path; None for a node that is not a fragment."""
         content = fragment.children.get("__overlay__")
         if content is None:
             return None
@@ -208,7 +208,7 @@ class _Application:
         if found is not None:
             return found
         if "target" in fragment.properties:
-            raise self._damaged(f"{fragment.name} has a target that is no node of the base")
+            raise self._damaged(f"{fragment.name} has a target that is not a node of the base")
         item = fragment.properties.get("target-path")
         path = (text_of(item.value) or "") if item is not None else ""
         if not path:

@@ -54,7 +54,7 @@ def preprocessed(source: Path, include: Sequence[Path] = (), compiler: str = "gc
             env=environment,
         )
     except (OSError, subprocess.TimeoutExpired) as error:
-        what = f"the preprocessor {compiler} did not do its work: {error}"
+        what = f"the preprocessor {compiler} failed: {error}"
         raise SourceError(Trouble("DTS-PREPROCESSOR", what, Place(source), remedy="install the compiler")) from error
     if done.returncode:
         raise SourceError(preprocessor_troubles(done.stderr.decode("utf-8", "replace"), source))

@@ -25,7 +25,7 @@ MOST_NAME = 4096
 
 
 class ArchiveDamaged(Damaged):
-    """The bytes are no sound archive; the message says why."""
+    """The bytes are no valid archive; the message says why."""
 
 
 class ArchiveUnfit(Unfit):

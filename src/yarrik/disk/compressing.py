@@ -41,7 +41,7 @@ def _one(form: str, level: int | None) -> Callable[[bytes], bytes]:
         return lambda data: gzip.compress(data, 9 if level is None else level, mtime=0)
     if form == "xz":
         return lambda data: lzma.compress(data, check=lzma.CHECK_CRC32, preset=6 if level is None else level)
-    raise Unfit(f"`{form}` is no compression that is known: {', '.join(FORMS)}")
+    raise Unfit(f"`{form}` is not a compression that is known: {', '.join(FORMS)}")
 
 
 def compress_parts(source: BinaryIO, sink: BinaryIO, form: str, level: int | None = None, threads: int | None = None) -> None:
@@ -76,7 +76,7 @@ def compressed(sink: BinaryIO, form: str, level: int | None = None) -> Iterator[
         with lzma.LZMAFile(sink, "wb", check=lzma.CHECK_CRC32, preset=6 if level is None else level) as packed:
             yield cast(BinaryIO, packed)
     else:
-        raise Unfit(f"`{form}` is no compression that is known: {', '.join(FORMS)}")
+        raise Unfit(f"`{form}` is not a compression that is known: {', '.join(FORMS)}")
 
 
 def compression_of(head: bytes) -> str | None:

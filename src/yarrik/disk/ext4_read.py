@@ -44,7 +44,7 @@ _PART = 1 << 20
 
 
 class Ext4Damaged(Damaged):
-    """The bytes are no sound filesystem; the message says why."""
+    """The bytes are no valid filesystem; the message says why."""
 
 
 class Ext4Reader:
@@ -64,7 +64,7 @@ class Ext4Reader:
             raise Ext4Damaged("there is no ext2, ext3 or ext4 superblock")
         log = number(fields, "log_block_size")
         if log > 6:
-            raise Ext4Damaged("its superblock gives no sound block size")
+            raise Ext4Damaged("its superblock gives no valid block size")
         self.block = 1024 << log
         incompatible = number(fields, "incompatible")
         if incompatible & ~_KNOWN:
@@ -94,7 +94,7 @@ class Ext4Reader:
             and self._descriptor <= self.block
         )
         if not sound or self.blocks * self.block > size:
-            raise Ext4Damaged("its superblock gives sizes that cannot be")
+            raise Ext4Damaged("its superblock gives impossible sizes")
         self._groups = -(-(self.blocks - self._first) // self._per_group)
         if self._inodes > self._groups * self._inodes_per_group:
             raise Ext4Damaged("its superblock gives more inodes than its groups hold")
@@ -335,7 +335,7 @@ class Ext4Reader:
     def walk(self) -> Iterator[Found]:
         top = self._found("/", ROOT_INODE)
         if top.kind != "folder":
-            raise Ext4Damaged("its top is no folder")
+            raise Ext4Damaged("its top is not a folder")
         yield top
         waiting = [(top, 0)]
         folders = {ROOT_INODE}
@@ -349,7 +349,7 @@ class Ext4Reader:
                     continue
                 count += 1
                 if count > self.MOST_ENTRIES or b"/" in name or b"\0" in name or not name:
-                    raise Ext4Damaged(f"the folder {folder.path!r} holds names that cannot be")
+                    raise Ext4Damaged(f"the folder {folder.path!r} holds impossible names")
                 found = self._found(f"{folder.path.rstrip('/')}/{os.fsdecode(name)}", index)
                 yield found
                 if found.kind == "folder":

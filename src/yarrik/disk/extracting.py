@@ -20,7 +20,7 @@ from yarrik.errors import Damaged
 @dataclass
 class Extracted:
     """How many files were written; what was left out since only root could make it, and what was refused: paths below
-    something that is no folder, and second members of a name."""
+    something that is not a folder, and second members of a name."""
 
     files: int = 0
     for_root: list[str] = field(default_factory=list)

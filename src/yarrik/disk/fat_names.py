@@ -29,7 +29,7 @@ def usual_label(name: str) -> str:
 def name_problem(name: str) -> str:
     """Why a FAT folder cannot hold a name; empty when it can."""
     if not name.isascii() and any("\ud800" <= sign <= "\udfff" for sign in name):
-        return "it is no text"
+        return "it is not text"
     if _FORBIDDEN.search(name):
         return "it holds a sign that is forbidden"
     if name.endswith((".", " ")):

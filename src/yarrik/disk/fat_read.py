@@ -32,7 +32,7 @@ _PART = 1 << 20
 
 
 class FatDamaged(Damaged):
-    """The bytes are no sound FAT filesystem; the message says why."""
+    """The bytes are no valid FAT filesystem; the message says why."""
 
 
 class FatReader:
@@ -52,7 +52,7 @@ class FatReader:
         if number(fields, "signature") != 0xAA55 or sector_size not in (512, 1024, 2048, 4096):
             raise FatDamaged("it does not begin with a FAT boot sector")
         if cluster_sectors == 0 or cluster_sectors & (cluster_sectors - 1) or not 1 <= number(fields, "tables") <= 4:
-            raise FatDamaged("its boot sector gives no sound sizes")
+            raise FatDamaged("its boot sector gives no valid sizes")
         wide = BOOT_32.unpack(sector)
         table_sectors = number(fields, "table_sectors_16") or number(wide, "table_sectors")
         sectors = number(fields, "sectors_16") or number(fields, "sectors_32")
@@ -118,7 +118,7 @@ class FatReader:
             for _, entry in self._parsed(self._folder(first), path):
                 count += 1
                 if count > self.MOST_ENTRIES:
-                    raise FatDamaged("it holds more entries than anybody could want")
+                    raise FatDamaged("it holds too many entries")
                 yield entry
                 if entry.kind == "folder":
                     if entry.handle in visited or entry.handle == 0:
@@ -154,7 +154,7 @@ class FatReader:
             if attributes & VOLUME or name in (".", ".."):
                 continue
             if "/" in name or "\0" in name or not name:
-                raise FatDamaged(f"{path}/{name!r} is no name")
+                raise FatDamaged(f"{path}/{name!r} is not a name")
             first = (
                 number(fields, "cluster_high") << 16 | number(fields, "cluster_low")
                 if self.bits == 32

@@ -46,5 +46,5 @@ def truncated(sink: BinaryIO, size: int) -> Target:
 
 def _form(wish: Wish) -> FilesystemForm:
     if wish.form not in FORMS:
-        raise Unfit(f"`{wish.form}` is no form that is known")
+        raise Unfit(f"`{wish.form}` is not a form that is known")
     return FORMS[wish.form]

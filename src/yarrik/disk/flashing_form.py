@@ -35,15 +35,15 @@ _PART = 1 << 20
 
 
 class SparseDamaged(Damaged):
-    """The bytes are no sound sparse image; the message says why."""
+    """The bytes are no valid sparse image; the message says why."""
 
 
 def write_sparse(image: BinaryIO, size: int, written: Sequence[tuple[int, int]], sink: BinaryIO) -> None:
     """Writes the sparse form of an image of `size` bytes, of which the ranges `written` (start, end) have to be stored.
 
-    Raises ValueError when the image is no multiple of 4096 bytes."""
+    Raises ValueError when the image is not a multiple of 4096 bytes."""
     if size % BLOCK:
-        raise Unfit(f"an image of {size} bytes cannot be sparse: it is no multiple of {BLOCK}")
+        raise Unfit(f"an image of {size} bytes cannot be sparse: it is not a multiple of {BLOCK}")
     chunks = _chunks(size, written)
     sink.write(
         HEADER.pack(
@@ -91,7 +91,7 @@ def expand_sparse(source: BinaryIO, size: int) -> BinaryIO:
     block, blocks = number(header, "block"), number(header, "blocks")
     at, step = number(header, "header_size"), number(header, "chunk_size")
     if header["major"] != 1 or at < HEADER.size or step < CHUNK.size or not 512 <= block <= 1 << 20 or block % 4:
-        raise SparseDamaged("its header gives sizes that cannot be")
+        raise SparseDamaged("its header gives impossible sizes")
     if number(header, "chunks") > size // CHUNK.size or blocks * block > 1 << 44:
         raise SparseDamaged("it is cut off")
     found = cast(BinaryIO, tempfile.TemporaryFile())  # noqa: SIM115 (the caller closes it)
@@ -105,7 +105,7 @@ def expand_sparse(source: BinaryIO, size: int) -> BinaryIO:
             start, place = at + step, done * block
             if chunk["type"] == RAW:
                 if body != count * block:
-                    raise SparseDamaged("a chunk has a length that cannot be")
+                    raise SparseDamaged("a chunk has an impossible length")
                 for part in range(0, body, _PART):
                     target.put(place + part, read(start + part, min(_PART, body - part)))
             elif chunk["type"] == FILL:
@@ -115,7 +115,7 @@ def expand_sparse(source: BinaryIO, size: int) -> BinaryIO:
             elif chunk["type"] not in (SKIP, CHECKSUM):
                 raise SparseDamaged(f"a chunk is of no kind that is known ({number(chunk, 'type')})")
             if body < 0:
-                raise SparseDamaged("a chunk has a length that cannot be")
+                raise SparseDamaged("a chunk has an impossible length")
             at += step + body
             done += count if chunk["type"] != CHECKSUM else 0
         if done != blocks:

@@ -63,7 +63,7 @@ _ENTRY = Record(
 
 
 class TableDamaged(Damaged):
-    """There is no sound partition table; the message says what is wrong with it."""
+    """There is no valid partition table; the message says what is wrong with it."""
 
 
 @dataclass(frozen=True)

@@ -28,7 +28,7 @@ MBR_ENTRY = Record(
 
 
 class MbrDamaged(Damaged):
-    """There is no sound table; the message says why."""
+    """There is no valid table; the message says why."""
 
 
 @dataclass(frozen=True)
@@ -76,7 +76,7 @@ def read_mbr(disk: BinaryIO, sectors: int) -> tuple[int, list[MbrEntry]]:
         if kind == 0 and count == 0:
             continue
         if number(fields, "status") not in (0, BOOTABLE):
-            raise MbrDamaged(f"partition {index + 1} has the status {number(fields, 'status'):#x}, which means nothing")
+            raise MbrDamaged(f"partition {index + 1} has the status {number(fields, 'status'):#x}, which is undefined")
         if not count or (kind != PROTECTIVE and not 0 < first <= first + count <= sectors):
             raise MbrDamaged(f"partition {index + 1} lies outside the disk")
         entries.append(MbrEntry(index + 1, kind, first, count, number(fields, "status") == BOOTABLE))

@@ -26,7 +26,7 @@ def pack_folder(tree: RootTree, out: Path, wish: Wish, size: str = "fit") -> tup
         form = FORMS.get(wish.form)
         if form is not None and form.stream is not None:
             if count is not None and not form.has_room:
-                raise Unfit(f"{wish.form} has no size of its own; leave --size away")
+                raise Unfit(f"{wish.form} has no size of its own; leave --size out")
             write_streamed(tree, wish, str, sink)
             written = sink.seek(0, 2)
             room = count if count is not None else written + (spare or NO_SPARE).of(written)

@@ -129,7 +129,7 @@ def compressor(name: str, level: int | None = None) -> Callable[[bytes], bytes]:
             return result
 
         return compress_zstd
-    raise Unfit(f"`{name}` is no compression that is known: {', '.join(COMPRESSORS)}")
+    raise Unfit(f"`{name}` is not a compression that is known: {', '.join(COMPRESSORS)}")
 
 
 def decompressor(number: int) -> Callable[[bytes, int], bytes]:

@@ -70,7 +70,7 @@ _MOST_VALUE = 1 << 16
 
 
 class SquashfsDamaged(Damaged):
-    """The bytes are no sound filesystem; the message says why."""
+    """The bytes are no valid filesystem; the message says why."""
 
 
 class SquashfsReader:
@@ -88,7 +88,7 @@ class SquashfsReader:
         self._super = fields
         self.block = number(fields, "block_size")
         if self.block != 1 << number(fields, "block_log") or not 4096 <= self.block <= 1 << 20:
-            raise SquashfsDamaged("its superblock gives no sound block size")
+            raise SquashfsDamaged("its superblock gives no valid block size")
         if number(fields, "bytes_used") > size:
             raise SquashfsDamaged("it is cut off")
         self._read = Window(disk, offset, number(fields, "bytes_used"), SquashfsDamaged).read
@@ -118,7 +118,7 @@ class SquashfsReader:
             if not head & UNCOMPRESSED_METADATA:
                 data = self._unpacked(data, METADATA)
             if not 0 < len(data) <= METADATA:
-                raise SquashfsDamaged("a block of metadata has a length that cannot be")
+                raise SquashfsDamaged("a block of metadata has an impossible length")
             found = self._metadata[at] = (data, at + 2 + count)
             while len(self._metadata) > _KEPT:
                 self._metadata.popitem(last=False)
@@ -208,7 +208,7 @@ class SquashfsReader:
                 for name, inner in self._entries(reference):
                     inside.append((f"{path.rstrip('/')}/{name}", inner, depth + 1))
                     if count + len(waiting) + len(inside) > most:
-                        raise SquashfsDamaged("it has more entries than can be")
+                        raise SquashfsDamaged("it has too many entries")
                 waiting += reversed(inside)
 
     def _entries(self, reference: int) -> Iterator[tuple[str, int]]:
@@ -265,7 +265,7 @@ class SquashfsReader:
     def _block(self, at: int, stored: int, most: int) -> bytes:
         count = stored & ~UNCOMPRESSED_BLOCK
         if count > self.block:
-            raise SquashfsDamaged("a block has a length that cannot be")
+            raise SquashfsDamaged("a block has an impossible length")
         data = self._read(at, count)
         return data if stored & UNCOMPRESSED_BLOCK else self._unpacked(data, most)
 

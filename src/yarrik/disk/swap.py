@@ -28,7 +28,7 @@ _HEADER = Record(
 
 
 class SwapDamaged(Damaged):
-    """The bytes are no sound swap area; the message says why."""
+    """The bytes are no valid swap area; the message says why."""
 
 
 def write_swap(target: Target, offset: int, size: int, uuid: uuids.UUID, label: str = "") -> None:

@@ -216,7 +216,7 @@ def _number(data: bytes, what: str, at: int) -> int:
     if not digits:
         return 0
     if len(digits) > len(data) or any(digit not in b"01234567" for digit in digits):
-        raise ArchiveDamaged(f"the header at byte {at} has a {what} that is no number")
+        raise ArchiveDamaged(f"the header at byte {at} has a {what} that is not a number")
     return int(digits, 8)
 
 
@@ -224,7 +224,7 @@ def _decimal(data: bytes, what: str) -> int:
     """A pax record's number; what follows a point is finer than is kept."""
     whole = data.split(b".")[0]
     if len(whole) > 20 or not whole.removeprefix(b"-").isdigit():
-        raise ArchiveDamaged(f"a header gives a {what} that is no number")
+        raise ArchiveDamaged(f"a header gives a {what} that is not a number")
     value = int(whole)
     return value - 1 if whole.startswith(b"-") and b"." in data and data.split(b".")[1].strip(b"0") else value
 

@@ -89,7 +89,7 @@ def plan_disk(
     try:
         return lay_out_disk(product, disk, sizes, blob_sizes), plans
     except LayoutUnfit as error:
-        raise _unfit(disk, "; ".join(error.reasons), f"the disk would look so:\n{error.drawing}") from error
+        raise _unfit(disk, "; ".join(error.reasons), f"the disk would look like this:\n{error.drawing}") from error
 
 
 def _tree(root: RootTree, partition: Partition, boot_apart: bool) -> RootTree:

@@ -71,11 +71,11 @@ def _filesystem(file: BinaryIO, image: Path, wanted: dict[str, Any]) -> str:
     other, problem = reader_at(file, wanted["start"], wanted["bytes"])
     if other is None or ("fat" if isinstance(other, FatReader) else other.form) != wanted["filesystem"]:
         found = other.form if other is not None else problem
-        raise _wrong(image, f"partition {wanted['name']} holds no sound {wanted['filesystem']} filesystem: {found}")
+        raise _wrong(image, f"partition {wanted['name']} holds no valid {wanted['filesystem']} filesystem: {found}")
     try:
         files = sum(entry.kind == "file" for entry in other.walk())
     except Damaged as error:
-        raise _wrong(image, f"partition {wanted['name']} is no sound {other.form} filesystem: {error}") from error
+        raise _wrong(image, f"partition {wanted['name']} is not a valid {other.form} filesystem: {error}") from error
     free = f", {shown_size(other.free)} free" if isinstance(other, Ext4Reader) else ""
     return f"{other.form} of {size}, {files} files{free}"
 

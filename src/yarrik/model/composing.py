@@ -82,7 +82,7 @@ def _setting(label: str, key: str, text: str) -> Document:
 
     try:
         value = tomli.loads(f"value = {text}")["value"]
-    except (ValueError, RecursionError):  # also a number of thousands of digits, which is no TOMLDecodeError
+    except (ValueError, RecursionError):  # also a number of thousands of digits, which is not a TOMLDecodeError
         value = text
     refuse_null(Path(label), text, {key: value})
     words = key.split(".")

@@ -62,14 +62,14 @@ def check_option_need(text: str) -> None:
 def check_url(text: str) -> None:
     """An address to download from, without a password."""
     if re.fullmatch(r"https?://[^\s/@]+(/[^\s]*)?", text) is None:
-        raise Unfit("that is no address to download from: it begins with https:// or http://, without a password")
+        raise Unfit("that is not an address to download from: it begins with https:// or http://, without a password")
 
 
 def check_git_url(text: str) -> None:
     """The address of a git repository, without a password."""
     match = re.fullmatch(r"(https?|ssh|git|file)://(?:(?P<who>[^\s/@]*)@)?[^\s@]+", text)
     if match is None or "::" in text:
-        raise Unfit("that is no address of a repository: it begins with https://, ssh://, git:// or file://")
+        raise Unfit("that is not an address of a repository: it begins with https://, ssh://, git:// or file://")
     if match["who"] is not None and (":" in match["who"] or match[1] != "ssh"):
         raise Unfit("an address with a password, or a token in its place, would be in every log: leave it out, and set up "
                          "a helper for credentials in git's own settings")  # fmt: skip
@@ -78,7 +78,7 @@ def check_git_url(text: str) -> None:
 def check_commit(text: str) -> None:
     """A whole commit: 40 or 64 hexadecimal digits."""
     if re.fullmatch(r"[0-9a-f]{40}|[0-9a-f]{64}", text) is None:
-        raise Unfit(f"`{text}` is no whole commit: 40 (or 64) digits of 0-9 and a-f; a branch or tag can move")
+        raise Unfit(f"`{text}` is not a whole commit: 40 (or 64) digits of 0-9 and a-f; a branch or tag can move")
 
 
 def check_version(text: str) -> None:
@@ -120,14 +120,14 @@ def check_span(text: str) -> None:
 def check_public_key(text: str) -> None:
     """A public key, as `yarrik cache new-key` prints it."""
     if re.fullmatch(r"ed25519:[A-Za-z0-9+/]{43}=", text) is None:
-        raise Unfit("it is no public key; `yarrik cache new-key` prints one, like `ed25519:…=`")
+        raise Unfit("it is not a public key; `yarrik cache new-key` prints one, like `ed25519:…=`")
 
 
 def check_alignment(text: str) -> None:
     """A power of two, 512 bytes at the least, like `4 MiB`."""
     size = parse_size(text)
     if size < 512 or size & (size - 1):
-        raise Unfit(f"`{text}` is no alignment: a power of two, 512 bytes at the least")
+        raise Unfit(f"`{text}` is not an alignment: a power of two, 512 bytes at the least")
 
 
 #: Roles that partitions may have; the tables know the number of each.
@@ -144,13 +144,13 @@ def partition_type(text: str) -> uuid.UUID | int | None:
 def check_partition_type(text: str) -> None:
     """A role, a GUID (UEFI 2.10, 5.3.3), or the byte of an MBR, like `0x83`."""
     if text not in ROLES and partition_type(text) is None:
-        raise Unfit(f"`{text}` is no type of partition: a role ({', '.join(ROLES)}), a GUID, or a byte like `0x83`")
+        raise Unfit(f"`{text}` is not a type of partition: a role ({', '.join(ROLES)}), a GUID, or a byte like `0x83`")
 
 
 def check_disk_signature(text: str) -> None:
     """An MBR's disk signature, like `0x1234abcd`."""
     if text and (re.fullmatch(r"0x[0-9A-Fa-f]{8}", text) is None or int(text, 16) == 0):
-        raise Unfit(f"`{text}` is no signature of a disk: eight digits of 0-9 and a-f, like `0x1234abcd`, and not zero")
+        raise Unfit(f"`{text}` is not a signature of a disk: eight digits of 0-9 and a-f, like `0x1234abcd`, and not zero")
 
 
 def check_sha256(text: str) -> None:
@@ -162,13 +162,13 @@ def check_sha256(text: str) -> None:
 def check_address(text: str) -> None:
     """An address in memory, like `0x40400000`."""
     if text and re.fullmatch(r"0x[0-9a-fA-F]{1,16}", text) is None:
-        raise Unfit(f"`{text}` is no address in memory: write it like `0x40400000`")
+        raise Unfit(f"`{text}` is not an address in memory: write it like `0x40400000`")
 
 
 def check_check(text: str) -> None:
     """The code of a check, like `DTS-UNIT-ADDRESS`."""
     if re.fullmatch(r"[A-Z]+(?:-[A-Z]+)+", text) is None:
-        raise Unfit(f"`{text}` is no check's code, like `DTS-UNIT-ADDRESS`")
+        raise Unfit(f"`{text}` is not a check's code, like `DTS-UNIT-ADDRESS`")
 
 
 def check_relative(text: str) -> None:
@@ -200,7 +200,7 @@ def check_variable(text: str) -> None:
 def check_one_line(text: str) -> None:
     """Text on one line."""
     if not text.isprintable() and any(ord(character) < 32 for character in text):
-        raise Unfit("it must stand on one line, without control characters")
+        raise Unfit("it must be on one line, without control characters")
 
 
 def check_shell_safe(text: str) -> None:

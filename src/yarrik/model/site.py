@@ -1,4 +1,4 @@
-"""What holds for one site or person, and is no part of any product: caches, keys, mirrors, jobs.
+"""What holds for one site or person, and is not part of any product: caches, keys, mirrors, jobs.
 
 It is in the user's configuration folder (`site.toml`) and, for one workspace, below `[site]` in `yarrik.local.toml`, which
 has the last word."""

@@ -78,19 +78,19 @@ def never_holding(workspace: Workspace, kind: str, name: str) -> list[Trouble]:
 
 def _unknown(kind: str, name: str, excluded: bool, others: list[str], place: Place, remedy: str) -> Trouble:
     """A name in a condition that nothing has: what follows depends on how it stands there."""
-    what = f"names {'an' if kind == 'architecture' else 'a'} {kind} that there is not: `{name}`"
+    what = f"names {'an' if kind == 'architecture' else 'a'} {kind} that does not exist: `{name}`"
     if excluded:
-        why = "it is to be excluded, so what the condition sets holds for all; a rename may have left it behind"
+        why = "it is to be excluded, so what the condition sets holds for all; it may be left over from a rename"
         return Trouble("CONDITION-NEVER", f"this condition {what}", place, why=why, remedy=remedy)
     if others:
-        why = f"the condition holds for {listed(others, 'or')} only; a rename may have left the other name behind"
+        why = f"the condition holds for {listed(others, 'or')} only; the other name may be left over from a rename"
         return Trouble("CONDITION-NEVER", f"this condition {what}", place, why=why, remedy=remedy)
     return _never(f"no {kind} is called `{name}`", place, remedy)
 
 
 def _never(what: str, place: Place, remedy: str) -> Trouble:
     return Trouble("CONDITION-NEVER", f"this condition can never hold: {what}", place,
-                   why="what it sets has no effect; a rename may have left it behind", remedy=remedy)  # fmt: skip
+                   why="what it sets has no effect; it may be left over from a rename", remedy=remedy)  # fmt: skip
 
 
 def _options_of(workspace: Workspace, recipe: str) -> set[str] | None:

@@ -130,7 +130,7 @@ class _Stacking:
                 if high[over[one[key]]].get("add"):
                     raise YarrikError(
                         Trouble("ADD-TWICE", f"`{one[key]}` is there already", self.over.origin(*above).place,
-                                why="`add = true` is for what is new", remedy="to change it, leave `add` away")
+                                why="`add = true` is for what is new", remedy="to change it, leave `add` out")
                     )  # fmt: skip
                 result.append(self._table(one, high[over[one[key]]], item, spot, below, above))
                 self.origins[spot] = self.over.origin(*above)

@@ -1,5 +1,5 @@
 """What a step does, as a value. Everything that an action knows goes into its step's fingerprint, so nothing can be
-forgotten there; where things lie on this machine is no part of it: that is in the step's `places`.
+forgotten there; where things lie on this machine is not part of it: that is in the step's `places`.
 
 In commands and environments, `{step}` stands for the folder that holds a step's files, and `{jobs}` for the number of
 jobs a build system may run at a time. Neither has a say in the result.

@@ -279,7 +279,7 @@ class _Planner:
         if not recipe.value.patches or self.surroundings.edited(recipe.name) is not None:
             return source  # what is edited has the patches in it
         place = recipe.place("patches")
-        self.programs.setdefault("git", (place, "it lays patches on"))
+        self.programs.setdefault("git", (place, "it applies patches"))
         files = {name: recipe.beside(name, "patches") for name in recipe.value.patches}
         step = Step(
             "patch",

@@ -319,7 +319,7 @@ def too_hard(universe: Universe, error: TooHard, seconds: float) -> Trouble:
     stuck = [f"{thing.name} ({count} versions)" for thing, count in recipes]
     stuck = stuck or [f"`{thing}`" for thing in things if thing.kind != "recipe"][:3]
     facts = list(dict.fromkeys(clause.cause for clause in folded(error.clauses, universe) if isinstance(clause.cause, Fact)))
-    lines = [f"the search is stuck at {listed(stuck)}"] if stuck else []
+    lines = [f"the search stopped at {listed(stuck)}"] if stuck else []
     lines += [f"  {fact.subject} {words_of(fact)}  ({fact.place.short})" for fact in facts[:8] if fact.place != Place()]
     name = recipes[0][0].name if recipes else "RECIPE"
     what = f"no answer for `{universe.composition.name}` was found in {seconds:.0f} s"
@@ -345,10 +345,10 @@ def _headline(core: Core) -> str:
     if kinds & {"exclusive role", "excludes", "replaces"} and len(names) > 1:
         return f"{listed(names)} exclude each other"
     if "option asked" in kinds:
-        return f"{listed(names)} cannot be had together" if len(names) > 1 else f"{names[0]} cannot be had"
+        return f"{listed(names)} cannot be combined" if len(names) > 1 else f"{names[0]} is not available"
     if len(names) > 1:
         return f"no versions satisfy {listed(names)} together"
-    return f"{names[0]} cannot be had" if names else "there is no answer"
+    return f"{names[0]} is not available" if names else "there is no answer"
 
 
 def _asked_name(fact: Fact) -> str:

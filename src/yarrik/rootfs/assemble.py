@@ -233,7 +233,7 @@ def _clash(known: Node, node: Node, how: str) -> Trouble:
     return Trouble(
         "PATH-CLASH",
         f"{name(known)} and {name(node)} both bring {node.path}, {how}",
-        why="only one of them can stand there, and which one would depend on luck",
+        why="only one of them can be there, and which one would be arbitrary",
         remedy="take the path out of one package's `files`, or one of the packages out of the image",
     )
 

@@ -58,7 +58,7 @@ def read_owners(file: Path) -> list[OwnerRow]:
         row = _row(words)
         if row is None:
             collector.add(
-                Trouble("OWNERS-LINE", f"`{line.strip()}` is no line of an owners table", Place(file, number),
+                Trouble("OWNERS-LINE", f"`{line.strip()}` is not a line of an owners table", Place(file, number),
                         why="a line is PATH KIND MODE UID GID, with MAJOR MINOR for kinds c and b",
                         remedy="for example: /var/lib/tide - 0750 100 100")
             )  # fmt: skip

@@ -96,7 +96,7 @@ def _facts(file: str, data: bytes) -> ModuleFacts:
         return data[section.sh_offset : section.sh_offset + section.sh_size] if section is not None else b""
 
     if ".modinfo" not in found:
-        raise ModuleDamaged(f"{file} is no kernel module: it has no .modinfo")
+        raise ModuleDamaged(f"{file} is not a kernel module: it has no .modinfo")
     info = content(".modinfo")
     offered = tuple(name.decode("ascii", "replace") for name in content("__ksymtab_strings").split(b"\0") if name)
     told: dict[str, list[str]] = {}

@@ -391,8 +391,8 @@ class _Placing:
             problem = console_problem(tree, console) if console else None
             if problem is not None:
                 key = "kernel.console" if console == kernel.console else "kernel.more-consoles"
-                what = f"console={console} is no serial port of the board: {problem}"
-                raise self.trouble("BOOT-CONSOLE", what, "the kernel would start, and say nothing",
+                what = f"console={console} is not a serial port of the board: {problem}"
+                raise self.trouble("BOOT-CONSOLE", what, "the kernel would start without any output",
                                    "name another port, or enable this one in the device tree", key)  # fmt: skip
 
     def initramfs(self) -> tuple[bytes, str]:
@@ -432,7 +432,7 @@ class _Placing:
         try:
             found = place_all(action.arch, sizes, given, banks, reserved_in(tree) if tree is not None else (), facts.offset)
         except MapUnfit as error:
-            raise self.trouble("BOOT-MEMORY", "; ".join(error.reasons), f"memory would look so:\n{error.drawing}",
+            raise self.trouble("BOOT-MEMORY", "; ".join(error.reasons), f"memory would look like this:\n{error.drawing}",
                                "change the addresses in the board's [memory]", "memory") from error  # fmt: skip
         for row in found.drawn().splitlines():
             self.context.say(row)
@@ -454,10 +454,10 @@ class _Placing:
         try:
             key = load_pem_private_key(self.context.step.places["key"].read_bytes(), None)
         except (ValueError, TypeError) as error:
-            raise self.trouble("BOOT-KEY", f"{name} is no private key that can be read: {error}", "nothing could be signed",
+            raise self.trouble("BOOT-KEY", f"{name} is not a private key that can be read: {error}", "nothing could be signed",
                                "make one: openssl genrsa -out key.pem 2048", "boot.key") from error  # fmt: skip
         if not isinstance(key, RSAPrivateKey) or key.key_size != 2048:
-            raise self.trouble("BOOT-KEY", f"{name} is no RSA key of 2048 bits", "bootloaders check signatures of this kind",
+            raise self.trouble("BOOT-KEY", f"{name} is not an RSA key of 2048 bits", "bootloaders check such signatures",
                                "make one: openssl genrsa -out key.pem 2048", "boot.key")  # fmt: skip
         return key
 

@@ -57,8 +57,8 @@ class Foresight:
             for console in consoles:
                 problem = console_problem(tree, console) if console else None
                 if problem is not None:
-                    yield Trouble("BOOT-CONSOLE", f"console={console} is no serial port of the board: {problem}",
-                                  board.place("kernel", key), why="the kernel would start, and say nothing",
+                    yield Trouble("BOOT-CONSOLE", f"console={console} is not a serial port of the board: {problem}",
+                                  board.place("kernel", key), why="the kernel would start without any output",
                                   remedy="name another port, or enable this one in the device tree")  # fmt: skip
 
     def _device_tree(self, one: Assessment, action: CompileDeviceTrees) -> DeviceTree | None:

@@ -99,7 +99,7 @@ def view_of(sight: Sight, top: Path, identity: str = "") -> View:
     if not root.is_dir():
         top.mkdir(mode=0o755, exist_ok=True)
         if top.lstat().st_uid != os.getuid() or top.is_symlink():
-            raise OSError(errno.EPERM, "it belongs to somebody else", str(top))
+            raise OSError(errno.EPERM, "it belongs to another user", str(top))
         with new_folder(root, or_another=True) as fresh:
             _fill(fresh, sight)
     else:

@@ -22,7 +22,7 @@ def join(site: Site, place: Place, store: Store, offline: bool) -> Shared:
             if not one.signing_key:
                 raise YarrikError(
                     Trouble("KEY-MISSING", f"nothing is signed for the shared cache `{one.name}`", here,
-                            why="nobody takes results that are not signed",
+                            why="others do not accept unsigned results",
                             remedy="yarrik cache new-key FILE, then name it: signing-key = \"FILE\"")
                 )  # fmt: skip
             key = SigningKey.read(Path(one.signing_key).expanduser(), here)

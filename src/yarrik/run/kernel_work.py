@@ -105,7 +105,7 @@ class KernelWork:
         """Writes what was changed in the menu as a fragment beside the board's file, and adds it to the board's list."""
         if _NAME.match(name) is None:
             raise YarrikError(
-                Trouble("FRAGMENT-NAME", f"`{name}` is no name for a fragment", remedy="write it like `more.kcfg`")
+                Trouble("FRAGMENT-NAME", f"`{name}` is not a name for a fragment", remedy="write it like `more.kcfg`")
             )
         if not (self.folder / "build" / ".config").is_file():
             raise YarrikError(Trouble("KERNEL-NO-CHANGES", "the option menu was not opened yet", Place(self.folder),

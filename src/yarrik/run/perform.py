@@ -276,7 +276,7 @@ def _patch_failed(context: Context, name: str) -> YarrikError:
     """Which hunks of a patch do not fit, and what stands where."""
     place = context.step.places[name]
     text = place.read_text(encoding="utf-8", errors="replace")
-    remedy = "make the patch anew from these sources, or take it out if they have what it brings"
+    remedy = "make the patch again from these sources, or take it out if they have what it brings"
     troubles = []
     with context.below.folder("source") as source:
         unfit = misfits(text, source)
@@ -292,7 +292,7 @@ def _patch_failed(context: Context, name: str) -> YarrikError:
                     Place(place, one.hunk.at), why="the sources have changed where the patch changes them", remedy=remedy)
         )  # fmt: skip
     if not troubles:
-        troubles.append(Trouble("PATCH-FAILED", f"the patch {name} cannot be laid on", Place(place),
+        troubles.append(Trouble("PATCH-FAILED", f"the patch {name} cannot be applied", Place(place),
                                 why="the log has git's own words", remedy=f"yarrik log {context.step.name}"))  # fmt: skip
     return YarrikError(troubles, "work")
 

@@ -47,7 +47,7 @@ def _with_module_indexes(root: RootTree, context: Context) -> RootTree:
             found = module_indexes(files, lambda file, top=top: context.store.get_bytes(nodes[f"{top}/{file}"].content), beside)  # type: ignore[misc]
         except ModuleDamaged as error:
             raise YarrikError(
-                Trouble("MODULE-DAMAGED", f"{top}/{error}", why="the kernel would not load it", remedy="build it anew"), "work"
+                Trouble("MODULE-DAMAGED", f"{top}/{error}", why="the kernel would not load it", remedy="build it again"), "work"
             ) from error
         added += [
             Node(f"{top}/{name}", "file", 0o644, size=len(data), content=context.store.put_bytes(data))

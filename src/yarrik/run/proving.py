@@ -36,7 +36,7 @@ class Variance:
 
     def __str__(self) -> str:
         if self.offset is None:
-            return f"{self.path}: it is there once only, or its kind or rights differ"
+            return f"{self.path}: it exists only once, or its kind or permissions differ"
         return f"{self.path}: at byte {self.offset}, {_shown(self.before)} came out as {_shown(self.after)}"
 
 
@@ -55,7 +55,7 @@ class Proof:
         more = len(self.variances) - len(lines)
         lines += [f"and {more} more files"] if more > 0 else []
         return Trouble(
-            "BUILD-VARIES", f"step `{self.step.name}` leaves something else when it runs again",
+            "BUILD-VARIES", f"step `{self.step.name}` gives a different result when it runs again",
             self.step.marks.get("build", Place()), why="\n".join(lines),
             remedy="often it is the time, a random number, or the order in which files are listed or jobs end; "
                    f"look with yarrik enter {self.step.subject}",

@@ -46,7 +46,7 @@ def short_of_room(steps: Iterable[str], costs: Mapping[str, Cost], folder: Path,
         if free < size:
             return Trouble(
                 "DISK-SPACE", f"this build needs about {shown_size(size)}, and {shown_size(free)} are free", Place(place),
-                why="its steps took so much when they ran last; one of them may fail late, when the disk is full",
+                why="its steps needed this much when they last ran; one of them may fail late, when the disk is full",
                 remedy="make room: yarrik cache status, then yarrik cache prune --unused 30d",
             )  # fmt: skip
     return None

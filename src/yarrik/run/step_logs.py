@@ -86,7 +86,7 @@ def known_cause(lines: list[str]) -> tuple[str, str, str]:
             install = ""
             if not find_program(name):
                 install = f" (on Debian: apt-get install {package})" if package else ", and install it"
-            return ("STEP-NO-PROGRAM", f"it wanted the program `{name}`, which it does not see",
+            return ("STEP-NO-PROGRAM", f"it needs the program `{name}`, which it does not see",
                     f'if the host brings it, write `programs = ["{name}"]` into [build]{install}; else name a recipe that '
                     "builds it in `build.tools`")  # fmt: skip
     return "", "", ""

@@ -75,7 +75,7 @@ class HostSurroundings:
         sources = recipe.value.source
         if recipe.value.build.using != "toolchain" or len(sources) != 1 or not sources[0].host_file:
             raise YarrikError(
-                Trouble("TOOLCHAIN-FORM", f"`{name}` is no toolchain", recipe.place("build", "using"),
+                Trouble("TOOLCHAIN-FORM", f"`{name}` is not a toolchain", recipe.place("build", "using"),
                         why="the board takes its compiler from it",
                         remedy='write `using = "toolchain"` and one [[source]] with the archive as `host-file`')
             )  # fmt: skip

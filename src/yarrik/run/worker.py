@@ -162,7 +162,7 @@ class Worker:
             return self._failed(step, fingerprint, reason, started, YarrikError(trouble, "work"))
         except OSError as error:
             what = f"step `{step.name}` failed: {error.strerror or error}"
-            remedy = "check the disk's free space and your rights, then build again"
+            remedy = "check the disk's free space and your permissions, then build again"
             trouble = Trouble("STEP-FAILED", what, Place(Path(str(error.filename)) if error.filename else None), remedy=remedy)
             return self._failed(step, fingerprint, reason, started, YarrikError(trouble, "work"))
         except (Damaged, Unfit) as error:

@@ -57,7 +57,7 @@ def _read(story: Story, filesystem: Filesystem, found: list[str], where: str) ->
     if seconds is None:
         story.warn(
             "BOOT-MENU-WAITS",
-            f"/loader/loader.conf on {where} waits for somebody to choose",
+            f"/loader/loader.conf on {where} waits for a choice without a time limit",
             "a board without a keyboard would never start",
             "set `timeout` to a number of seconds",
         )
@@ -85,7 +85,7 @@ def _read(story: Story, filesystem: Filesystem, found: list[str], where: str) ->
     except EntryDamaged as error:
         story.stop(
             "BOOT-MENU-MISSING",
-            f"{names[chosen]} on {where} is no boot entry: {error}",
+            f"{names[chosen]} on {where} is not a boot entry: {error}",
             "the loader would not list it",
             "correct it",
         )

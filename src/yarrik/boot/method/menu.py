@@ -47,7 +47,7 @@ def _read(story: Story, filesystem: Filesystem, place: str, where: str) -> Start
     if menu.tenths is None:
         story.warn(
             "BOOT-MENU-WAITS",
-            f"{place} on {where} waits for somebody to type",
+            f"{place} on {where} waits for input without a time limit",
             "a board without a keyboard would never start",
             "set `timeout` to 1 or more",
         )

@@ -65,7 +65,7 @@ def _read(story: Story, filesystem: Filesystem, place: str, where: str) -> Start
             "BOOT-MENU-MISSING",
             f"the script {place} on {where} is damaged: {error}",
             "the bootloader would refuse it and go on to its prompt",
-            "write it anew",
+            "write it again",
         )
     text = script.parts[0].decode("utf-8", "replace")
     story.tell("boot script", f"{where}:{place}, {counted(len(text.splitlines()), 'line')}")

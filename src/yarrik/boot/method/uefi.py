@@ -43,7 +43,7 @@ def _read(story: Story, filesystem: Filesystem, programs: list[str], where: str)
     if kernel[:2] != b"MZ":
         story.stop(
             "BOOT-KERNEL-FORM",
-            f"{wanted} is no program for firmware: it does not begin with MZ",
+            f"{wanted} is not a program for firmware: it does not begin with MZ",
             "firmware would refuse it",
             "build the kernel with CONFIG_EFI_STUB=y",
             "kernel.recipe",
