@@ -16,7 +16,7 @@ from pathlib import Path
 LIMIT_RATIO = 12.0
 RUNS = 5
 BARE = "import typer\napp = typer.Typer()\n@app.command()\ndef nothing() -> None: pass\napp()"
-STAND_IN = Path(__file__).parent.parent / "src/yarrik/demo/data/shelves/coast/recipes"
+STAND_IN = Path(__file__).parent.parent / "src/yarrik/starter/data/recipes"
 
 
 def lay_out(root: Path, count: int) -> None:

@@ -31,6 +31,7 @@ from yarrik.boot.menu import read_menu
 from yarrik.boot.settings import change_settings, read_settings
 from yarrik.cache import Entry, Result, Store, Tree
 from yarrik.cache.store import read_result
+from yarrik.demo import lay_out_demo
 from yarrik.devicetree import as_source, decode_blob, encode_blob
 from yarrik.devicetree.overlay import apply_overlay
 from yarrik.devicetree.source import compile_and_check, compile_source
@@ -168,7 +169,7 @@ def _workspace(file: str) -> Callable[[Path], tuple[bytes, Read]]:
 
     def make(top: Path) -> tuple[bytes, Read]:
         root = top / "w"
-        shutil.copytree(DEMO, root)
+        lay_out_demo(root)
         if file == "yarrik.lock":
             subprocess.run([sys.executable, "-m", "yarrik", "resolve", "tide-gauge", "--workspace", root], check=True, capture_output=True,
                            env={**os.environ, "YARRIK_CACHE": str(top / "cache")})  # fmt: skip

@@ -171,7 +171,7 @@ class WorkspaceTest(ProgramTest):
         self.write("w/s/images/i.toml", 'packages = ["init"]\n')
         self.write("w/products/p.toml", 'board = "b"\nprofile = "p"\nimage = "i"\n')
         self.write("w/s/recipes/libc/recipe.toml", 'version = "1"\nlicence = "MIT"\n[build]\nusing = "toolchain-runtime"\n')
-        demo = Path(__file__).parent.parent / "src/yarrik/demo/data/shelves/coast/recipes/stand-in"
+        demo = Path(__file__).parent.parent / "src/yarrik/starter/data/recipes/stand-in"
         shutil.copytree(demo, self.root / "s/recipes/kernel")
         text = (self.root / "s/recipes/kernel/recipe.toml").read_text().replace("package.stand-in", "package.kernel")
         (self.root / "s/recipes/kernel/recipe.toml").write_text(text)

@@ -148,7 +148,7 @@ class MistakesPlantedIntoDefinitions(ProgramTest):
         image.write_text(image.read_text() + '\n[[file]]\npath = "/lib/modules/6.1.0/modules.alias"\ncontent = ""\n')
         self.yarrik("build", "tide-gauge", at=self.root)
         card = self.root / "out/tide-gauge/tide-gauge.img"
-        self.assertIn("nothing found against it", self.yarrik("boot", "--bench", card))
+        self.assertIn("no problem found", self.yarrik("boot", "--bench", card))
         with opened_bytes(card) as (_, found):
             reader = found.partitions[0].reader
             assert reader is not None
@@ -201,7 +201,7 @@ class MistakesPlantedIntoImages(ProgramTest):
 
     def test_would_reach_init_is_said_only_when_nothing_was_taken_for_granted(self) -> None:
         said = self.yarrik("boot", "--bench", self.image)
-        self.assertIn("nothing found against it; not followed: that the kernel has filesystem", said)
+        self.assertIn("no problem found; not followed: that the kernel has filesystem", said)
         self.assertNotIn("would reach init", said)
         told = self.yarrik_json("boot", "--bench", self.image)["story"]
         self.assertEqual([row["stage"] for row in told if not row["followed"]], ["drivers", "end"])

@@ -67,9 +67,9 @@ class CommandLinesAreComputed(unittest.TestCase):
 
     def test_forms_that_cannot_be_are_refused_with_a_way_out(self) -> None:
         for table, wish, what, remedy in (
-            ("gpt", RootWish("device", "mmcblk0p2"), "no name of a disk", "`mmcblk0`"),
-            ("gpt", RootWish("device", "sda2"), "no name of a disk", "`sda`"),
-            ("gpt", RootWish("device", "card"), "no name of a disk", "nvme0n1"),
+            ("gpt", RootWish("device", "mmcblk0p2"), "not a name of a disk", "`mmcblk0`"),
+            ("gpt", RootWish("device", "sda2"), "not a name of a disk", "`sda`"),
+            ("gpt", RootWish("device", "card"), "not a name of a disk", "nvme0n1"),
             ("gpt", RootWish("device"), "is missing", "root-device"),
             ("mbr", RootWish("partlabel"), "has no GPT", "partuuid"),
             ("none", RootWish(), "has no table", "root-device"),
@@ -136,7 +136,7 @@ class MemoryIsShared(FolderTest):
             ({"initramfs": 200 << 20}, {}, "arm", "overlaps what is reserved: video"),
             ({"initramfs": 300 << 20}, {}, "arm", "is not in memory \\(0x40000000 to 0x50000000\\)"),
             ({"kernel": 4096}, {"kernel": 0x80000}, "arm", "is not in memory"),
-            ({"kernel": 4096}, {"kernel": 0x40410000}, "arm64", "no multiple of 2.0 MiB"),
+            ({"kernel": 4096}, {"kernel": 0x40410000}, "arm64", "not a multiple of 2.0 MiB"),
         ):
             with self.assertRaisesRegex(MapUnfit, words) as caught:
                 place_all(arch, sizes, given, self.BANK, reserved)

@@ -255,7 +255,7 @@ class ProgramsThatEnd(WorkspaceTest):
             process.send_signal(signal.SIGINT)
             text = process.communicate(timeout=30)[0].decode()
             self.assertEqual(process.returncode, 130, text)
-            self.assertIn("what was finished is kept, build again to go on", text)
+            self.assertIn("finished steps are kept, build again to continue", text)
             self.assertNotIn("Traceback", text)
             self.assertLess(time.monotonic() - started, 15)
             self.assertEqual(self.commands_left(), "")

@@ -147,7 +147,7 @@ class Ext4AsItIsAskedFor(FormTest):
             (("cpio", "--compress", "gzip", "--level", "20"), "gzip has levels from 1 to 9"),
             (("tar", "--compress", "xz", "--level", "10"), "xz has levels from 0 to 9"),
             (("cpio", "--size", "5MiB"), "cpio has no size of its own"),
-            (("cpio", "--compress", "lz4"), "no compression that is known"),
+            (("cpio", "--compress", "lz4"), "not a compression that is known"),
             (("squashfs", "--size", "1 MiB"), "the content needs"),
         ):
             with self.subTest(words):

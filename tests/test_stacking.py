@@ -406,7 +406,7 @@ class SchemasSayTheSame(WorkspaceTest):
             pattern = {"recipe": "**/recipe.toml", "workspace": "yarrik.toml", "shelf": "**/shelf.toml"}.get(
                 kind, f"**/{kind}s/*.toml"
             )
-            for file in demo.glob(pattern):
+            for file in (*demo.glob(pattern), *(demo.parent.parent / "starter/data").glob(pattern)):
                 raw = json.loads(json.dumps(tomllib.loads(file.read_text()), default=str))
                 self.assertEqual([error.message for error in validators[kind].iter_errors(raw)], [], file)
                 seen += 1

@@ -20,6 +20,11 @@ class Arch:
     efi: str
 
     @property
+    def compiler_prefix(self) -> str:
+        """What the names of a cross compiler for this architecture usually begin with."""
+        return f"{self.compiler_cpu[0]}-linux-{'gnueabihf' if self.name == 'arm' else 'gnu'}-"
+
+    @property
     def kernel_file(self) -> str:
         """The file name under which a kernel of this architecture is installed."""
         return self.kernel_forms[0]

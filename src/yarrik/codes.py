@@ -161,6 +161,10 @@ NAME-UNFIT definitions stop A file or folder has a name that a definition cannot
 NAME-UNKNOWN command stop Nothing has this name.
 NEED-FORM command stop A requirement is written in no known form.
 NEEDS-LOOP resolve stop Recipes need each other to build.
+NEW-CHOICE command stop A new definition is to have something that does not exist, or that nothing says.
+NEW-EXISTS command stop What is to be made exists already.
+NEW-NAME command stop A new definition cannot have this name.
+NEW-UNWRITABLE command stop A new file cannot be written.
 NODE-MISSING command stop A device tree has no node of this path.
 NOT-FOUND command stop Nothing was found.
 NOT-IN-PRODUCT command stop A recipe or package is not part of the product.

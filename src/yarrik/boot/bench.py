@@ -92,7 +92,7 @@ def _run(story: Story) -> None:
     checks.links()
     checks.modules(started.kernel)
     granted = story.result.granted
-    end = "nothing found against it; not followed: " + listed([one.what for one in granted]) if granted else "would reach init"
+    end = "no problem found; not followed: " + listed([one.what for one in granted]) if granted else "would reach init"
     story.tell("end", end, followed=not granted)
 
 

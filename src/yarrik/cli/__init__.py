@@ -83,6 +83,7 @@ def main() -> NoReturn:
     # Each module registers its commands; they are listed in this order, which is that of a first day.
     for name in (
         "demo",
+        "new",
         "check",
         "resolve",
         "build",

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import os
 from dataclasses import dataclass
 from importlib import resources
-from importlib.resources.abc import Traversable
 from pathlib import Path
 
 from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.starter import lay_into, starter_shelf, write_once
 
 
 @dataclass(frozen=True)
@@ -24,6 +23,13 @@ DEMO_PRODUCTS = (
     DemoProduct("tide-gauge", "aarch64-linux-gnu-gcc", "the gauge's arm64 image"),
     DemoProduct("tide-office", "", "the office's image for this machine's own architecture"),
 )
+#: Folders of the example that are those of the starter shelf.
+_FROM_STARTER = {
+    "coast/recipes/stand-in": "stand-in",
+    "coast/recipes/libc": "libc",
+    "harbour/recipes/harbour-init/src": "init/src",
+    "harbour/recipes/harbour-shell/src": "shell/src",
+}
 
 
 def lay_out_demo(folder: Path) -> None:
@@ -41,8 +47,10 @@ def lay_out_demo(folder: Path) -> None:
         folder.mkdir(parents=True, exist_ok=True)
         data = resources.files("yarrik.demo") / "data"
         # The workspace's own file comes first: another process sees a workspace then, not a stranger's folder.
-        _write(folder / "yarrik.toml", (data / "yarrik.toml").read_bytes())
-        _copy(data, folder)
+        write_once(folder / "yarrik.toml", (data / "yarrik.toml").read_bytes())
+        lay_into(data, folder)
+        for ours, theirs in _FROM_STARTER.items():
+            lay_into(starter_shelf() / "recipes" / theirs, folder / "shelves" / ours)
         ignore = folder / ".gitignore"
         if not ignore.exists():
             ignore.write_text("/.yarrik/\n/out/\n")
@@ -51,29 +59,3 @@ def lay_out_demo(folder: Path) -> None:
             Trouble("DEMO-FOLDER", f"cannot write the demo into {folder}: {error.strerror}", Place(folder),
                     remedy="name a folder of yours: yarrik demo FOLDER")
         ) from error  # fmt: skip
-
-
-def _copy(source: Traversable, target: Path) -> None:
-    for item in sorted(source.iterdir(), key=lambda item: item.name):
-        if item.name == "__pycache__":
-            continue
-        place = target / item.name
-        if item.is_dir():
-            place.mkdir(exist_ok=True)
-            _copy(item, place)
-        else:
-            _write(place, item.read_bytes())
-
-
-def _write(place: Path, data: bytes) -> None:
-    """Writes a file that is not there yet, whole or not at all; one that is there stays."""
-    if place.exists():
-        return
-    fresh = place.with_name(f".{place.name}.{os.getpid()}")
-    fresh.write_bytes(data)
-    try:
-        os.link(fresh, place)
-    except FileExistsError:
-        pass
-    finally:
-        fresh.unlink()

@@ -1,0 +1,11 @@
+from .files import lay_into as lay_into
+from .files import starter_shelf as starter_shelf
+from .files import write_once as write_once
+from .making import Choice as Choice
+from .making import Wanted as Wanted
+from .making import bench_arches as bench_arches
+from .making import choices as choices
+from .making import draft as draft
+from .making import host_arch as host_arch
+from .making import make_workspace as make_workspace
+from .making import write_draft as write_draft
