@@ -276,7 +276,7 @@ class ProgramsThatEnd(WorkspaceTest):
         process = self.start()
         process.send_signal(signal.SIGTERM)
         text = process.communicate(timeout=30)[0].decode()
-        self.assertIn("what was finished is kept", text)
+        self.assertIn("finished steps are kept", text)
         self.assertEqual(self.commands_left(), "")
 
     def test_thirty_random_kills(self) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from functools import cache
 from typing import Any
 
@@ -37,3 +38,9 @@ def licence_fault(text: str) -> tuple[str, str] | None:
             f"did you mean `{near}`?" if near else hint,
         )
     return None
+
+
+def joined(expressions: Iterable[str]) -> str:
+    """One expression that asks for all of several sound ones, without what is said twice."""
+    whole = _spdx().parse(" AND ".join(f"({text})" for text in expressions))
+    return str(whole.simplify())

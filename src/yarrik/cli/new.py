@@ -145,15 +145,60 @@ def new_variant(
     _make(Wanted("variant", name, shelf), workspace, json, f"change something in it · yarrik build --with {name}")
 
 
-@group.command("recipe", epilog="Example: [bold]yarrik new recipe hello[/bold]")
+@group.command(
+    "recipe",
+    epilog="Examples: [bold]yarrik new recipe hello[/bold] · [bold]yarrik new recipe zlib --from zlib-1.3.tar.gz[/bold]",
+)
 def new_recipe(
-    name: NameArgument, shelf: ShelfOption = "", workspace: WorkspaceOption = None, json: JsonOption = False
+    name: NameArgument,
+    origin: Annotated[
+        str,
+        typer.Option(
+            "--from", metavar="SOURCES", help="A folder, an archive, an https address of one, or a git repository's address."
+        ),
+    ] = "",
+    shelf: ShelfOption = "",
+    workspace: WorkspaceOption = None,
+    json: JsonOption = False,
 ) -> None:
-    """Adds a recipe with a small program in C."""
+    """Adds a recipe: with a small program in C, or made from sources that are looked at.
+
+    Of sources, build system, version, licence, needs, tools and options are guessed, and each guess names its line. Nothing of
+    them is run."""
     from yarrik.starter import Wanted
 
+    wanted = Wanted("recipe", name, shelf)
+    if origin:
+        _import(wanted, origin, workspace, json)
+        return
     next_ = f'add "{name}" to `packages` of an image, or packages.add = ["{name}"] · yarrik build'
-    _make(Wanted("recipe", name, shelf), workspace, json, next_)
+    _make(wanted, workspace, json, next_)
+
+
+def _import(wanted: Wanted, origin: str, workspace: Path | None, json: bool) -> None:
+    from yarrik.cli.view import print_json, show_table, styled
+    from yarrik.starter import draft, findings_of, laid_beside, recipe_from, take_in, write_draft
+
+    with opened(workspace) as session:
+        project = session.project
+        known = project.workspace
+        made = draft(known, wanted)  # whatever is wrong with the name comes before a download
+        taken = take_in(origin, project.store, project.site.redirect_hosts)
+        found = recipe_from(wanted.name, taken, findings_of(taken, project.store), known)
+        file = next(iter(made.files))
+        files = write_draft(known, replace(made, files={file: found.text}))
+        if taken.copied:
+            laid_beside(taken, project.store, file.parent / "src")
+    rows = [(guess.what, became, f"{guess.file}:{guess.line}") for guess, became in found.rows]
+    if json:
+        guesses = [{"what": what, "value": became, "from": place} for what, became, place in rows]
+        print_json({"ok": True, "files": [str(one) for one in files], "guesses": guesses})
+        return
+    for one in files:
+        sys.stdout.write(f"  wrote  {_short(one)}\n")
+    sys.stdout.write(f"{styled('guessed', 'bold')}, to be checked:\n")
+    show_table(rows)
+    sys.stdout.write(f'next: read it · add "{wanted.name}" to an image · yarrik build --until "build {wanted.name}"\n')
 
 
 def _make(wanted: Wanted, workspace: Path | None, json: bool, next_: str) -> None:

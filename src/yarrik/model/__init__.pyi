@@ -49,8 +49,11 @@ from .reading import line_of as line_of
 from .reading import paths_below as paths_below
 from .reading import read_document as read_document
 from .reading import values_with_origins as values_with_origins
+from .rules import check_git_url as check_git_url
+from .rules import check_host_program as check_host_program
 from .rules import check_name as check_name
 from .rules import check_url as check_url
+from .rules import check_version as check_version
 from .rules import partition_type as partition_type
 from .schema import FILES as FILES
 from .schema import schema_of as schema_of

@@ -1,8 +1,12 @@
 from .downloading import digest_of_url as digest_of_url
 from .downloading import download as download
+from .looking import Findings as Findings
+from .looking import Guess as Guess
+from .looking import look_at as look_at
 from .patches import Misfit as Misfit
 from .patches import misfits as misfits
 from .repository import check_out as check_out
+from .repository import head_of as head_of
 from .unpack import Limits as Limits
 from .unpack import is_archive as is_archive
 from .unpack import unpack_archive as unpack_archive

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import subprocess
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -62,3 +63,22 @@ def _git(folder: Path, *words: str, protocols: str = PROTOCOLS) -> str | None:
     lines = [line for line in done.stderr.splitlines() if line.strip()]
     telling = next((line for line in lines if "not allowed" in line), lines[-1] if lines else "")
     return git.without_password(telling) if telling else f"git {words[0]} ended with {done.returncode}"
+
+
+def head_of(url: str) -> str:
+    """The commit at which a repository's usual branch is. Raises YarrikError."""
+    trouble = ""
+    try:
+        done = git.run(Path("/"), "ls-remote", "--end-of-options", url, "HEAD", protocols=PROTOCOLS, handed_over=True)
+        commit = done.stdout.split("\t")[0].strip()
+        if done.returncode == 0 and re.fullmatch(r"[0-9a-f]{40}(?:[0-9a-f]{24})?", commit):
+            return commit
+        lines = [line for line in done.stderr.splitlines() if line.strip()]
+        trouble = lines[-1] if lines else "it has no branch"
+    except (OSError, subprocess.TimeoutExpired) as error:
+        trouble = str(error)
+    raise YarrikError(
+        Trouble("SOURCE-UNREACHABLE", f"{git.without_password(url)} does not answer as a repository",
+                why=git.without_password(trouble), remedy="check the address and the network"),
+        "work",
+    )  # fmt: skip

@@ -1,6 +1,10 @@
 from .files import lay_into as lay_into
 from .files import starter_shelf as starter_shelf
 from .files import write_once as write_once
+from .importing import findings_of as findings_of
+from .importing import laid_beside as laid_beside
+from .importing import recipe_from as recipe_from
+from .importing import take_in as take_in
 from .making import Choice as Choice
 from .making import Wanted as Wanted
 from .making import bench_arches as bench_arches
