@@ -227,10 +227,11 @@ def _asked(choice: Choice) -> str:
     from yarrik.cli.view import show_table, styled
 
     names = list(choice.names)
-    sys.stdout.write(f"{styled(choice.key, 'bold')}\n")
+    word = "architecture" if choice.key == "arch" else choice.key
+    sys.stdout.write(f"{styled(word, 'bold')}\n")
     show_table([(str(number), name, choice.names[name]) for number, name in enumerate(names, 1)], right=(0,))
     while True:
-        answer = typer.prompt(f"{choice.key}: number or name", default=choice.usual or names[0]).strip()
+        answer = typer.prompt(f"{word}: number or name", default=choice.usual or names[0]).strip()
         if answer in choice.names:
             return str(answer)
         if answer.isdecimal() and 1 <= int(answer) <= len(names):
