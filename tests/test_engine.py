@@ -272,7 +272,7 @@ class RoomOnTheDisk(WorkspaceTest):
 
 class TheSecondRun(WorkspaceWithSlow):
     def test_what_comes_out_the_same_is_proven_and_what_does_not_is_shown_by_its_bytes(self) -> None:
-        self.assertRegex(self.yarrik("prove", at=self.root), r"all \d+ steps left the same")
+        self.assertRegex(self.yarrik("prove", at=self.root), r"all \d+ steps gave the same result")
         self.slow('echo "built at $(date +%s%N)" > $DESTDIR/usr/share/stamp; echo same > $DESTDIR/usr/share/same')
         text = self.yarrik("prove", code=1, at=self.root)
         self.assertIn("warning BUILD-VARIES: step `build slow` gives a different result when it runs again", text)

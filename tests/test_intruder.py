@@ -90,7 +90,7 @@ class NoStepLeavesItsFolder(IntruderTest):
 
     def test_a_hard_link_to_what_is_moved_does_not_change_the_cache_later(self) -> None:
         self.attack("echo x > $DESTDIR/a; ln $DESTDIR/a $DESTDIR/b; ln $DESTDIR/a /step/home/c", code=0)
-        self.assertIn("are as they were", self.yarrik("cache", "verify", at=self.root))
+        self.assertIn("are intact", self.yarrik("cache", "verify", at=self.root))
 
     def test_folders_of_1500_levels_are_built_or_told_and_removed(self) -> None:
         script = "i=0; while [ $i -lt 1500 ]; do mkdir d && cd d || exit 1; i=$((i+1)); done; echo x > f"
@@ -584,7 +584,9 @@ class WhatOthersWroteIsShownAndNotObeyed(IntruderTest):
         paths = [one["path"] for one in self.yarrik_json("inspect", archive, "/")["files"]]
         self.assertEqual([unquote_to_bytes(path) for path in paths][:2], [f"/file{EVIL}".encode(), b"/two\nlines"])
         (self.folder / "tree").mkdir()
-        self.yarrik("pack", "tree", "label.img", "--as", "ext4", "--size", "8MiB", "--label", "harbour")
+        self.yarrik(
+            "pack", "tree", "label.img", "--as", "ext2", "--size", "8MiB", "--label", "harbour"
+        )  # no checksum is in the way
         image = self.folder / "label.img"
         image.write_bytes(image.read_bytes().replace(b"harbour\0", b"\x1b]0;oh\x07\0", 1))
         self.assertIn("\\x1b]0;oh\\x07", self.harmless(self.at_terminal("inspect", image)))

@@ -112,7 +112,7 @@ class DefinitionsAreAdded(NewTest):
         image = shelf / "images/derived.toml"
         image.write_text(image.read_text().replace("# packages.add =", "packages.add ="))
         self.assertRegex(self.yarrik("build", "office", "--with", "loud", at=self.root), r"office\+loud: \d+ steps ran")
-        said = self.yarrik("inspect", "out/office/office.img", "/usr/bin", at=self.root)
+        said = self.yarrik("inspect", "out/office+loud/office+loud.img", "/usr/bin", at=self.root)
         self.assertIn("/usr/bin/hello", said)
 
     def test_every_commented_example_is_one_that_works(self) -> None:

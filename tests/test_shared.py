@@ -357,7 +357,7 @@ class NothingTakesForeverOrMoreThanItSays(FolderTest):
                 [SharedCache("x", FolderStorage(at), False, None, frozenset([key.public]))], Store(self.folder / "second")
             )
             self.assertIsNone(other.bring("f" * 64), evil)
-            self.assertIn("no digest", other.troubles[0].what)
+            self.assertIn("not a digest", other.troubles[0].what)
 
 
 class AStoreThatDoesNotAnswer(SharingTest):
@@ -518,7 +518,7 @@ class Commands(SharingTest):
         self.environment = self.site("first", "ftp://example.org/x")
         self.assertIn("error CACHE-PLACE", self.yarrik("build", code=2, at=self.root))
         self.environment = self.site("first", str(at), trusted="secret")
-        self.assertIn("no public key", self.yarrik("build", code=2, at=self.root))
+        self.assertIn("not a public key", self.yarrik("build", code=2, at=self.root))
 
 
 class ResultsTravel(FolderTest):

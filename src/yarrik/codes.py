@@ -216,9 +216,15 @@ SERVICE-USER boot stop A service runs as an account that is not there.
 SETTING-FORM command stop A setting has no value, or one that does not fit.
 SETTING-KEY command stop A setting names nothing that can be set.
 SETTINGS-NONE command stop The image has no settings of this kind.
+SHELF-GIT command stop Git fails in the clone of a shelf.
 SHELF-MISSING definitions stop A shelf needs another one that is not in the workspace.
 SHELF-NAME definitions stop A shelf calls itself by another name than the workspace does.
+SHELF-NOT-HERE definitions stop A shelf from git is not cloned yet.
+SHELF-PLACE definitions stop A shelf has neither a folder nor a repository, or what does not go together.
+SHELF-REVISION command stop A repository has no such branch, tag or commit.
+SHELF-STATE command stop A folder where a clone belongs is none.
 SHELF-TWICE definitions stop Two shelves have the same name.
+SHELF-UNREACHABLE command stop A shelf's repository cannot be fetched.
 SHELF-UNKNOWN edit stop The workspace has no shelf of this name.
 SIZE-UNKNOWN command stop A size is in no known form.
 SOURCE-CHANGED plan stop A file of the build host is not the one that the lock knows.

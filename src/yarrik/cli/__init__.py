@@ -84,6 +84,7 @@ def main() -> NoReturn:
     for name in (
         "demo",
         "new",
+        "shelf",
         "check",
         "resolve",
         "build",

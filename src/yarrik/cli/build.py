@@ -150,6 +150,7 @@ def show_report(report: BuildReport, hint: bool = True) -> None:
         sys.stdout.write(f"{styled(report.product, 'bold')}: {text}\n")
         return
     if not report.ran and not report.published:
+        show_notes(report.notes)
         sys.stdout.write(
             f"{styled(report.product, 'bold')}: nothing to do, all {kept} steps are kept ({report.seconds:.2f} s)\n"
         )

@@ -30,6 +30,7 @@ from .definitions import Placing as Placing
 from .definitions import Product as Product
 from .definitions import Profile as Profile
 from .definitions import Recipe as Recipe
+from .definitions import ShelfChoice as ShelfChoice
 from .definitions import ShelfFile as ShelfFile
 from .definitions import Site as Site
 from .definitions import Source as Source
@@ -49,9 +50,12 @@ from .reading import line_of as line_of
 from .reading import paths_below as paths_below
 from .reading import read_document as read_document
 from .reading import values_with_origins as values_with_origins
+from .rules import check_commit as check_commit
 from .rules import check_git_url as check_git_url
 from .rules import check_host_program as check_host_program
 from .rules import check_name as check_name
+from .rules import check_ref as check_ref
+from .rules import check_relative as check_relative
 from .rules import check_url as check_url
 from .rules import check_version as check_version
 from .rules import partition_type as partition_type
@@ -60,8 +64,10 @@ from .schema import schema_of as schema_of
 from .site import load_site as load_site
 from .soundness import never_holding as never_holding
 from .soundness import too_late as too_late
+from .workspace import FILE as FILE
 from .workspace import Shelved as Shelved
 from .workspace import Workspace as Workspace
+from .workspace import definitions_on as definitions_on
 from .workspace import find_workspace as find_workspace
 from .workspace import load_workspace as load_workspace
 from .workspace import open_workspace as open_workspace

@@ -29,6 +29,7 @@ from yarrik.model.rules import (
     PartitionSize,
     PartitionType,
     PublicKey,
+    RefName,
     Relative,
     Requirement,
     Sha256,
@@ -109,12 +110,31 @@ class WorkspaceTable(Definable, frozen=True, kw_only=True):
 
 
 class ShelfChoice(Definable, frozen=True, kw_only=True):
-    """A shelf of the workspace: a folder, by its path from the workspace's own."""
+    """A shelf of the workspace: a folder, by its `path` from the workspace's own; or a `git` repository, which `yarrik shelf
+    sync` clones into shelves/NAME. Of a repository, one of `branch`, `tag` and `commit` says what to take, without them its
+    usual branch; yarrik.lock pins the commit. `folder` is the shelf's folder in the repository."""
 
     KEY: ClassVar[str] = "name"
 
     name: Name
-    path: str
+    path: str = ""
+    git: GitUrl = ""
+    branch: RefName = ""
+    tag: RefName = ""
+    commit: CommitId = ""
+    folder: Relative = ""
+
+    @property
+    def clone(self) -> str:
+        """The path of a repository's working tree, from the workspace's folder."""
+        return f"shelves/{self.name}"
+
+    @property
+    def place(self) -> str:
+        """The path of the shelf's folder, from the workspace's own."""
+        if not self.git:
+            return self.path
+        return f"{self.clone}/{self.folder}" if self.folder else self.clone
 
 
 class WorkspaceFile(Definable, frozen=True, kw_only=True):

@@ -75,6 +75,14 @@ def check_git_url(text: str) -> None:
                          "a helper for credentials in git's own settings")  # fmt: skip
 
 
+_REF = re.compile(r"(?!.*(?:\.\.|//|@\{|\.lock(?:/|\Z)))[A-Za-z0-9_][A-Za-z0-9_./+-]{0,199}(?<![./])\Z")
+
+
+def check_ref(text: str) -> None:
+    """The name of a branch or tag, as git-check-ref-format has it, without those that look like an option."""
+    _matches(_REF, text, "is not the name of a branch or tag")
+
+
 def check_commit(text: str) -> None:
     """A whole commit: 40 or 64 hexadecimal digits."""
     if re.fullmatch(r"[0-9a-f]{40}|[0-9a-f]{64}", text) is None:
@@ -216,6 +224,7 @@ OptionNeed = Annotated[str, Rule(check_option_need)]
 GitUrl = Annotated[str, Rule(check_git_url)]
 CommitId = Annotated[str, Rule(check_commit)]
 Url = Annotated[str, Rule(check_url)]
+RefName = Annotated[str, Rule(check_ref)]
 VersionText = Annotated[str, Rule(check_version)]
 WishText = Annotated[str, Rule(check_wish)]
 HostName = Annotated[str, Rule(check_host_name)]

@@ -14,7 +14,7 @@ import msgspec
 
 from yarrik import __version__
 from yarrik.cache import Memory
-from yarrik.errors import Collector, Place, Trouble, Unfit, YarrikError, suggestion
+from yarrik.errors import Collector, Place, Trouble, Unfit, YarrikError, listed, suggestion
 from yarrik.model.checking import convert, find_troubles, fits
 from yarrik.model.conditions import Circumstances, holds
 from yarrik.model.definitions import (
@@ -24,6 +24,7 @@ from yarrik.model.definitions import (
     Local,
     Product,
     Recipe,
+    ShelfChoice,
     ShelfFile,
     WorkspaceFile,
 )
@@ -296,16 +297,25 @@ def _shelves(root: Path, settings: WorkspaceFile, collector: Collector) -> Itera
     """Names and folders of the shelves, in order."""
     seen: set[str] = set()
     for index, choice in enumerate(settings.shelf):
-        folder = (root / choice.path).resolve()
+        here = Place(root / FILE, key=f"shelf.{index + 1}")
+        if trouble := _ill_placed(choice, here):
+            collector.add(trouble)
+            continue
+        folder = (root / choice.place).resolve()
+        if choice.git and not (root / choice.clone).exists():
+            collector.add(
+                Trouble("SHELF-NOT-HERE", f"the shelf `{choice.name}` is not cloned yet", here,
+                        why=f"it comes from {choice.git}", remedy="yarrik shelf sync")
+            )  # fmt: skip
+            continue
         try:
             shelf = convert(read_document(folder / "shelf.toml"), ShelfFile).shelf
         except YarrikError as error:
             collector.extend(error.troubles)
             continue
-        here = Place(root / FILE, key=f"shelf.{index + 1}")
         if shelf.name != choice.name:
             collector.add(
-                Trouble("SHELF-NAME", f"the shelf in {choice.path} calls itself `{shelf.name}`, not `{choice.name}`", here,
+                Trouble("SHELF-NAME", f"the shelf in {choice.place} calls itself `{shelf.name}`, not `{choice.name}`", here,
                         remedy=f'write `name = "{shelf.name}"`')
             )  # fmt: skip
         if choice.name in seen:
@@ -320,6 +330,21 @@ def _shelves(root: Path, settings: WorkspaceFile, collector: Collector) -> Itera
                 )  # fmt: skip
         seen.add(choice.name)
         yield choice.name, folder
+
+
+def _ill_placed(choice: ShelfChoice, here: Place) -> Trouble | None:
+    """What is wrong with the place of a shelf, by its words alone."""
+    given = [key for key in ("branch", "tag", "commit", "folder") if getattr(choice, key)]
+    if bool(choice.path) == bool(choice.git):
+        what, remedy = f"the shelf `{choice.name}` needs one of `path` and `git`", "write the one that it has"
+    elif choice.path and given:
+        what, remedy = f"the shelf `{choice.name}` is a folder and has `{given[0]}`", "that goes with `git` only"
+    elif len(given) - ("folder" in given) > 1:
+        what = f"the shelf `{choice.name}` has {listed(given)}"
+        remedy = "keep one of branch, tag and commit"
+    else:
+        return None
+    return Trouble("SHELF-PLACE", what, here, remedy=remedy)
 
 
 class _Reader:
@@ -454,6 +479,11 @@ def _good_recipe(path: str) -> bytes | None:
         return msgspec.msgpack.encode(raw) if fits(raw, Recipe) else None
     except (YarrikError, Unfit, TypeError, OverflowError):
         return None
+
+
+def definitions_on(folder: Path) -> dict[str, list[str]]:
+    """The names of a shelf's definitions by kind, without reading them."""
+    return {kind: sorted(name for name, _, _ in _files(folder, kind)) for kind in SHAPES}
 
 
 def _files(folder: Path, kind: str) -> Iterator[tuple[str, str, os.stat_result]]:

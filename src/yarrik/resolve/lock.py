@@ -62,9 +62,11 @@ class LockedProduct(Definable, frozen=True, kw_only=True):
 
 
 class LockFile(Definable, frozen=True, kw_only=True):
-    """The whole file. `sources` has SHA-256 digests by recipe and the file that the build host provided."""
+    """The whole file. `shelves` has versions by name, `commits` those of shelves from git; `sources` has SHA-256 digests by
+    recipe and the file that the build host provided."""
 
     shelves: dict[str, str] = msgspec.field(default_factory=dict)
+    commits: dict[str, str] = msgspec.field(default_factory=dict)
     sources: dict[str, str] = msgspec.field(default_factory=dict)
     product: dict[str, LockedProduct] = msgspec.field(default_factory=dict)
 
@@ -116,6 +118,7 @@ class Lock:
     sources: dict[str, str] = field(default_factory=dict)
     products: dict[str, LockedProduct] = field(default_factory=dict)
     shelves: dict[str, str] = field(default_factory=dict)
+    commits: dict[str, str] = field(default_factory=dict)
     changed: bool = False
 
     def check(self, recipe: str, host_file: str, digest: str, asked_at: Place, renew: bool) -> Trouble | None:
@@ -144,10 +147,17 @@ class Lock:
             self.shelves = dict(shelves)
             self.changed = True
 
+    def pin(self, commits: Mapping[str, str]) -> None:
+        """Pins the commits of shelves from git, and forgets all others."""
+        if self.commits != commits:
+            self.commits = dict(commits)
+            self.changed = True
+
     def write(self) -> None:
         """Writes the file, whole or not at all."""
         lines = [_HEAD]
         lines += _table("shelves", self.shelves)
+        lines += _table("commits", self.commits)
         lines += _table("sources", self.sources)
         for product, locked in sorted(self.products.items()):
             for key in _WORDS:
@@ -189,4 +199,4 @@ def read_lock(root: Path) -> Lock:
                                 remedy="take it from version control, or remove it and run yarrik resolve")
                     )  # fmt: skip
     collector.raise_if_any()
-    return Lock(file, dict(locked.sources), dict(locked.product), dict(locked.shelves))
+    return Lock(file, dict(locked.sources), dict(locked.product), dict(locked.shelves), dict(locked.commits))

@@ -23,4 +23,6 @@ from .results import StepReport as StepReport
 from .sandbox import GRACE as GRACE
 from .sandbox import kill_all as kill_all
 from .session import Session as Session
+from .shelves import Shelves as Shelves
+from .shelves import Synced as Synced
 from .step_logs import log_path as log_path

@@ -27,6 +27,10 @@ from yarrik.run.worker import Settings
 _PUBLISHINGS = 4
 
 
+#: Differences from the lock that a build lists; a new recipe may bring dozens of options.
+_MOST_MOVED = 8
+
+
 @dataclass(frozen=True)
 class BuildReport:
     """A finished build: what became of each step, the files in `out`, and what the user ought to hear.
@@ -139,7 +143,11 @@ class Builder:
         edits = sorted(path.parent.name for path in (project.root / EDITS).glob("*/.git"))
         built = {step.subject.removesuffix(" (host)") for step in planned.graph.steps}
         notes += [f"{name} is built from {EDITS}/{name}, until `yarrik edit {name} --close`" for name in edits if name in built]
-        notes += [f"not as yarrik.lock had it: {one}" for one in planned.moved]
+        notes += [f"not as yarrik.lock had it: {one}" for one in planned.moved[:_MOST_MOVED]]
+        if len(planned.moved) > _MOST_MOVED:
+            notes.append(
+                f"and {len(planned.moved) - _MOST_MOVED} more; `git diff yarrik.lock` shows all that were resolved anew"
+            )
         notes += [f"{trouble.what} ({trouble.place})" for trouble in planned.answer.warnings]
         if project.store.damages:
             lost = dict.fromkeys(f"{one.path.parent.parent.name}/{one.path.name[:12]}…" for one in project.store.damages[:3])

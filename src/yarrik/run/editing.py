@@ -145,7 +145,7 @@ class Edit:
 
         Returns the files that were written. Raises YarrikError, and then nothing has changed."""
         workspace = self.session.project.workspace
-        folders = {choice.name: self.session.project.root / choice.path for choice in workspace.settings.shelf}
+        folders = {choice.name: self.session.project.root / choice.place for choice in workspace.settings.shelf}
         if shelf not in folders:
             raise YarrikError(Trouble("SHELF-UNKNOWN", f"the workspace has no shelf `{shelf}`", Place(workspace.file),
                                       remedy=suggestion(shelf, folders)))  # fmt: skip

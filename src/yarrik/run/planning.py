@@ -24,6 +24,7 @@ from yarrik.run.project import Project
 from yarrik.run.results import kept_outputs
 from yarrik.run.room import short_of_room
 from yarrik.run.sandbox import Sandbox
+from yarrik.run.shelves import Shelves
 from yarrik.run.surroundings import HostSurroundings
 from yarrik.toolchain import missing_program
 
@@ -117,6 +118,7 @@ class Planner:
         locked = LockedProduct.of(answer, {side: surroundings.toolchain(side).shown for side in sides})
         former = self.project.lock.products.get(composition.name)
         differences = moved(former, locked) if former is not None else []
+        differences += self._moved_shelves()
         if differences and self.project.choices.locked:
             raise YarrikError(
                 Trouble("LOCK-STALE", f"yarrik.lock is not what `{composition.name}` resolves to now: "
@@ -130,9 +132,20 @@ class Planner:
                         why="with --locked nothing is resolved anew",
                         remedy=f"yarrik resolve {composition.product.name}, and commit the lock")
             )  # fmt: skip
-        shelves = {choice.name: self._shelf_version(choice.path) for choice in self.project.workspace.settings.shelf}
+        shelves = {choice.name: self._shelf_version(choice.place) for choice in self.project.workspace.settings.shelf}
         self.project.lock.hold(composition.name, locked, shelves)
         return differences
+
+    def _moved_shelves(self) -> list[Moved]:
+        """Shelves from git that are not as the lock has them."""
+        if not any(choice.git for choice in self.project.workspace.settings.shelf):
+            return []
+        found = []
+        for one in Shelves(self.project.root, self.project.store.root).states():
+            if not one.as_locked and one.state is not None:
+                now = one.state.commit[:12] + (", with changes" if one.state.changed else "")
+                found.append(Moved(f"shelf {one.choice.name}", one.locked[:12] or None, now))
+        return found
 
     def _shelf_version(self, path: str) -> str:
         return convert(read_document(self.project.root / path / "shelf.toml"), ShelfFile).shelf.version

@@ -1,3 +1,10 @@
+from .clones import Mirror as Mirror
+from .clones import State as State
+from .clones import Wanted as Wanted
+from .clones import commits_between as commits_between
+from .clones import has_commit as has_commit
+from .clones import move_to as move_to
+from .clones import state_of as state_of
 from .downloading import digest_of_url as digest_of_url
 from .downloading import download as download
 from .looking import Findings as Findings

@@ -102,10 +102,12 @@ def make_workspace(folder: Path, name: str, arch: str) -> list[Path]:
 def choices(workspace: Workspace, wanted: Wanted) -> list[Choice]:
     """What has to be chosen for a new definition, in the order in which it is asked. Shelves and bases that are given are
     looked up here. Raises YarrikError for names that do not exist."""
-    shelves = {choice.name: choice.path for choice in workspace.settings.shelf}
+    shelves = {choice.name: choice.place for choice in workspace.settings.shelf}
+    cloned = {choice.name for choice in workspace.settings.shelf if choice.git}
     found: list[Choice] = []
     if wanted.kind not in ("shelf", "product"):
-        own = [name for name, path in shelves.items() if not path.startswith(("/", "..")) and name != "starter"]
+        mine = (name for name, path in shelves.items() if not path.startswith(("/", "..")) and name != "starter")
+        own = [name for name in mine if name not in cloned]
         found.append(Choice("shelf", shelves, own[-1] if own else ""))
     if wanted.base:
         return found
@@ -151,7 +153,7 @@ def draft(workspace: Workspace, wanted: Wanted) -> Draft:
     if wanted.kind == "product":
         top = workspace.root
     else:
-        top = workspace.root / next(one.path for one in workspace.settings.shelf if one.name == chosen["shelf"])
+        top = workspace.root / next(one.place for one in workspace.settings.shelf if one.name == chosen["shelf"])
     if wanted.kind == "recipe":
         folder = top / "recipes" / wanted.name
         return Draft({
@@ -189,7 +191,7 @@ def _text(workspace: Workspace, wanted: Wanted, chosen: Mapping[str, str]) -> st
 
 
 def _shelf_draft(workspace: Workspace, name: str) -> Draft:
-    known = {choice.name: choice.path for choice in workspace.settings.shelf}
+    known = {choice.name: choice.place for choice in workspace.settings.shelf}
     if name in known:
         raise YarrikError(Trouble("NEW-EXISTS", f"the workspace has a shelf `{name}` already", Place(workspace.file),
                                   remedy="choose another name"))  # fmt: skip

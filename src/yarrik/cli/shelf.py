@@ -1,0 +1,197 @@
+"""`yarrik shelf`: shelves from git repositories, at commits that the lock pins."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from yarrik.cli import app
+from yarrik.cli.options import JsonOption, WorkspaceOption
+from yarrik.units import counted
+
+if TYPE_CHECKING:
+    from yarrik.run import Shelves, Synced
+
+group = typer.Typer(
+    help="Manages shelves: adds those of git repositories, brings them to their locked commits, moves the lock.",
+    no_args_is_help=True,
+    epilog="Examples: [bold]yarrik shelf sync[/bold] · [bold]yarrik shelf add https://example.org/coast.git[/bold]",
+)
+app.add_typer(group, name="shelf")
+
+NamesArgument = Annotated[list[str] | None, typer.Argument(help="Shelves; all from git without a name.")]
+
+
+def _shelves(workspace: Path | None) -> Shelves:
+    """The shelves of a workspace; its definitions are not read, since shelves may be missing."""
+    from yarrik.cache import Store, default_root
+    from yarrik.model import find_workspace, load_site
+    from yarrik.run import Shelves
+
+    root = find_workspace((workspace or Path.cwd()).absolute())
+    site = load_site(None)[0]
+    named = Path(site.cache).expanduser() if site.cache and "YARRIK_CACHE" not in os.environ else default_root()
+    return Shelves(root, Store(root / named).root)
+
+
+@group.command("list", epilog="Example: [bold]yarrik shelf list[/bold]")
+def show_shelves(workspace: WorkspaceOption = None, json: JsonOption = False) -> None:
+    """Lists the shelves: where each comes from, its revision, whether it is as locked, and what it brings."""
+    from yarrik.cli.view import print_json, show_table, styled
+    from yarrik.model import definitions_on
+
+    shelves = _shelves(workspace)
+    states = {one.choice.name: one for one in shelves.states()}
+    rows: list[tuple[str, ...]] = []
+    found: list[dict[str, object]] = []
+    for choice in shelves.settings.shelf:
+        one = states.get(choice.name)
+        here = (shelves.root / choice.place).is_dir()
+        brings = {kind: len(names) for kind, names in definitions_on(shelves.root / choice.place).items() if names}
+        told, style = "folder", "dim"
+        if one is not None and one.state is None:
+            told, style = "not cloned", "yellow"
+        elif one is not None and one.state is not None:
+            parts = ["changed"] if one.state.changed else []
+            parts += [f"{counted(one.state.own, 'commit')} not pushed"] if one.state.own else []
+            parts += [] if one.state.commit == one.locked else [f"locked is {one.locked[:12] or 'nothing'}"]
+            told, style = ", ".join(parts) or "as locked", "yellow" if parts else "green"
+        commit = one.state.commit if one is not None and one.state is not None else ""
+        words = ", ".join(counted(number, kind) for kind, number in brings.items())
+        rows.append((choice.name, choice.git or choice.path, commit[:12], styled(told, style), words if here else ""))
+        found.append({"name": choice.name, "path": choice.place, "git": choice.git, "commit": commit,
+                      "locked": one.locked if one is not None else "", "state": told, "brings": brings})  # fmt: skip
+    if json:
+        print_json({"ok": True, "shelves": found})
+        return
+    show_table(rows)
+    if any(one.state is None for one in states.values()):
+        sys.stdout.write("next: yarrik shelf sync\n")
+
+
+@group.command("add", epilog="Example: [bold]yarrik shelf add https://example.org/coast.git --branch stable[/bold]")
+def add(
+    url: Annotated[str, typer.Argument(help="The address of a git repository; file:///FOLDER for one on this machine.")],
+    branch: Annotated[str, typer.Option(metavar="NAME", help="Its branch, instead of the usual one.")] = "",
+    tag: Annotated[str, typer.Option(metavar="NAME", help="Its tag.")] = "",
+    commit: Annotated[str, typer.Option(metavar="COMMIT", help="Its commit, in full.")] = "",
+    folder: Annotated[str, typer.Option(metavar="PATH", help="The shelf's folder in the repository.")] = "",
+    workspace: WorkspaceOption = None,
+    json: JsonOption = False,
+) -> None:
+    """Clones a repository into shelves/, lists it in yarrik.toml, and locks its commit."""
+    from yarrik.cli.view import print_json, styled
+    from yarrik.errors import Trouble, Unfit, YarrikError
+    from yarrik.model import check_commit, check_git_url, check_ref, check_relative
+    from yarrik.sources import Wanted
+
+    try:
+        check_git_url(url)
+        for text, check in ((branch, check_ref), (tag, check_ref), (commit, check_commit), (folder, check_relative)):
+            if text:
+                check(text)
+    except Unfit as error:
+        raise YarrikError(Trouble("USAGE", str(error), remedy="yarrik shelf add --help")) from error
+    if len([text for text in (branch, tag, commit) if text]) > 1:
+        raise YarrikError(Trouble("USAGE", "--branch, --tag and --commit do not go together", remedy="keep one of them"))
+    name, at, missing = _shelves(workspace).add(url, Wanted(branch, tag, commit), folder)
+    if json:
+        print_json({"ok": True, "name": name, "commit": at, "missing": missing})
+        return
+    sys.stdout.write(f"{styled(name, 'bold')} is in shelves/{name}, at {at[:12]}\n")
+    if missing:
+        sys.stdout.write(f"it needs {', '.join(missing)}: yarrik shelf add ADDRESS, or add [[shelf]] to yarrik.toml\n")
+    sys.stdout.write("next: yarrik shelf list · yarrik check --all\n")
+
+
+@group.command("sync", epilog="Example: [bold]yarrik shelf sync[/bold] after a clone or a pull of the workspace.")
+def sync(names: NamesArgument = None, workspace: WorkspaceOption = None, json: JsonOption = False) -> None:
+    """Clones shelves that are missing, and brings all to the commits that yarrik.lock pins. Changes of yours stay."""
+    _brought(_shelves(workspace), names or [], False, json)
+
+
+@group.command("pin", epilog="Examples: [bold]yarrik shelf pin[/bold] · [bold]yarrik shelf pin --update coast[/bold]")
+def pin(
+    update: Annotated[
+        list[str] | None, typer.Option("--update", metavar="SHELF", help="Moves it to where its branch or tag is now.")
+    ] = None,
+    workspace: WorkspaceOption = None,
+    json: JsonOption = False,
+) -> None:
+    """Locks the commits at which the shelves are; with --update moves one to what is new there, and shows the commits."""
+    shelves = _shelves(workspace)
+    if update:
+        _brought(shelves, update, True, json)
+        return
+    _show(shelves.pin(), json)
+
+
+@group.command(
+    "each",
+    context_settings={"ignore_unknown_options": True, "allow_interspersed_args": False},
+    epilog="Example: [bold]yarrik shelf each -- git status --short[/bold]",
+)
+def each(
+    command: Annotated[list[str], typer.Argument(help="A command with its arguments.")],
+    workspace: WorkspaceOption = None,
+) -> None:
+    """Runs a command in the clone of every shelf, in order; SHELF and SHELF_REVISION tell it which. Ends with the first exit
+    code that is not 0."""
+    from yarrik.cli.view import styled
+    from yarrik.errors import Trouble, YarrikError
+
+    worst = 0
+    shelves = _shelves(workspace)
+    for one in shelves.states():
+        if one.state is None:
+            sys.stdout.write(f"{styled(one.choice.name, 'bold')}: not cloned\n")
+            continue
+        sys.stdout.write(f"{styled(one.choice.name, 'bold')}\n")
+        sys.stdout.flush()
+        environment = {**os.environ, "SHELF": one.choice.name, "SHELF_REVISION": one.state.commit}
+        try:
+            code = subprocess.run(command, cwd=shelves.root / one.choice.clone, env=environment, check=False).returncode
+        except OSError as error:
+            raise YarrikError(Trouble("USAGE", f"{command[0]} cannot be started: {error.strerror}",
+                                      remedy="name a program, with `--` before it")) from error  # fmt: skip
+        if code != 0:
+            sys.stdout.write(f"  exit code {code}\n")
+            worst = worst or (code if code > 0 else 128 - code)
+    raise typer.Exit(worst)
+
+
+def _brought(shelves: Shelves, names: list[str], update: bool, json: bool) -> None:
+    total = len(shelves.chosen(names))
+    done = 0
+    moving = sys.stderr.isatty() and not json
+
+    def tell(name: str) -> None:
+        nonlocal done
+        done += 1
+        if moving:
+            sys.stderr.write(f"  {done} of {total}: {name}\n")
+
+    _show(shelves.sync(names, update, tell), json)
+
+
+def _show(found: list[Synced], json: bool) -> None:
+    from yarrik.cli.view import print_json, show_table, styled
+
+    if json:
+        print_json({"ok": not any(one.became == "left" for one in found), "shelves": [
+            {"name": one.name, "became": one.became, "commit": one.commit, "why": one.why, "commits": list(one.between)}
+            for one in found]})  # fmt: skip
+    else:
+        styles = {"cloned": "green", "moved": "green", "kept": "dim", "left": "yellow"}
+        for one in found:
+            show_table([(styled(one.became, styles[one.became]), one.name, one.commit[:12], one.why)])
+            for line in one.between:
+                sys.stdout.write(f"          {line}\n")
+        if any(one.became == "left" for one in found):
+            sys.stdout.write("next: commit and push what is yours there, or put it aside with git stash; then again\n")
+    raise typer.Exit(1 if any(one.became == "left" for one in found) else 0)
