@@ -83,13 +83,14 @@ class ProgramTest(FolderTest):
         self.assertNotIn("Traceback", text)
         return text
 
-    def at_terminal(self, *words: str | Path, at: Path | None = None, seconds: float = 120) -> bytes:
-        """What the program sends to a terminal of its own, 100 columns wide."""
+    def at_terminal(self, *words: str | Path, at: Path | None = None, seconds: float = 120, types: bytes = b"") -> bytes:
+        """What the program sends to a terminal of its own, 100 columns wide, on which somebody types."""
         outer, inner = pty.openpty()
         fcntl.ioctl(inner, termios.TIOCSWINSZ, struct.pack("HHHH", 40, 100, 0, 0))
         process = subprocess.Popen([sys.executable, "-m", "yarrik", *map(str, words)], cwd=at or self.folder, env=self.environment,
                                    stdin=inner, stdout=inner, stderr=inner)  # fmt: skip
         os.close(inner)
+        os.write(outer, types)
         seen = b""
         end = time.monotonic() + seconds
         while time.monotonic() < end:

@@ -1,10 +1,6 @@
 """`yarrik new`: what it makes passes the check, builds, and starts; what is there is never touched."""
 
-import os
-import pty
 import re
-import subprocess
-import sys
 import tomllib
 import unittest
 from pathlib import Path
@@ -68,22 +64,7 @@ class AWorkspaceBegins(NewTest):
 
     def test_the_dialogue_shows_what_there_is_and_takes_numbers_names_and_the_usual(self) -> None:
         self.new("board", "dock", "--from", f"bench-{host_arch()}")
-        outer, inner = pty.openpty()
-        process = subprocess.Popen([sys.executable, "-m", "yarrik", "new", "product", "office"], cwd=self.root,
-                                   env=self.environment, stdin=inner, stdout=inner, stderr=inner)  # fmt: skip
-        os.close(inner)
-        os.write(outer, b"nothing\ndock\n\n")
-        said = b""
-        while True:
-            try:
-                data = os.read(outer, 1 << 16)
-            except OSError:
-                break
-            if not data:
-                break
-            said += data
-        os.close(outer)
-        self.assertEqual(process.wait(), 0, said)
+        said = self.at_terminal("new", "product", "office", at=self.root, types=b"nothing\ndock\n\n")
         self.assertIn(b"`nothing` is not one of them", said)
         product = tomllib.loads((self.root / "products/office.toml").read_text())
         self.assertEqual((product["board"], product["image"]), ("dock", "gauge"))
