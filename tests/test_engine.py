@@ -102,15 +102,15 @@ class StepsKeepToTheirBounds(WorkspaceWithSlow):
 
 class WhatIsLetIn(WorkspaceWithSlow):
     def test_only_named_variables_come_in_count_and_stay_out_of_a_clean_room(self) -> None:
-        self.slow('echo "$SITE_WORD-$OTHER" > $DESTDIR/usr/share/word', 'let-in = ["SITE_WORD"]')
-        self.environment |= {"SITE_WORD": "flood", "OTHER": "ebb"}
+        self.slow('echo "$PORT_WORD-$OTHER" > $DESTDIR/usr/share/word', 'let-in = ["PORT_WORD"]')
+        self.environment |= {"PORT_WORD": "flood", "OTHER": "ebb"}
 
         self.yarrik("build", at=self.root)
         self.assertEqual(self.content(), "flood-\n")
         self.environment["OTHER"] = "more"
         self.assertIn("nothing to do", self.yarrik("build", at=self.root))
-        self.environment["SITE_WORD"] = "neap"
-        self.assertIn("environment.SITE_WORD changed: flood → neap", self.yarrik("plan", at=self.root))
+        self.environment["PORT_WORD"] = "neap"
+        self.assertIn("environment.PORT_WORD changed: flood → neap", self.yarrik("plan", at=self.root))
         self.yarrik("build", at=self.root)
         self.assertEqual(self.content(), "neap-\n")
         report = self.yarrik_json("build", "--clean-room", at=self.root)
@@ -290,19 +290,19 @@ class TheSecondRun(WorkspaceWithSlow):
 
 class ASitesSettings(WorkspaceTest):
     def test_the_workspaces_own_have_the_last_word_and_mistakes_have_a_line(self) -> None:
-        site = self.write("site.toml", 'jobs = 3\ncache = "elsewhere"\n')
-        self.environment["YARRIK_SITE"] = str(site)
+        settings = self.write("settings.toml", 'jobs = 3\ncache = "elsewhere"\n')
+        self.environment["YARRIK_SETTINGS"] = str(settings)
         self.environment.pop("YARRIK_CACHE")
-        self.write("w/yarrik.local.toml", '[site]\ncache = "nearer"\n')
+        self.write("w/yarrik.local.toml", '[settings]\ncache = "nearer"\n')
         self.yarrik("build", at=self.root)
         self.assertTrue((self.root / "nearer/objects").is_dir())
         self.assertFalse((self.root / "elsewhere").exists())
-        site.write_text('jobs = 3\ncahce = "x"\n')
+        settings.write_text('jobs = 3\ncahce = "x"\n')
         text = self.yarrik("build", code=2, at=self.root)
-        self.assertIn("site.toml:2", text)
+        self.assertIn("settings.toml:2", text)
         self.assertIn("cache", text)
-        site.write_text("")
-        self.write("w/yarrik.local.toml", '[site]\ntrusted-keys = ["x"]\n')
+        settings.write_text("")
+        self.write("w/yarrik.local.toml", '[settings]\ntrusted-keys = ["x"]\n')
         self.assertIn("yarrik.local.toml:2", self.yarrik("build", code=2, at=self.root))
 
     def test_mirrors_are_asked_first(self) -> None:

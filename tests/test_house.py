@@ -106,6 +106,9 @@ class TheHouseKeepsItsRules(unittest.TestCase):
     def test_every_command_has_help_with_an_example(self) -> None:
         for command in (
             "demo",
+            "new",
+            "shelf",
+            "settings",
             "check",
             "build",
             "plan",

@@ -38,12 +38,12 @@ class SharingTest(WorkspaceTest):
         self.key = self.folder / "key"
         self.public = SigningKey.make(self.key).public
 
-    def site(self, who: str, at: str, more: str = "", trusted: str | None = None) -> dict[str, str]:
+    def settings(self, who: str, at: str, more: str = "", trusted: str | None = None) -> dict[str, str]:
         """The environment of a user with this shared cache."""
         keys = json.dumps([self.public if trusted is None else trusted] if trusted != "" else [])
         text = f'trusted-keys = {keys}\n[[shared-cache]]\nname = "office"\nat = "{at}"\ntime-out = "2 s"\n{more}\n'
-        file = self.write(f"{who}/site.toml", text)
-        return {**self.environment, "YARRIK_SITE": str(file), "YARRIK_CACHE": str(self.folder / who / "cache")}
+        file = self.write(f"{who}/settings.toml", text)
+        return {**self.environment, "YARRIK_SETTINGS": str(file), "YARRIK_CACHE": str(self.folder / who / "cache")}
 
     def pushing(self) -> str:
         return f'push = true\nsigning-key = "{self.key}"'
@@ -64,9 +64,9 @@ class TheSecondMachineBuildsNothing(SharingTest):
     def test_over_a_folder(self) -> None:
         at = self.folder / "shared"
         at.mkdir()
-        first = self.build(self.site("first", str(at), self.pushing()), self.root)
+        first = self.build(self.settings("first", str(at), self.pushing()), self.root)
         self.assertGreater(len(self.not_local(first)), 8)
-        report = self.build(self.site("second", str(at)), self.second)
+        report = self.build(self.settings("second", str(at)), self.second)
         self.assertEqual(self.not_local(report), [])
         self.assertGreater(sum(step["how"] == "shared" for step in report["steps"]), 8)
         for name in ("p.img", "packages.json", "SHA256SUMS"):
@@ -83,7 +83,7 @@ class TheSecondMachineBuildsNothing(SharingTest):
             "app", "mkdir -p $DESTDIR/usr; test -e /etc/passwd && echo seen > $DESTDIR/usr/x || echo unseen > $DESTDIR/usr/x"
         )
         self.write("w/s/images/i.toml", 'packages = ["init", "app"]\n')
-        self.environment = self.site("first", str(at), self.pushing())
+        self.environment = self.settings("first", str(at), self.pushing())
         first = self.yarrik_json("build", "--no-sandbox", at=self.root)
         self.assertIn("build app", self.ran(first))
         self.yarrik("cache", "push", at=self.root)
@@ -122,10 +122,10 @@ class TheSecondMachineBuildsNothing(SharingTest):
             self.write(f"{root}/s/images/i.toml", 'packages = ["init", "note"]\n')
         at = self.folder / "shared"
         at.mkdir()
-        self.build(self.site("first", str(at), self.pushing()), self.root)
+        self.build(self.settings("first", str(at), self.pushing()), self.root)
         server.shutdown()
         server.server_close()
-        report = self.build(self.site("second", str(at)), self.second)
+        report = self.build(self.settings("second", str(at)), self.second)
         self.assertEqual({step["step"]: step["how"] for step in report["steps"]}["fetch note"], "shared")
         self.assertTrue(report["ok"])
 
@@ -143,8 +143,8 @@ class TheSecondMachineBuildsNothing(SharingTest):
             "s3", endpoint_url=url, aws_access_key_id="a", aws_secret_access_key="b", region_name="us-east-1"
         ).create_bucket(Bucket="tides")
         more = f'endpoint = "{url}"\n'
-        self.build({**self.site("first", "s3://tides/yarrik", more + self.pushing()), **keys}, self.root)
-        report = self.build({**self.site("second", "s3://tides/yarrik", more), **keys}, self.second)
+        self.build({**self.settings("first", "s3://tides/yarrik", more + self.pushing()), **keys}, self.root)
+        report = self.build({**self.settings("second", "s3://tides/yarrik", more), **keys}, self.second)
         self.assertEqual(self.not_local(report), [])
         self.assertEqual(report["warnings"], [])
 
@@ -158,9 +158,9 @@ class TheSecondMachineBuildsNothing(SharingTest):
               access_log {self.folder}/access.log; client_body_temp_path {self.folder}/nginx-body; client_max_body_size 0;
               server {{ listen 10.77.1.1:8080; listen 10.77.2.1:8080; root {served}; dav_methods PUT; create_full_put_path on; }}
             }}""")  # fmt: skip
-        first = self.site("first", "http://10.77.1.1:8080", self.pushing())
-        second = self.site("second", "http://10.77.2.1:8080")
-        third = {**self.site("third", "http://10.77.2.1:8080")}
+        first = self.settings("first", "http://10.77.1.1:8080", self.pushing())
+        second = self.settings("second", "http://10.77.2.1:8080")
+        third = {**self.settings("third", "http://10.77.2.1:8080")}
         poison = self.write("poison.py", f"""
             from pathlib import Path
             for kind in ("objects", "bundles"):
@@ -171,7 +171,7 @@ class TheSecondMachineBuildsNothing(SharingTest):
         """)  # fmt: skip
 
         def build(network: str, environment: dict[str, str], root: Path, out: str) -> str:
-            words = " ".join(f"{name}='{environment[name]}'" for name in ("YARRIK_SITE", "YARRIK_CACHE"))
+            words = " ".join(f"{name}='{environment[name]}'" for name in ("YARRIK_SETTINGS", "YARRIK_CACHE"))
             return f"cd {root}; ip netns exec {network} env {words} {sys.executable} -m yarrik build --json > {self.folder}/{out} 2>&1 || true"
 
         shutil.copytree(self.second, self.folder / "third/w")
@@ -225,12 +225,12 @@ class WhatIsWrongIsRefused(SharingTest):
         super().setUp()
         self.at = self.folder / "shared"
         self.at.mkdir()
-        self.build(self.site("first", str(self.at), self.pushing()), self.root)
+        self.build(self.settings("first", str(self.at), self.pushing()), self.root)
         self.image = (self.root / "out/p/p.img").read_bytes()
 
     def refused(self, why: str, trusted: str | None = None) -> None:
         """The second machine builds by itself, comes to the same, and tells why."""
-        report = self.build(self.site("second", str(self.at), trusted=trusted), self.second)
+        report = self.build(self.settings("second", str(self.at), trusted=trusted), self.second)
         self.assertEqual([one["code"] for one in report["warnings"]], ["CACHE-REFUSED"])
         self.assertIn(why, report["warnings"][0]["what"])
         self.assertGreater(len(self.not_local(report)), 0)
@@ -284,15 +284,15 @@ class WhatIsWrongIsRefused(SharingTest):
                 for file in (self.at / kind).rglob("*.zst"):
                     file.write_bytes(b"damaged")
             if words:
-                self.environment = self.site("first", str(self.at), self.pushing())
+                self.environment = self.settings("first", str(self.at), self.pushing())
                 self.yarrik("cache", "push", *words, at=self.root)
             else:
                 third = self.folder / "third/w"
                 shutil.copytree(self.root, third, ignore=shutil.ignore_patterns("out", ".yarrik"))
-                self.build(self.site("third", str(self.at), self.pushing()), third)
+                self.build(self.settings("third", str(self.at), self.pushing()), third)
             shutil.rmtree(self.folder / "second", ignore_errors=True)
             shutil.copytree(self.root, self.second, ignore=shutil.ignore_patterns("out", ".yarrik"))
-            report = self.build(self.site("second", str(self.at)), self.second)
+            report = self.build(self.settings("second", str(self.at)), self.second)
             self.assertEqual((self.not_local(report), report["warnings"]), ([], []))
 
     def test_a_file_that_is_not_there(self) -> None:
@@ -362,7 +362,7 @@ class NothingTakesForeverOrMoreThanItSays(FolderTest):
 
 class AStoreThatDoesNotAnswer(SharingTest):
     def test_a_server_that_is_gone_costs_little_and_is_told_once(self) -> None:
-        report = self.build(self.site("first", "http://127.0.0.1:9", self.pushing()), self.root)
+        report = self.build(self.settings("first", "http://127.0.0.1:9", self.pushing()), self.root)
         self.assertTrue(report["ok"])
         self.assertEqual([one["code"] for one in report["warnings"]], ["CACHE-UNREACHABLE"])
         self.assertLess(report["seconds"], 60)
@@ -384,29 +384,29 @@ class AStoreThatDoesNotAnswer(SharingTest):
         self.addCleanup(server.server_close)
         self.addCleanup(server.shutdown)
         self.addCleanup(Hanging.free.set)
-        report = self.build(self.site("first", f"http://127.0.0.1:{server.server_port}"), self.root)
+        report = self.build(self.settings("first", f"http://127.0.0.1:{server.server_port}"), self.root)
         self.assertTrue(report["ok"])
         self.assertEqual([one["code"] for one in report["warnings"]], ["CACHE-UNREACHABLE"])
         self.assertLessEqual(Hanging.asked, 40)
 
     def test_a_network_folder_that_is_lost_comes_back_and_gets_what_is_missing(self) -> None:
         at = self.folder / "mounted"
-        report = self.build(self.site("first", str(at), self.pushing()), self.root)
+        report = self.build(self.settings("first", str(at), self.pushing()), self.root)
         self.assertEqual([one["code"] for one in report["warnings"]], ["CACHE-UNREACHABLE"])
         self.assertFalse(at.exists(), "a folder that is not mounted must not be made")
         at.mkdir()
         self.assertIn("results sent", self.yarrik("cache", "push", at=self.root))
-        self.assertEqual(self.not_local(self.build(self.site("second", str(at)), self.second)), [])
+        self.assertEqual(self.not_local(self.build(self.settings("second", str(at)), self.second)), [])
 
     def test_offline_asks_folders_and_no_network(self) -> None:
-        report = self.build(self.site("first", "http://127.0.0.1:9", self.pushing()), self.root, "--offline")
+        report = self.build(self.settings("first", "http://127.0.0.1:9", self.pushing()), self.root, "--offline")
         self.assertEqual(report["warnings"], [])
         at = self.folder / "shared"
         at.mkdir()
         self.yarrik_json("build", at=self.root)
-        self.environment = self.site("first", str(at), self.pushing())
+        self.environment = self.settings("first", str(at), self.pushing())
         self.yarrik("cache", "push", at=self.root)
-        self.assertEqual(self.not_local(self.build(self.site("second", str(at)), self.second, "--offline")), [])
+        self.assertEqual(self.not_local(self.build(self.settings("second", str(at)), self.second, "--offline")), [])
 
 
 class WhoeverIsTiredOfSending(SharingTest):
@@ -428,10 +428,10 @@ class WhoeverIsTiredOfSending(SharingTest):
         threading.Thread(target=server.serve_forever, daemon=True).start()
         for end in (server.server_close, server.shutdown, Slow.free.set):
             self.addCleanup(end)
-        environment = self.site(
+        environment = self.settings(
             "first", f"http://127.0.0.1:{server.server_port}", self.pushing().replace("push", 'time-out = "50 s"\npush')
         )
-        file = Path(environment["YARRIK_SITE"])
+        file = Path(environment["YARRIK_SETTINGS"])
         file.write_text(file.read_text().replace('time-out = "2 s"\n', ""))
         process = subprocess.Popen([sys.executable, "-m", "yarrik", "build", "--json"], cwd=self.root, env=environment, stdin=subprocess.DEVNULL,
                                    stdout=subprocess.PIPE, stderr=subprocess.PIPE)  # fmt: skip
@@ -459,7 +459,7 @@ class WhatIsPrivateStaysHere(SharingTest):
         file = self.root / "s/recipes/secret/recipe.toml"
         file.write_text("private = true\n" + file.read_text())
         (self.root / "s/images/i.toml").write_text('packages = ["init", "secret"]\n')
-        environment = self.site("first", str(at), self.pushing())
+        environment = self.settings("first", str(at), self.pushing())
         self.build(environment, self.root)
         self.yarrik("cache", "push", at=self.root)
         sent = [json.loads(path.read_bytes().partition(b"\n")[0]) for path in (at / "results").rglob("*") if path.is_file()]
@@ -482,18 +482,18 @@ class Commands(SharingTest):
     def test_pull_takes_all_and_runs_nothing(self) -> None:
         at = self.folder / "shared"
         at.mkdir()
-        self.environment = self.site("second", str(at))
+        self.environment = self.settings("second", str(at))
         self.assertIn("steps have to run here", self.yarrik("cache", "pull", at=self.second))
         self.assertFalse((self.second / "out").exists())
-        self.build(self.site("first", str(at), self.pushing()), self.root)
-        self.environment = self.site("second", str(at))
+        self.build(self.settings("first", str(at), self.pushing()), self.root)
+        self.environment = self.settings("second", str(at))
         told = self.yarrik_json("cache", "pull", at=self.second)
         self.assertEqual(told["missing"], 0)
         shutil.rmtree(at)
         self.assertEqual(self.not_local(self.build(self.environment, self.second, "--offline")), [])
 
     def test_status_tells_of_shared_caches(self) -> None:
-        self.environment = self.site("first", "http://127.0.0.1:9")
+        self.environment = self.settings("first", "http://127.0.0.1:9")
         told = self.yarrik_json("cache", "status", at=self.root)["shared"]
         self.assertEqual((told[0]["name"], told[0]["at"]), ("office", "http://127.0.0.1:9"))
         self.assertNotIn("answers", told[0]["answer"])
@@ -513,11 +513,11 @@ class Commands(SharingTest):
             ("push = true", "KEY-MISSING"),
             (f'push = true\nsigning-key = "{self.root}/yarrik.toml"', "KEY-UNREADABLE"),
         ):
-            self.environment = self.site("first", str(at), more)
+            self.environment = self.settings("first", str(at), more)
             self.assertIn(f"error {code}", self.yarrik("build", code=2, at=self.root))
-        self.environment = self.site("first", "ftp://example.org/x")
+        self.environment = self.settings("first", "ftp://example.org/x")
         self.assertIn("error CACHE-PLACE", self.yarrik("build", code=2, at=self.root))
-        self.environment = self.site("first", str(at), trusted="secret")
+        self.environment = self.settings("first", str(at), trusted="secret")
         self.assertIn("not a public key", self.yarrik("build", code=2, at=self.root))
 
 

@@ -116,7 +116,7 @@ class SharedCache:
 
 
 class Shared:
-    """All shared caches of a site, in the order in which they are asked. `close` waits for what is still to be sent."""
+    """All shared caches of the settings, in the order in which they are asked. `close` waits for what is still to be sent."""
 
     def __init__(self, caches: Iterable[SharedCache], store: Store) -> None:
         self.caches = tuple(caches)

@@ -100,6 +100,7 @@ def main() -> NoReturn:
         "devicetree",
         "kernel",
         "cache",
+        "settings",
         "codes",
     ):
         importlib.import_module(f"yarrik.cli.{name}")

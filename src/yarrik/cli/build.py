@@ -103,7 +103,7 @@ def fetch(
 
     from yarrik.cli.view import BuildView, EventLines, print_json, print_line
     from yarrik.errors import Trouble, Unfit, YarrikError
-    from yarrik.model import check_url, load_site
+    from yarrik.model import check_url, load_settings
     from yarrik.sources import digest_of_url
     from yarrik.units import shown_size
 
@@ -113,7 +113,7 @@ def fetch(
         except Unfit as error:
             raise YarrikError(Trouble("USAGE", str(error), remedy="yarrik fetch --digest https://HOST/FILE")) from error
         with tempfile.TemporaryDirectory(prefix="yarrik-") as folder:
-            value, size = digest_of_url(digest, Path(folder), load_site(None)[0].redirect_hosts)
+            value, size = digest_of_url(digest, Path(folder), load_settings(None)[0].redirect_hosts)
         if json:
             print_json({"ok": True, "url": digest, "sha256": value, "bytes": size})
         else:

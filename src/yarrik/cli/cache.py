@@ -50,7 +50,7 @@ def status(workspace: WorkspaceOption = None, json: JsonOption = False) -> None:
         with opened(workspace) as session:
             for product, digests in session.project.memory.kept_outputs().items():
                 products[product] = sum(reach(store, digests).values())
-            for cache in session.project.site.shared_cache:
+            for cache in session.project.settings.shared_cache:
                 shared.append((cache.name, cache.at, _answer_of(session, cache.name)))
     except YarrikError:
         pass  # outside of a workspace there are no products
@@ -69,7 +69,7 @@ def status(workspace: WorkspaceOption = None, json: JsonOption = False) -> None:
         sys.stdout.write("products of this workspace (what they share is counted for each)\n")
         show_table([(name, shown_size(size)) for name, size in sorted(products.items())], right=(1,))
     if shared:
-        sys.stdout.write("shared caches of this site\n")
+        sys.stdout.write("shared caches of the settings\n")
         show_table(shared)
 
 
@@ -88,7 +88,7 @@ def _store(workspace: Path | None) -> Store:
 
 
 def _answer_of(session: Session, name: str) -> str:
-    """Whether a shared cache answers, and what this site does with it."""
+    """Whether a shared cache answers, and what is done with it here."""
     from yarrik.cache import Closed, Unreachable
 
     shared = session.project.shared
@@ -115,7 +115,7 @@ def new_key(
     if json:
         print_json({"ok": True, "file": str(file), "public": key.public})
         return
-    sys.stdout.write(f"{file} signs; keep it secret. Others who take your results add this line to their site.toml:\n")
+    sys.stdout.write(f"{file} signs; keep it secret. Others who take your results add this line to their settings.toml:\n")
     sys.stdout.write(f'trusted-keys = ["{key.public}"]\n')
 
 

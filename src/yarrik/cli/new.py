@@ -183,7 +183,7 @@ def _import(wanted: Wanted, origin: str, workspace: Path | None, json: bool) -> 
         project = session.project
         known = project.workspace
         made = draft(known, wanted)  # whatever is wrong with the name comes before a download
-        taken = take_in(origin, project.store, project.site.redirect_hosts)
+        taken = take_in(origin, project.store, project.settings.redirect_hosts)
         found = recipe_from(wanted.name, taken, findings_of(taken, project.store), known)
         file = next(iter(made.files))
         files = write_draft(known, replace(made, files={file: found.text}))

@@ -29,14 +29,11 @@ NamesArgument = Annotated[list[str] | None, typer.Argument(help="Shelves; all fr
 
 def _shelves(workspace: Path | None) -> Shelves:
     """The shelves of a workspace; its definitions are not read, since shelves may be missing."""
-    from yarrik.cache import Store, default_root
-    from yarrik.model import find_workspace, load_site
-    from yarrik.run import Shelves
+    from yarrik.model import find_workspace, load_settings
+    from yarrik.run import Shelves, cache_folder
 
     root = find_workspace((workspace or Path.cwd()).absolute())
-    site = load_site(None)[0]
-    named = Path(site.cache).expanduser() if site.cache and "YARRIK_CACHE" not in os.environ else default_root()
-    return Shelves(root, Store(root / named).root)
+    return Shelves(root, cache_folder(root, load_settings(None)[0]))
 
 
 @group.command("list", epilog="Example: [bold]yarrik shelf list[/bold]")

@@ -22,6 +22,7 @@ from .definitions import ImageFile as ImageFile
 from .definitions import ImageFolder as ImageFolder
 from .definitions import ImageNode as ImageNode
 from .definitions import KernelChoice as KernelChoice
+from .definitions import LocalSettings as LocalSettings
 from .definitions import MemoryChoice as MemoryChoice
 from .definitions import OptionRule as OptionRule
 from .definitions import PackageRule as PackageRule
@@ -32,7 +33,6 @@ from .definitions import Profile as Profile
 from .definitions import Recipe as Recipe
 from .definitions import ShelfChoice as ShelfChoice
 from .definitions import ShelfFile as ShelfFile
-from .definitions import Site as Site
 from .definitions import Source as Source
 from .definitions import User as User
 from .definitions import Variant as Variant
@@ -41,6 +41,10 @@ from .finding import find as find
 from .finding import known_words as known_words
 from .kinds import AMENDABLE as AMENDABLE
 from .kinds import NAMED as NAMED
+from .local_settings import change_setting as change_setting
+from .local_settings import load_settings as load_settings
+from .local_settings import settings_file as settings_file
+from .local_settings import written_settings as written_settings
 from .reading import Definition as Definition
 from .reading import Document as Document
 from .reading import Origin as Origin
@@ -61,7 +65,6 @@ from .rules import check_version as check_version
 from .rules import partition_type as partition_type
 from .schema import FILES as FILES
 from .schema import schema_of as schema_of
-from .site import load_site as load_site
 from .soundness import never_holding as never_holding
 from .soundness import too_late as too_late
 from .workspace import FILE as FILE

@@ -513,7 +513,7 @@ class Variant(Definable, frozen=True, kw_only=True):
     set: Changes = Changes()
 
 
-# site.toml; [site] in yarrik.local.toml
+# settings.toml; [settings] in yarrik.local.toml
 
 
 class SharedCache(Definable, frozen=True, kw_only=True):
@@ -531,10 +531,10 @@ class SharedCache(Definable, frozen=True, kw_only=True):
     time_out: Span = "10 s"
 
 
-class Site(Definable, frozen=True, kw_only=True):
-    """What holds for a site or person. Results from shared caches count when one of `trusted_keys` has signed them. `mirrors`
-    tell for the beginning of a URL where else to look first. `redirect_hosts` are those that other servers may send a download
-    on to."""
+class LocalSettings(Definable, frozen=True, kw_only=True):
+    """What holds for a person or machine. Results from shared caches count when one of `trusted_keys` has signed them.
+    `mirrors` tell for the beginning of a URL where else to look first. `redirect_hosts` are those that other servers may send a
+    download on to."""
 
     jobs: Annotated[int, msgspec.Meta(ge=0, le=4096)] = 0
     cache: OneLine = ""
@@ -545,9 +545,9 @@ class Site(Definable, frozen=True, kw_only=True):
 
 
 class Local(Variant, frozen=True, kw_only=True):
-    """The last word on this machine: changes of the product, and the site's settings."""
+    """The last word on this machine: changes of the product, and settings of a person or machine."""
 
-    site: Site = Site()
+    settings: LocalSettings = LocalSettings()
 
 
 # amendments/NAME.toml

@@ -12,12 +12,24 @@ from typing import Any
 import msgspec
 
 from yarrik.model.checking import fields_of, key_of
-from yarrik.model.definitions import Amendment, Choice, Definable, OneOrMore, Part, ShelfFile, WorkspaceFile
+from yarrik.model.definitions import (
+    Amendment,
+    Choice,
+    Definable,
+    Local,
+    LocalSettings,
+    OneOrMore,
+    Part,
+    ShelfFile,
+    WorkspaceFile,
+)
 from yarrik.model.kinds import SETTABLE, SHAPES
 from yarrik.model.rules import Rule
 
 #: Every kind of file with its shape.
-FILES: dict[str, type[Definable]] = {"workspace": WorkspaceFile, "shelf": ShelfFile, **SHAPES, "local": SHAPES["variant"]}
+FILES: dict[str, type[Definable]] = {
+    "workspace": WorkspaceFile, "shelf": ShelfFile, **SHAPES, "local": Local, "settings": LocalSettings,
+}  # fmt: skip
 
 
 def schema_of(kind: str, choices: Mapping[str, Iterable[str]] | None = None) -> dict[str, Any]:

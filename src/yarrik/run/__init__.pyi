@@ -17,6 +17,7 @@ from .events import silent as silent
 from .kernel_work import KernelWork as KernelWork
 from .planning import Planned as Planned
 from .project import Choices as Choices
+from .project import cache_folder as cache_folder
 from .proving import prove as prove
 from .records import Span as Span
 from .results import StepReport as StepReport

@@ -166,7 +166,7 @@ class Builder:
         takers = [cache for cache in shared.caches if cache.push] if shared is not None else []
         if shared is None or not takers:
             raise YarrikError(
-                Trouble("CACHE-NO-SHARED", "there is no shared cache that takes results", self.project.site_place,
+                Trouble("CACHE-NO-SHARED", "there is no shared cache that takes results", self.project.settings_place,
                         remedy="name one: [[shared-cache]] with `name`, `at`, `push = true` and `signing-key`")
             )  # fmt: skip
         graph = planned.graph
@@ -188,7 +188,7 @@ class Builder:
         what went wrong. Runs nothing but what takes files of this machine. Raises YarrikError when there is no shared cache."""
         shared = self.project.shared
         if shared is None or not shared.caches:
-            raise YarrikError(Trouble("CACHE-NO-SHARED", "there is no shared cache to ask", self.project.site_place,
+            raise YarrikError(Trouble("CACHE-NO-SHARED", "there is no shared cache to ask", self.project.settings_place,
                                       remedy="name one: [[shared-cache]] with `name` and `at`"))  # fmt: skip
         reports, _ = self._run(planned, None, True, listener, run_nothing=True)
         self.project.memory.save_digests()
@@ -234,12 +234,12 @@ class Builder:
             project.prepare_folder()
 
         settings = Settings(
-            jobs or project.site.jobs or os.cpu_count() or 1,
+            jobs or project.settings.jobs or os.cpu_count() or 1,
             keep_going,
             project.choices.offline,
             run_nothing,
             run_all=project.choices.clean_room,
-            redirect_hosts=tuple(project.site.redirect_hosts),
+            redirect_hosts=tuple(project.settings.redirect_hosts),
         )
         execution = Execution(
             planned.graph,

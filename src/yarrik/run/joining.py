@@ -1,4 +1,4 @@
-"""From a site's settings to its shared caches."""
+"""From local settings to their shared caches."""
 
 from __future__ import annotations
 
@@ -6,14 +6,15 @@ from pathlib import Path
 
 from yarrik.cache import Shared, SharedCache, SigningKey, Store, is_network, storage_at
 from yarrik.errors import Place, Trouble, YarrikError
-from yarrik.model import Site
+from yarrik.model import LocalSettings
 from yarrik.units import parse_span
 
 
-def join(site: Site, place: Place, store: Store, offline: bool) -> Shared:
-    """The site's shared caches; `offline` leaves those out that a network leads to. Raises YarrikError for what cannot be."""
+def join(settings: LocalSettings, place: Place, store: Store, offline: bool) -> Shared:
+    """The shared caches of the settings; `offline` leaves those out that a network leads to. Raises YarrikError for what cannot
+    be."""
     found = []
-    for one in site.shared_cache:
+    for one in settings.shared_cache:
         here = Place(place.file, key=f"{place.key + '.' if place.key else ''}shared-cache.{one.name}")
         if offline and is_network(one.at):
             continue
@@ -26,7 +27,7 @@ def join(site: Site, place: Place, store: Store, offline: bool) -> Shared:
                             remedy="yarrik cache new-key FILE, then name it: signing-key = \"FILE\"")
                 )  # fmt: skip
             key = SigningKey.read(Path(one.signing_key).expanduser(), here)
-        trusted = frozenset((*site.trusted_keys, *([key.public] if key is not None else [])))
-        storage = storage_at(one.at, one.endpoint, parse_span(one.time_out), here, site.redirect_hosts)
+        trusted = frozenset((*settings.trusted_keys, *([key.public] if key is not None else [])))
+        storage = storage_at(one.at, one.endpoint, parse_span(one.time_out), here, settings.redirect_hosts)
         found.append(SharedCache(one.name, storage, one.push, key, trusted, here))
     return Shared(found, store)

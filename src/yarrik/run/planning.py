@@ -163,7 +163,7 @@ class Planner:
         check_image(image.value, answer.providing(LOGIN_SERVICE), image.place("root", "login"))
         surroundings = HostSurroundings(self.project, answer.composition)
         differences = self.hold(answer, surroundings)
-        graph = _with_mirrors(plan_product(answer, surroundings), self.project.site.mirrors)
+        graph = _with_mirrors(plan_product(answer, surroundings), self.project.settings.mirrors)
         if Sandbox(allowed=self.project.choices.use_sandbox).bubblewrap is None:
             graph = _without_sandbox(graph)
         self.project.memory.save_digests()
@@ -218,7 +218,7 @@ class Planner:
         names = [one.step.name for one in plan if one.verdict != "kept"]
         costs = self.project.memory.costs(planned.name)
         short = short_of_room(
-            names, costs, self.project.folder, self.project.store.root, self.project.site.jobs or os.cpu_count() or 1
+            names, costs, self.project.folder, self.project.store.root, self.project.settings.jobs or os.cpu_count() or 1
         )
         found += [short] if short is not None else []
         ahead = Foresight(planned.composition, plan, self.project.store, self.project.memory.last_runs(planned.name))
@@ -239,7 +239,7 @@ class Planner:
 
 
 def _with_mirrors(graph: Graph, mirrors: Mapping[str, Sequence[str]]) -> Graph:
-    """The graph with sources taken from the site's mirrors first, and from where the recipes say if these have them not."""
+    """The graph with sources taken from mirrors first, and from where the recipes say if these have them not."""
     if not mirrors:
         return graph
 

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from yarrik.beneath import remove_folder
 from yarrik.cache import Memory, Store, default_root
 from yarrik.errors import Place, Trouble, YarrikError
-from yarrik.model import Site, Workspace, load_site, open_workspace
+from yarrik.model import LocalSettings, Workspace, load_settings, open_workspace
 from yarrik.resolve import PATIENCE, Lock, read_lock
 from yarrik.run.work_folders import WorkFolders
 
@@ -33,6 +33,13 @@ class Choices:
     clean_room: bool = False
     patience: float = PATIENCE
     full_proof: bool = False
+
+
+def cache_folder(root: Path, settings: LocalSettings) -> Path:
+    """The cache of a workspace: as the environment says, else as the settings say, else the user's own."""
+    if settings.cache and "YARRIK_CACHE" not in os.environ:
+        return root / Path(settings.cache).expanduser()
+    return root / default_root()
 
 
 @dataclass
@@ -64,14 +71,14 @@ class Project:
             return None
 
     @cached_property
-    def site(self) -> Site:
+    def settings(self) -> LocalSettings:
         """The settings of this machine and user. Raises YarrikError."""
-        return load_site(self.workspace)[0]
+        return load_settings(self.workspace)[0]
 
     @property
-    def site_place(self) -> Place:
+    def settings_place(self) -> Place:
         """Where shared caches are written down."""
-        return load_site(self.workspace)[1]
+        return load_settings(self.workspace)[1]
 
     # What lasts longer than a command
 
@@ -99,11 +106,10 @@ class Project:
 
     @cached_property
     def store(self) -> Store:
-        """The cache: the user's, the site's, or one of its own for a clean room."""
+        """The cache: the user's, the one of the settings, or one of its own for a clean room."""
         if self.choices.clean_room:
             return Store(self._clean_cache)
-        named = Path(self.site.cache).expanduser() if self.site.cache and "YARRIK_CACHE" not in os.environ else default_root()
-        return Store(self.root / named)
+        return Store(cache_folder(self.root, self.settings))
 
     @property
     def _clean_cache(self) -> Path:
@@ -116,12 +122,12 @@ class Project:
 
     @cached_property
     def shared(self) -> Shared | None:
-        """The shared caches of the site, without those that a network leads to when there is to be none."""
-        if not self.site.shared_cache or self.choices.clean_room:
+        """The shared caches of the settings, without those that a network leads to when there is to be none."""
+        if not self.settings.shared_cache or self.choices.clean_room:
             return None
         from yarrik.run.joining import join
 
-        return join(self.site, self.site_place, self.store, self.choices.offline)
+        return join(self.settings, self.settings_place, self.store, self.choices.offline)
 
     def prepare_folder(self) -> None:
         """Makes the workspace's own folder, and clears away what killed builds left in it."""

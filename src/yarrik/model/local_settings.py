@@ -1,0 +1,122 @@
+"""What holds for one person or machine, and is no part of any product: caches, keys, mirrors, jobs.
+
+It is in the user's configuration folder (`settings.toml`) and, for one workspace, below `[settings]` in
+`yarrik.local.toml`, which has the last word."""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import platformdirs
+
+from yarrik.atomic import write_file
+from yarrik.errors import Place, Trouble, YarrikError, suggestion
+from yarrik.model.checking import convert
+from yarrik.model.definitions import Local, LocalSettings
+from yarrik.model.reading import Document, read_document, values_with_origins
+from yarrik.model.workspace import LOCAL_FILE, Workspace
+
+#: Keys that hold one value, and those that hold a list of texts.
+_SINGLE, _LISTS = ("jobs", "cache"), ("trusted-keys", "redirect-hosts")
+
+
+def settings_file() -> Path:
+    """The user's own file: `YARRIK_SETTINGS` if set, else in the user's configuration folder."""
+    named = os.environ.get("YARRIK_SETTINGS")
+    return Path(named) if named else platformdirs.user_config_path("yarrik") / "settings.toml"
+
+
+def load_settings(workspace: Workspace | None) -> tuple[LocalSettings, Place]:
+    """The settings, and where the nearest of them stand. Raises YarrikError for a file that does not fit."""
+    file = settings_file()
+    general = convert(read_document(file), LocalSettings) if file.is_file() else LocalSettings()
+    local = workspace.local.raw.get("settings") if workspace is not None and workspace.local is not None else None
+    if not local:
+        return general, Place(file)
+    assert workspace is not None and workspace.local is not None
+    own = msgspec.convert(local, LocalSettings)
+    caches = {one.name: one for one in (*general.shared_cache, *own.shared_cache)}
+    return LocalSettings(
+        jobs=own.jobs or general.jobs,
+        cache=own.cache or general.cache,
+        trusted_keys=tuple(dict.fromkeys((*general.trusted_keys, *own.trusted_keys))),
+        shared_cache=tuple(caches.values()),
+        mirrors={**general.mirrors, **own.mirrors},
+        redirect_hosts=tuple(dict.fromkeys((*general.redirect_hosts, *own.redirect_hosts))),
+    ), Place(workspace.local.file, key="settings")
+
+
+@dataclass(frozen=True)
+class SettingLine:
+    """A setting as it is written: its key and value, its file and line, and whether another one goes before it."""
+
+    key: str
+    value: object
+    place: Place
+    hidden: bool = False
+
+
+def written_settings(root: Path | None) -> list[SettingLine]:
+    """All settings that count in a workspace (or for the user, without one), the user's own first. Raises YarrikError."""
+    documents: list[Document] = []
+    file = settings_file()
+    if file.is_file():
+        documents.append(read_document(file))
+        convert(documents[-1], LocalSettings)
+    if root is not None and (root / LOCAL_FILE).is_file():
+        local = read_document(root / LOCAL_FILE)
+        convert(local, Local)
+        documents.append(local.part("settings"))
+    lines = (line for document in documents for line in values_with_origins(document))
+    found = [SettingLine(key, value, origin.place) for key, value, origin in lines]
+    last = {line.key: line for line in found if line.key in _SINGLE or line.key.startswith("mirrors.")}
+    return [SettingLine(one.key, one.value, one.place, last.get(one.key, one) is not one) for one in found]
+
+
+def change_setting(root: Path | None, key: str, text: str) -> Path:
+    """Writes one setting, into the workspace's own file with a `root`, else into the user's; an empty text takes it out.
+    Comments and order stay. A list is several words with commas between them. Returns the file. Raises YarrikError; then nothing has
+    changed."""
+    import tomlkit
+
+    file = settings_file() if root is None else root / LOCAL_FILE
+    if key not in (*_SINGLE, *_LISTS) and not key.startswith("mirrors."):
+        raise YarrikError(
+            Trouble("SETTING-KEY", f"`{key}` is not a setting that can be set here", Place(file),
+                    remedy=f"{suggestion(key, (*_SINGLE, *_LISTS, 'mirrors.URL'))}; shared caches are tables: edit the file")
+        )  # fmt: skip
+    document = tomlkit.parse(file.read_text(encoding="utf-8")) if _readable(file) else tomlkit.document()
+    table: Any = document if root is None else document.setdefault("settings", tomlkit.table())
+    name = key
+    if key.startswith("mirrors."):
+        table, name = table.setdefault("mirrors", tomlkit.table()), key.removeprefix("mirrors.")
+    if not text:
+        table.pop(name, None)
+    elif key == "jobs":
+        table[name] = int(text) if text.isdecimal() and len(text) < 9 else text
+    else:
+        words = [word.strip() for word in text.split(",") if word.strip()]
+        table[name] = text if key in _SINGLE else words
+    whole = tomlkit.dumps(document)
+    # What is written has to read: the checks are those of reading, with the key in their messages.
+    convert(Document(file, tomllib.loads(whole), (), {}), LocalSettings if root is None else Local)
+    try:
+        file.parent.mkdir(parents=True, exist_ok=True)
+        write_file(file, whole.encode())
+    except OSError as error:
+        raise YarrikError(Trouble("NEW-UNWRITABLE", f"cannot write {file}: {error.strerror}", Place(file),
+                                  remedy="name a file of yours in YARRIK_SETTINGS")) from error  # fmt: skip
+    return file
+
+
+def _readable(file: Path) -> bool:
+    """Whether there is a file to change; one with errors raises them."""
+    if not file.is_file():
+        return False
+    read_document(file)
+    return True
