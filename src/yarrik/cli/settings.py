@@ -58,8 +58,8 @@ def show(workspace: WorkspaceOption = None, json: JsonOption = False) -> None:
 
 @group.command(
     "set",
-    epilog="Examples: [bold]yarrik settings set jobs=8[/bold] · [bold]yarrik settings set redirect-hosts=a.example,b.example[/bold]"
-    " · [bold]yarrik settings set cache=[/bold] (removes it)",
+    epilog="Examples: [bold]yarrik settings set jobs=8[/bold] · [bold]yarrik settings set redirect-hosts=a.example,b.example"
+    "[/bold] · [bold]yarrik settings set cache=[/bold] (removes it)",
 )
 def change(
     words: Annotated[list[str], typer.Argument(metavar="KEY=VALUE…", help="What to set; `KEY=` removes it.")],

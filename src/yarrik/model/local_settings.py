@@ -80,8 +80,8 @@ def written_settings(root: Path | None) -> list[SettingLine]:
 
 def change_setting(root: Path | None, key: str, text: str) -> Path:
     """Writes one setting, into the workspace's own file with a `root`, else into the user's; an empty text takes it out.
-    Comments and order stay. A list is several words with commas between them. Returns the file. Raises YarrikError; then nothing has
-    changed."""
+    Comments and order stay. A list is several words with commas between them. Returns the file. Raises YarrikError; then
+    nothing has changed."""
     import tomlkit
 
     file = settings_file() if root is None else root / LOCAL_FILE
