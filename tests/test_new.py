@@ -138,6 +138,28 @@ class DefinitionsAreAdded(NewTest):
         self.assertIn("add it by hand", self.new("shelf", "more", code=2))
         self.assertEqual(file.read_text(), listed + inline)
 
+    def test_links_in_a_workspace_of_others_lead_nowhere(self) -> None:
+        outside = self.folder / "outside"
+        outside.mkdir()
+        for place in ("shelves/gauge/recipes", "shelves/gauge/profiles"):
+            (self.root / place).symlink_to(outside)
+        self.assertIn("error NEW-UNWRITABLE", self.new("recipe", "hello", code=2))
+        self.assertIn("error NEW-UNWRITABLE", self.new("profile", "mine", "--from", "small", code=2))
+        (self.root / "products/other.toml").symlink_to(outside / "made")
+        self.assertIn("error NEW-EXISTS", self.new("product", "other", "--from", "gauge", code=2))
+        self.assertEqual(list(outside.iterdir()), [])
+
+    def test_a_shelf_beside_the_workspace_takes_new_definitions_too(self) -> None:
+        self.write("beside/shelf.toml", '[shelf]\nname = "beside"\n')
+        with (self.root / "yarrik.toml").open("a") as file:
+            file.write('\n[[shelf]]\nname = "beside"\npath = "../beside"\n')
+        self.new("recipe", "hello", "--shelf", "beside")
+        text = (self.root / "yarrik.toml").read_text()
+        (self.root / "yarrik.toml").write_text(text.replace("../beside", str(self.folder / "beside")))
+        self.new("recipe", "second", "--shelf", "beside")
+        for name in ("hello", "second"):
+            self.assertTrue((self.folder / f"beside/recipes/{name}/src/{name}.c").is_file())
+
     def test_for_programs_there_is_json(self) -> None:
         made = self.yarrik_json("new", "recipe", "hello", at=self.root)
         self.assertEqual([Path(file).name for file in made["files"]], ["recipe.toml", "Makefile", "hello.c"])

@@ -263,6 +263,38 @@ class RepositoriesOfOthersRunNothing(ShelvesTest):
         self.assertFalse((self.clone / "x").exists())
         self.assertEqual(outside.read_text(), "secret")
 
+    def test_links_in_place_of_folders_and_clones_prepared_by_others(self) -> None:
+        """A workspace that somebody hands over may bring all of these."""
+        owned = self.folder / "owned"
+        other = self.folder / "other"
+        subprocess.run(["git", "clone", "-q", self.upstream, other], check=True)
+        self.git("checkout", "-q", "--detach", at=other)
+        self.changed("second")
+        before = self.git("rev-parse", "HEAD", at=other)
+        (self.root / "shelves").symlink_to(self.folder)
+        for words in (("sync",), ("list",), ("add", self.url)):
+            self.assertIn("shelves is a link", self.shelf(*words, code=2))
+        (self.root / "shelves").unlink()
+        (self.root / "shelves").mkdir()
+        self.clone.symlink_to(other)
+        self.assertIn("s is not a clone", self.shelf("sync", code=1))
+        self.assertIn("s is not a clone", self.yarrik("build", at=self.root, code=2))
+        self.assertEqual(self.git("rev-parse", "HEAD", at=other), before)
+        self.clone.unlink()
+        self.shelf("sync")
+        for key, value in (
+            ("filter.evil.clean", f"touch {owned}"),
+            ("core.worktree", str(self.folder)),
+            ("include.path", "/x"),
+        ):
+            self.git("config", key, value, at=self.clone)
+            (self.clone / ".gitattributes").write_text("* filter=evil\n")
+            (self.clone / "images/i.toml").write_text('packages = ["init"]\n# x\n')
+            for words in (("shelf", "list"), ("shelf", "pin"), ("build",)):
+                self.assertIn(f"git would act on: {key}", self.yarrik(*words, at=self.root, code=2))
+            self.git("config", "--file", str(self.clone / ".git/config"), "--unset", key, at=self.root)
+        self.assertFalse(owned.exists())
+
     def test_names_of_branches_that_git_would_take_for_something_else(self) -> None:
         for good in ("main", "release/2.1", "v1.0+x", "a_b-c"):
             check_ref(good)

@@ -4,6 +4,7 @@ Nothing here asks for the definitions: shelves that are not cloned yet are what 
 
 from __future__ import annotations
 
+import os
 import tomllib
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -82,15 +83,30 @@ class Shelves:
         return [self._state(choice) for choice in self.from_git]
 
     def _state(self, choice: ShelfChoice) -> ShelfState:
+        self._own_folder()
         folder = self.root / choice.clone
-        state = state_of(folder) if folder.exists() else None
+        state = state_of(folder) if os.path.lexists(folder) else None
         return ShelfState(choice, choice.commit or self.lock.commits.get(choice.name, ""), state)
+
+    def _own_folder(self) -> None:
+        """The workspace's `shelves`, made if need be. Raises YarrikError for a link in its place."""
+        folder = self.root / "shelves"
+        try:
+            folder.mkdir(exist_ok=True)
+        except OSError as error:
+            raise YarrikError(Trouble("SHELF-STATE", f"shelves cannot be made: {error.strerror}", Place(folder),
+                                      remedy="make the workspace's folder writable")) from error  # fmt: skip
+        if folder.is_symlink():
+            raise YarrikError(Trouble("SHELF-STATE", "shelves is a link, and a folder belongs there", Place(folder),
+                                      why="clones would be made and moved wherever it leads",
+                                      remedy="replace it by a folder"))  # fmt: skip
 
     def sync(self, names: Sequence[str], update: bool, tell: Callable[[str], None] = lambda name: None) -> list[Synced]:
         """Brings shelves to their locked commits, several at a time; one without a locked commit is locked where its branch
         is now. With `update` the named ones move to where their branch or tag is now. What somebody has changed, or committed
         and not pushed, is left as it is. Raises YarrikError with all that failed; what went well is kept, and locked."""
         chosen = self.chosen(names)
+        self._own_folder()
 
         def work(choice: ShelfChoice) -> Synced | YarrikError:
             try:
@@ -122,8 +138,7 @@ class Shelves:
         if not mirror.keep(commit):
             mirror.commit_of(Wanted(commit=commit))  # raises, with what is missing
         folder = self.root / choice.clone
-        if not folder.exists():
-            folder.parent.mkdir(parents=True, exist_ok=True)
+        if not os.path.lexists(folder):
             _whole(mirror, folder, commit)
             return Synced(choice.name, "cloned", commit)
         state = state_of(folder)
@@ -164,6 +179,7 @@ class Shelves:
     def add(self, url: str, wanted: Wanted, folder: str) -> tuple[str, str, list[str]]:
         """Adds a repository's shelf to the workspace: its name, its commit, and the names of shelves that it needs and that are
         not here. Raises YarrikError; then nothing has changed."""
+        self._own_folder()
         mirror = Mirror.of(url, self.cache)
         mirror.refresh()
         commit = mirror.commit_of(wanted)
@@ -183,7 +199,6 @@ class Shelves:
                             why="later shelves would hide it", remedy="remove the other one, or take a shelf of another name")
                 )  # fmt: skip
             text = self._with(shelf.name, url, wanted, folder)
-            target.parent.mkdir(exist_ok=True)
             scratch.rename(target)
         finally:
             remove_folder(scratch)

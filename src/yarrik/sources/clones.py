@@ -20,6 +20,10 @@ from yarrik.sources.repository import PROTOCOLS
 
 #: References to commits that were checked out: they are no work of the user's, and stay when their branch is gone.
 _KEPT = "refs/yarrik"
+#: Settings of a repository that run commands or lead elsewhere when git looks at it, moves it or fetches into it.
+_RUNS = re.compile(
+    r"(?:filter|include|includeif|url|protocol)\.|extensions\.worktreeconfig\Z|core\.(?:worktree|alternaterefscommand|fsmonitor|hookspath|sshcommand|gitproxy)\Z"
+)
 _COMMIT = re.compile(r"[0-9a-f]{40}(?:[0-9a-f]{24})?")
 
 
@@ -134,11 +138,20 @@ def has_commit(folder: Path, commit: str) -> bool:
 
 
 def state_of(folder: Path) -> State:
-    """How a working tree is. Raises YarrikError for a folder that is none."""
-    if not (folder / ".git").is_dir():
+    """How a working tree is. Raises YarrikError for a folder that is none, and for one whose settings run commands: somebody
+    else may have made it."""
+    inner = folder / ".git"
+    if folder.is_symlink() or inner.is_symlink() or not inner.is_dir():
         raise YarrikError(Trouble("SHELF-STATE", f"{folder.name} is not a clone", Place(folder),
-                                  why="a shelf from git lies there as git's own working tree",
-                                  remedy="move that folder away, then: yarrik shelf sync"))  # fmt: skip
+                                  why="a shelf from git is git's own working tree there, and no link",
+                                  remedy="move it away, then: yarrik shelf sync"))  # fmt: skip
+    keys = _git(folder, "config", "--local", "--no-includes", "--list", "--name-only", "-z").split("\0")
+    if running := next((key for key in keys if _RUNS.match(key)), ""):
+        raise YarrikError(
+            Trouble("SHELF-STATE", f"the clone of {folder.name} has settings of its own that git would act on: {running}",
+                    Place(inner / "config"), why="they run commands, or lead git elsewhere, at each look",
+                    remedy="remove them; or list the shelf as a folder, with `path`")
+        )  # fmt: skip
     commit = _git(folder, "rev-parse", "--verify", "HEAD").strip()
     changed = bool(_git(folder, "status", "--porcelain", "--untracked-files=normal", "--ignore-submodules=none"))
     own = _git(folder, "rev-list", "--count", "HEAD", "--not", "--remotes=origin", "--tags", f"--glob={_KEPT}").strip()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
 import platform
 import tomllib
 from collections.abc import Mapping, Sequence
@@ -11,10 +13,11 @@ from typing import Literal
 
 from yarrik.arch import ARCHES, arch_of_compiler
 from yarrik.atomic import write_file
+from yarrik.beneath import Folder
 from yarrik.errors import Place, Trouble, Unfit, YarrikError, listed, shown_path, suggestion
 from yarrik.model import Workspace, check_name
 from yarrik.starter import texts
-from yarrik.starter.files import lay_into, starter_shelf, write_once
+from yarrik.starter.files import lay_into, starter_shelf
 
 NewKind = Literal["shelf", "board", "image", "profile", "product", "variant", "recipe"]
 #: What can be made from another one of its kind.
@@ -95,7 +98,7 @@ def make_workspace(folder: Path, name: str, arch: str) -> list[Path]:
         lay_into(starter_shelf(), folder / "shelves/starter")
     except OSError as error:
         raise _unwritable(folder, error) from error
-    _write(files)
+    _write(files, folder)
     return list(files)[:-1]
 
 
@@ -219,7 +222,9 @@ def _settled(open_: Sequence[Choice], wanted: Wanted) -> dict[str, str]:
 
 def write_draft(workspace: Workspace, made: Draft) -> list[Path]:
     """Writes the files of a draft, and lists a new shelf in yarrik.toml, which keeps its comments. Raises YarrikError."""
-    _write(made.files)
+    first = next(iter(made.files))
+    beside = [workspace.root / one.place for one in workspace.settings.shelf if one.place.startswith(("/", ".."))]
+    _write(made.files, next((top for top in beside if first.is_relative_to(top)), workspace.root))
     if made.shelf is None:
         return list(made.files)
     file = workspace.file
@@ -237,15 +242,22 @@ def write_draft(workspace: Workspace, made: Draft) -> list[Path]:
     return [*made.files, file]
 
 
-def _write(files: Mapping[Path, str]) -> None:
+def _write(files: Mapping[Path, str], top: Path) -> None:
+    """Writes new files below a folder, without following a link inside it. Raises YarrikError."""
     for path in files:
-        if path.exists() or path.is_symlink():
+        if os.path.lexists(path):
             raise YarrikError(Trouble("NEW-EXISTS", f"{shown_path(path)} exists already", Place(path),
                                       why="nothing is overwritten", remedy="choose another name, or remove it"))  # fmt: skip
     for path, text in files.items():
+        data = (texts.aligned(text) if path.suffix == ".toml" else text).encode()
         try:
-            path.parent.mkdir(parents=True, exist_ok=True)
-            write_once(path, (texts.aligned(text) if path.suffix == ".toml" else text).encode())
+            with Folder.at(top) as folder:
+                words = path.relative_to(top).parts
+                for count in range(1, len(words)):
+                    with contextlib.suppress(FileExistsError):
+                        folder.make_folder("/".join(words[:count]))
+                with os.fdopen(folder.create("/".join(words), 0o644), "wb") as sink:
+                    sink.write(data)
         except OSError as error:
             raise _unwritable(path, error) from error
 
