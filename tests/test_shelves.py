@@ -7,10 +7,13 @@ import subprocess
 import tomllib
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from tests.support import WorkspaceTest
-from yarrik.errors import Unfit
+from yarrik.errors import Unfit, YarrikError
 from yarrik.model import check_ref
+from yarrik.run import Shelves
+from yarrik.sources import Wanted
 
 
 class ShelvesTest(WorkspaceTest):
@@ -211,6 +214,26 @@ class ShelvesAreAdded(ShelvesTest):
         self.assertIn("/shelves/more/", (self.root / ".gitignore").read_text().splitlines())
         self.assertIn("error SHELF-TWICE", self.shelf("add", f"file://{more}", code=2))
         self.assertEqual((self.root / "yarrik.toml").read_text(), text)
+
+    def test_a_quote_in_an_address_stays_in_its_value(self) -> None:
+        strange = self.folder / 'more"]'
+        strange.mkdir()
+        (strange / "shelf.toml").write_text('[shelf]\nname = "more"\n')
+        self.git("init", "-q", "-b", "main", at=strange)
+        self.commit("more", at=strange)
+        self.shelf("add", f"file://{strange}")
+        self.assertEqual(tomllib.loads((self.root / "yarrik.toml").read_text())["shelf"][1]["git"], f"file://{strange}")
+
+    def test_a_list_that_cannot_be_written_leaves_no_clone(self) -> None:
+        shelves = Shelves(self.root, self.folder / "cache")
+        self.write("more/shelf.toml", '[shelf]\nname = "more"\n')
+        self.git("init", "-q", "-b", "main", at=self.folder / "more")
+        self.commit("more", at=self.folder / "more")
+        full = mock.patch("yarrik.run.shelves.write_file", side_effect=OSError(28, "No space left on device"))
+        with full, self.assertRaises(YarrikError) as caught:
+            shelves.add(f"file://{self.folder}/more", Wanted(), "")
+        self.assertEqual(caught.exception.troubles[0].code, "NEW-UNWRITABLE")
+        self.assertEqual(list((self.root / "shelves").iterdir()), [])
 
     def test_what_is_no_shelf_changes_nothing(self) -> None:
         self.shelf("sync")

@@ -4,6 +4,7 @@ Nothing here asks for the definitions: shelves that are not cloned yet are what 
 
 from __future__ import annotations
 
+import json
 import os
 import tomllib
 from collections.abc import Callable, Sequence
@@ -200,9 +201,14 @@ class Shelves:
                 )  # fmt: skip
             text = self._with(shelf.name, url, wanted, folder)
             scratch.rename(target)
+            try:
+                write_file(self.file, text.encode())
+            except OSError as error:
+                target.rename(scratch)
+                raise YarrikError(Trouble("NEW-UNWRITABLE", f"{FILE} cannot be written: {error.strerror}", Place(self.file),
+                                          remedy="make room, or the file writable")) from error  # fmt: skip
         finally:
             remove_folder(scratch)
-        write_file(self.file, text.encode())
         self._ignore(f"/shelves/{shelf.name}/")
         self.lock.pin({**self.lock.commits, shelf.name: commit})
         self.lock.write()
@@ -210,9 +216,15 @@ class Shelves:
 
     def _with(self, name: str, url: str, wanted: Wanted, folder: str) -> str:
         """yarrik.toml with one more shelf, and all else as it is."""
-        lines = [f'name = "{name}"', f'git = "{url}"']
-        lines += [f'{key} = "{value}"' for key in ("branch", "tag", "commit") if (value := getattr(wanted, key))]
-        lines += [f'folder = "{folder}"'] if folder else []
+        values = {
+            "name": name,
+            "git": url,
+            "branch": wanted.branch,
+            "tag": wanted.tag,
+            "commit": wanted.commit,
+            "folder": folder,
+        }
+        lines = [f"{key} = {json.dumps(value, ensure_ascii=False)}" for key, value in values.items() if value]
         text = self.file.read_text(encoding="utf-8").rstrip("\n") + "\n\n[[shelf]]\n" + "\n".join(lines) + "\n"
         try:
             tomllib.loads(text)
