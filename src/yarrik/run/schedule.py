@@ -1,6 +1,6 @@
 """What a build does next: a state machine without any input or output of its own.
 
-Instructions come out of `next`, and events go in; whoever runs the machine does what an instruction says and reports what came
+Instructions come out of `next`, and events go in; the runner does what an instruction says and reports what came
 of it. So a build can be followed, or simulated, without a process, a clock or a file.
 
 ==========  ==============================================  =====================================================

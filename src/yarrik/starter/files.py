@@ -1,4 +1,4 @@
-"""Files that ship with Yarrik, laid into workspaces; what is there already stays as it is."""
+"""Files that ship with Yarrik, laid into workspaces; existing files stay as they are."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The texts of new definitions. Their comments teach: whoever reads them needs no other page to go on."""
+"""The texts of new definitions. Their comments teach: no other page is needed to continue."""
 
 from __future__ import annotations
 
