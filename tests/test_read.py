@@ -268,6 +268,14 @@ class ImagesAreInspected(ProgramTest):
             "damaged: its superblock gives impossible sizes", self.yarrik("inspect", self.write("worse", bytes(damaged)))
         )
 
+    def test_an_ext4_superblock_that_only_its_checksum_betrays(self) -> None:
+        sound = bytearray(self.image.read_bytes())
+        label = 0x200000 + 1024 + 0x78  # s_volume_name of the first root
+        self.assertEqual(sound[label : label + 4], b"root")
+        sound[label] ^= 1
+        said = self.yarrik("inspect", self.write("relabelled", bytes(sound)))
+        self.assertIn("damaged: its superblock does not have the checksum that it gives", said)
+
     def test_mutated_disks_never_bring_it_down(self) -> None:
         sound = self.image.read_bytes()
         generator = random.Random(12)

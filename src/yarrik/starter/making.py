@@ -256,8 +256,13 @@ def _write(files: Mapping[Path, str], top: Path) -> None:
                 for count in range(1, len(words)):
                     with contextlib.suppress(FileExistsError):
                         folder.make_folder("/".join(words[:count]))
-                with os.fdopen(folder.create("/".join(words), 0o644), "wb") as sink:
-                    sink.write(data)
+                handle = folder.create("/".join(words), 0o644)
+                try:
+                    with os.fdopen(handle, "wb") as sink:
+                        sink.write(data)
+                except OSError:
+                    folder.remove("/".join(words))  # half a file would be in the way of the next try
+                    raise
         except OSError as error:
             raise _unwritable(path, error) from error
 
