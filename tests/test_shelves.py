@@ -206,7 +206,7 @@ class ShelvesAreAdded(ShelvesTest):
         commit = self.commit("more", at=more)
         before = (self.root / "yarrik.toml").read_text()
         said = self.shelf("add", f"file://{more}", "--branch", "main")
-        self.assertIn("it needs paint: yarrik shelf add", said)
+        self.assertIn("needed, and in no catalogue: paint; yarrik shelf add", said)
         text = (self.root / "yarrik.toml").read_text()
         self.assertTrue(text.startswith(before.rstrip("\n")))
         self.assertEqual(tomllib.loads(text)["shelf"][1], {"name": "more", "git": f"file://{more}", "branch": "main"})
@@ -214,6 +214,35 @@ class ShelvesAreAdded(ShelvesTest):
         self.assertIn("/shelves/more/", (self.root / ".gitignore").read_text().splitlines())
         self.assertIn("error SHELF-TWICE", self.shelf("add", f"file://{more}", code=2))
         self.assertEqual((self.root / "yarrik.toml").read_text(), text)
+
+    def test_a_shallow_one_has_the_one_commit_and_moves_like_others(self) -> None:
+        for message in ("two", "three"):
+            self.changed(message)
+        self.git("tag", "v1")
+        self.write("w/yarrik.toml", '[workspace]\nname = "w"\nproduct = "p"\n')
+        third = self.git("rev-parse", "HEAD")
+        self.shelf("add", self.url, "--shallow")
+        self.assertEqual(self.git("rev-list", "--count", "HEAD", at=self.clone), "1")
+        self.assertIn("shallow = true", (self.root / "yarrik.toml").read_text())
+        fourth = self.changed("four")
+        self.shelf("sync")
+        self.assertEqual(self.git("rev-parse", "HEAD", at=self.clone), third)
+        self.shelf("pin", "--update", "s")
+        self.assertEqual(self.git("rev-parse", "HEAD", at=self.clone), fourth)
+        self.assertEqual(self.locked(), {"s": fourth})
+        # A second workspace, later, with a cache of its own: the locked commit is on no tip any more.
+        self.changed("five")
+        theirs = self.folder / "theirs"
+        theirs.mkdir()
+        for name in ("yarrik.toml", "yarrik.lock"):
+            shutil.copy(self.root / name, theirs / name)
+        self.environment["YARRIK_CACHE"] = str(self.folder / "another cache")
+        self.yarrik("shelf", "sync", at=theirs)
+        self.assertEqual(self.git("rev-parse", "HEAD", at=theirs / "shelves/s"), fourth)
+        self.assertEqual(self.git("rev-list", "--count", "HEAD", at=theirs / "shelves/s"), "1")
+        (self.clone / "mine").write_text("mine")
+        self.commit("mine", at=self.clone)
+        self.assertIn("are not pushed", self.shelf("pin", code=1))
 
     def test_a_quote_in_an_address_stays_in_its_value(self) -> None:
         strange = self.folder / 'more"]'
@@ -230,8 +259,10 @@ class ShelvesAreAdded(ShelvesTest):
         self.git("init", "-q", "-b", "main", at=self.folder / "more")
         self.commit("more", at=self.folder / "more")
         full = mock.patch("yarrik.run.shelves.write_file", side_effect=OSError(28, "No space left on device"))
-        with full, self.assertRaises(YarrikError) as caught:
-            shelves.add(f"file://{self.folder}/more", Wanted(), "")
+        with shelves.trials() as scratch:
+            trial = shelves.try_clone(scratch, f"file://{self.folder}/more", Wanted(), "")
+            with full, self.assertRaises(YarrikError) as caught:
+                shelves.take([trial])
         self.assertEqual(caught.exception.troubles[0].code, "NEW-UNWRITABLE")
         self.assertEqual(list((self.root / "shelves").iterdir()), [])
 
@@ -245,7 +276,7 @@ class ShelvesAreAdded(ShelvesTest):
         for words, code, wanted in (
             ((f"file://{plain}",), 2, "shelf.toml"), (("file:///nowhere",), 1, "SHELF-UNREACHABLE"),
             ((self.url, "--branch", "none"), 1, "error SHELF-REVISION: file://"), ((self.url, "--tag", "--upload-pack=x"), 2, "USAGE"),
-            (("ext::sh -c touch% /tmp/owned",), 2, "USAGE"), ((self.url, "--branch", "a", "--tag", "b"), 2, "do not go together"),
+            (("ext::sh -c touch% /tmp/owned",), 2, "SHELF-UNKNOWN"), (("ext::sh://x",), 2, "USAGE"), ((self.url, "--branch", "a", "--tag", "b"), 2, "do not go together"),
         ):  # fmt: skip
             self.assertIn(wanted, self.shelf("add", *words, code=code))
             self.assertEqual((self.root / "yarrik.toml").read_text(), before)

@@ -73,6 +73,7 @@ CACHE-PLACE cache stop The place of a shared cache is in no known form.
 CACHE-REFUSED cache warn A shared cache has something that must not be used.
 CACHE-UNREACHABLE cache warn A shared cache does not answer.
 CACHE-UNWRITABLE cache stop The cache folder cannot be written.
+CATALOGUE-UNREADABLE command stop A catalogue is not there, or is not valid.
 CHECK-ALL command stop `--all` and a product are given together.
 CHECK-UNKNOWN command stop No check of device trees has this code.
 CHOICE-CLASH resolve stop Two options of a choice would have to be on.
@@ -218,6 +219,7 @@ SETTING-KEY command stop A setting names nothing that can be set.
 SETTINGS-NONE command stop The image has no settings of this kind.
 SHELF-GIT command stop Git fails in the clone of a shelf.
 SHELF-MISSING definitions stop A shelf needs another one that is not in the workspace.
+SHELF-NEEDS command stop A shelf needs others, and nobody has agreed to add them.
 SHELF-NAME definitions stop A shelf calls itself by another name than the workspace does.
 SHELF-NOT-HERE definitions stop A shelf from git is not cloned yet.
 SHELF-PLACE definitions stop A shelf has neither a folder nor a repository, or what does not go together.
@@ -257,6 +259,7 @@ USAGE command stop A command was called in a way that has no meaning.
 VALUE-TYPE definitions stop A value is of another type than its key takes.
 VALUE-UNFIT definitions stop A value is not one that its key takes.
 VALUE-UNKNOWN definitions stop A value is none of those that its key knows.
+SHELF-VERSION definitions stop A shelf does not work with the version of another one.
 VARIANT-OVERWRITES definitions warn A variant overwrites what another one sets.
 VARIANT-UNKNOWN definitions stop There is no variant of this name.
 VERSION-FORM definitions stop A wish for versions is in no known form.

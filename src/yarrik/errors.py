@@ -63,13 +63,15 @@ NOWHERE = Place()
 
 @dataclass(frozen=True)
 class Trouble:
-    """One thing that is wrong. `code` is stable and can be looked up, tested or silenced."""
+    """One thing that is wrong. `code` is stable and can be looked up, tested or silenced. `lacks` is kind and name of a shelf
+    or definition that is not there, for those who look for it elsewhere."""
 
     code: str
     what: str
     place: Place = NOWHERE
     why: str = ""
     remedy: str = ""
+    lacks: tuple[str, str] | None = None
 
     def as_json(self) -> dict[str, object]:
         """The trouble as values for JSON; a file, line or key that is not known is None."""

@@ -44,9 +44,9 @@ def shown_size(count: int) -> str:
     raise AssertionError
 
 
-def counted(count: int, noun: str) -> str:
-    """`1 step`, `3 steps`."""
-    return f"{count} {noun}" if count == 1 else f"{count} {noun}s"
+def counted(count: int, noun: str, plural: str = "") -> str:
+    """`1 step`, `3 steps`; with `plural` for a noun that does not just take an s: `2 shelves`."""
+    return f"{count} {noun}" if count == 1 else f"{count} {plural or noun + 's'}"
 
 
 def parse_span(text: str) -> float:

@@ -85,6 +85,7 @@ def main() -> NoReturn:
         "demo",
         "new",
         "shelf",
+        "catalogue",
         "check",
         "resolve",
         "build",

@@ -17,16 +17,22 @@ if TYPE_CHECKING:
 
 def _workspace_here() -> Workspace | None:
     """The workspace around the current folder, for completion; None when there is none that can be read."""
-    from yarrik.cache import Memory
     from yarrik.errors import YarrikError
-    from yarrik.model import find_workspace, open_workspace
+    from yarrik.model import find_workspace
 
     try:
-        root = find_workspace(Path.cwd())
-        file = root / ".yarrik" / "memory.sqlite"
-        return open_workspace(root, Memory(file) if file.exists() else None)
+        return workspace_at(find_workspace(Path.cwd()))
     except (YarrikError, OSError):
         return None
+
+
+def workspace_at(root: Path) -> Workspace:
+    """The definitions of a workspace alone, for commands that only look. Raises YarrikError."""
+    from yarrik.cache import Memory
+    from yarrik.model import open_workspace
+
+    file = root / ".yarrik" / "memory.sqlite"
+    return open_workspace(root, Memory(file) if file.exists() else None)
 
 
 def names_of(*kinds: str) -> Callable[[str], list[str]]:

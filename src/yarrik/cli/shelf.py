@@ -15,7 +15,9 @@ from yarrik.cli.options import JsonOption, WorkspaceOption
 from yarrik.units import counted
 
 if TYPE_CHECKING:
-    from yarrik.run import Shelves, Synced
+    from yarrik.model import Catalogues
+    from yarrik.run import Adding, Shelves, Synced
+    from yarrik.sources import Wanted
 
 group = typer.Typer(
     help="Manages shelves: adds those of git repositories, brings them to their locked commits, moves the lock.",
@@ -29,11 +31,11 @@ NamesArgument = Annotated[list[str] | None, typer.Argument(help="Shelves; all fr
 
 def _shelves(workspace: Path | None) -> Shelves:
     """The shelves of a workspace; its definitions are not read, since shelves may be missing."""
-    from yarrik.model import find_workspace, load_settings
+    from yarrik.model import find_workspace, settings_at
     from yarrik.run import Shelves, cache_folder
 
     root = find_workspace((workspace or Path.cwd()).absolute())
-    return Shelves(root, cache_folder(root, load_settings(None)[0]))
+    return Shelves(root, cache_folder(root, settings_at(root)))
 
 
 @group.command("list", epilog="Example: [bold]yarrik shelf list[/bold]")
@@ -71,24 +73,34 @@ def show_shelves(workspace: WorkspaceOption = None, json: JsonOption = False) ->
         sys.stdout.write("next: yarrik shelf sync\n")
 
 
-@group.command("add", epilog="Example: [bold]yarrik shelf add https://example.org/coast.git --branch stable[/bold]")
+@group.command(
+    "add",
+    epilog="Examples: [bold]yarrik shelf add weather[/bold] · [bold]yarrik shelf add ../theirs[/bold] · "
+    "[bold]yarrik shelf add https://example.org/coast.git --branch stable[/bold]",
+)
 def add(
-    url: Annotated[str, typer.Argument(help="The address of a git repository; file:///FOLDER for one on this machine.")],
+    place: Annotated[str, typer.Argument(metavar="SHELF", help="Its name in a catalogue, a folder, or the address of a git "
+                                         "repository; file:///FOLDER for one on this machine.")],
     branch: Annotated[str, typer.Option(metavar="NAME", help="Its branch, instead of the usual one.")] = "",
     tag: Annotated[str, typer.Option(metavar="NAME", help="Its tag.")] = "",
     commit: Annotated[str, typer.Option(metavar="COMMIT", help="Its commit, in full.")] = "",
     folder: Annotated[str, typer.Option(metavar="PATH", help="The shelf's folder in the repository.")] = "",
+    shallow: Annotated[bool, typer.Option("--shallow", help="Fetches the one commit, without its history.")] = False,
+    yes: Annotated[bool, typer.Option("--yes", help="Adds the shelves that it needs, without asking.")] = False,
     workspace: WorkspaceOption = None,
     json: JsonOption = False,
-) -> None:
-    """Clones a repository into shelves/, lists it in yarrik.toml, and locks its commit."""
-    from yarrik.cli.view import print_json, styled
+) -> None:  # fmt: skip
+    """Adds a shelf to yarrik.toml: clones a repository into shelves/ and locks its commit, or lists a folder.
+
+    The shelves that it needs are looked for in the catalogues."""
+    from yarrik.cli.view import print_json
     from yarrik.errors import Trouble, Unfit, YarrikError
     from yarrik.model import check_commit, check_git_url, check_ref, check_relative
     from yarrik.sources import Wanted
 
     try:
-        check_git_url(url)
+        if "://" in place:
+            check_git_url(place)
         for text, check in ((branch, check_ref), (tag, check_ref), (commit, check_commit), (folder, check_relative)):
             if text:
                 check(text)
@@ -96,14 +108,65 @@ def add(
         raise YarrikError(Trouble("USAGE", str(error), remedy="yarrik shelf add --help")) from error
     if len([text for text in (branch, tag, commit) if text]) > 1:
         raise YarrikError(Trouble("USAGE", "--branch, --tag and --commit do not go together", remedy="keep one of them"))
-    name, at, missing = _shelves(workspace).add(url, Wanted(branch, tag, commit), folder)
+    shelves = _shelves(workspace)
+    found = add_shelves(shelves, [place], Wanted(branch, tag, commit), folder, shallow, yes)
     if json:
-        print_json({"ok": True, "name": name, "commit": at, "missing": missing})
+        added = [{"name": one.choice.name, "commit": one.commit, "path": one.choice.place} for one in found.added]
+        print_json({"ok": True, "name": found.added[-1].choice.name, "commit": found.added[-1].commit, "added": added,
+                    "missing": list(found.missing)})  # fmt: skip
         return
-    sys.stdout.write(f"{styled(name, 'bold')} is in shelves/{name}, at {at[:12]}\n")
-    if missing:
-        sys.stdout.write(f"it needs {', '.join(missing)}: yarrik shelf add ADDRESS, or add [[shelf]] to yarrik.toml\n")
+    show_added(found)
+
+
+def show_added(found: Adding) -> None:
+    """Says which shelves were added, what is missing, and what comes next."""
+    from yarrik.cli.view import styled
+
+    for one in found.added:
+        at = f", at {one.commit[:12]}" if one.commit else ""
+        sys.stdout.write(f"{styled(one.choice.name, 'bold')} is in {one.choice.place}{at}\n")
+    if found.missing:
+        sys.stdout.write(f"needed, and in no catalogue: {', '.join(found.missing)}; yarrik shelf add ADDRESS\n")
     sys.stdout.write("next: yarrik shelf list · yarrik check --all\n")
+
+
+def add_shelves(
+    shelves: Shelves,
+    places: list[str],
+    wanted: Wanted | None = None,
+    folder: str = "",
+    shallow: bool = False,
+    yes: bool = False,
+) -> Adding:
+    """Tries shelves with all that they need, asks about the latter, and adds them. Raises YarrikError; then nothing has
+    changed."""
+    from yarrik.errors import Trouble, YarrikError, listed
+    from yarrik.run import try_shelves
+
+    with shelves.trials() as scratch:
+        found = try_shelves(shelves, scratch, places, known_catalogues(shelves), wanted, folder, shallow)
+        needed = [one.choice.name for one in found.added if one not in found.asked]
+        if needed and not yes:
+            named = listed([one.choice.name for one in found.asked])
+            if not (sys.stdin.isatty() and sys.stdout.isatty()):
+                raise YarrikError(Trouble("SHELF-NEEDS", f"{named} needs {listed(needed)}, which the catalogue has",
+                                          why="it does not work without", remedy="add them too: --yes"))  # fmt: skip
+            if not typer.confirm(f"{named} needs {listed(needed)}. Add them too?", default=True):
+                raise typer.Exit(1)
+        shelves.take(found.added)
+    return found
+
+
+def known_catalogues(shelves: Shelves) -> Catalogues:
+    """The catalogues of a workspace and of its user; one that cannot be read is said on the way."""
+    from yarrik.cli.view import show_warnings
+    from yarrik.model import settings_at
+    from yarrik.run import catalogue_sources, read_catalogues
+
+    settings = settings_at(shelves.root)
+    known = read_catalogues(catalogue_sources(shelves.root, settings), shelves.cache, redirect_hosts=settings.redirect_hosts)
+    show_warnings(known.troubles)
+    return known.catalogues
 
 
 @group.command("sync", epilog="Example: [bold]yarrik shelf sync[/bold] after a clone or a pull of the workspace.")

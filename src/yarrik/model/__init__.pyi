@@ -1,3 +1,9 @@
+from .catalogue import LARGEST_CATALOGUE as LARGEST_CATALOGUE
+from .catalogue import Catalogue as Catalogue
+from .catalogue import Catalogues as Catalogues
+from .catalogue import Offer as Offer
+from .catalogue import read_catalogue as read_catalogue
+from .catalogue import write_catalogue as write_catalogue
 from .checking import convert as convert
 from .composing import Composition as Composition
 from .composing import Overrides as Overrides
@@ -12,6 +18,7 @@ from .definitions import Blob as Blob
 from .definitions import Board as Board
 from .definitions import BootChoice as BootChoice
 from .definitions import Build as Build
+from .definitions import CatalogueShelf as CatalogueShelf
 from .definitions import ChoiceRule as ChoiceRule
 from .definitions import Definable as Definable
 from .definitions import Disk as Disk
@@ -33,16 +40,19 @@ from .definitions import Profile as Profile
 from .definitions import Recipe as Recipe
 from .definitions import ShelfChoice as ShelfChoice
 from .definitions import ShelfFile as ShelfFile
+from .definitions import ShelfTable as ShelfTable
 from .definitions import Source as Source
 from .definitions import User as User
 from .definitions import Variant as Variant
 from .definitions import WorkspaceFile as WorkspaceFile
+from .finding import Found as Found
 from .finding import find as find
 from .finding import known_words as known_words
 from .kinds import AMENDABLE as AMENDABLE
 from .kinds import NAMED as NAMED
 from .local_settings import change_setting as change_setting
 from .local_settings import load_settings as load_settings
+from .local_settings import settings_at as settings_at
 from .local_settings import settings_file as settings_file
 from .local_settings import written_settings as written_settings
 from .reading import Definition as Definition

@@ -207,7 +207,7 @@ def _compose(workspace: Workspace, product: str | None, overrides: Overrides) ->
         if wanted not in known:
             collector.add(
                 Trouble(f"{key.upper()}-UNKNOWN", f"product `{found.name}` names the {key} `{wanted}`, which no shelf has",
-                        found.place(key), remedy=suggestion(wanted, known))
+                        found.place(key), remedy=suggestion(wanted, known), lacks=(key, wanted))
             )  # fmt: skip
     collector.raise_if_any()
     boards = tuple(workspace.ancestry("board", found.value.board))

@@ -102,17 +102,20 @@ Versions = dict[Name, WishText]
 
 
 class WorkspaceTable(Definable, frozen=True, kw_only=True):
-    """The workspace itself. `needs_yarrik` is the version that it takes, `product` what commands mean when none is named."""
+    """The workspace itself. `needs_yarrik` is the version that it takes, `product` what commands mean when none is named.
+    `catalogues` are paths from the workspace's folder, or addresses."""
 
     name: Name
     needs_yarrik: str = ""
     product: Name = ""
+    catalogues: tuple[OneLine, ...] = ()
 
 
 class ShelfChoice(Definable, frozen=True, kw_only=True):
     """A shelf of the workspace: a folder, by its `path` from the workspace's own; or a `git` repository, which `yarrik shelf
     sync` clones into shelves/NAME. Of a repository, one of `branch`, `tag` and `commit` says what to take, without them its
-    usual branch; yarrik.lock pins the commit. `folder` is the shelf's folder in the repository."""
+    usual branch; yarrik.lock pins the commit. `folder` is the shelf's folder in the repository. With `shallow` only
+    the one commit is fetched, without its history."""
 
     KEY: ClassVar[str] = "name"
 
@@ -123,6 +126,7 @@ class ShelfChoice(Definable, frozen=True, kw_only=True):
     tag: RefName = ""
     commit: CommitId = ""
     folder: Relative = ""
+    shallow: bool = False
 
     @property
     def clone(self) -> str:
@@ -148,19 +152,73 @@ class WorkspaceFile(Definable, frozen=True, kw_only=True):
 
 
 class ShelfTable(Definable, frozen=True, kw_only=True):
-    """A shelf: what it is called, its version, and shelves that it needs."""
+    """A shelf: what it is called, its version, and shelves that it needs. `works_with` says for other shelves which versions of
+    them it works with, whether it needs them or not. `terms` is a text that users have to accept."""
 
     name: Name
     summary: OneLine = ""
     version: OneLine = ""
     needs: tuple[Name, ...] = ()
     needs_yarrik: str = ""
+    works_with: dict[Name, WishText] = {}
+    terms: Relative = ""
 
 
 class ShelfFile(Definable, frozen=True, kw_only=True):
     """`shelf.toml`: marks a folder as a shelf."""
 
     shelf: ShelfTable
+
+
+# catalogues
+
+
+class CatalogueTable(Definable, frozen=True, kw_only=True):
+    """A catalogue: what it is called."""
+
+    name: Name
+    summary: OneLine = ""
+
+
+ListedKind = Literal["board", "profile", "image", "product", "recipe", "variant", "group", "package", "option", "role"]
+
+
+class Listed(Definable, frozen=True, kw_only=True):
+    """Something that a shelf holds. `of` is the recipe of a package or option, and the package of a role."""
+
+    kind: ListedKind
+    name: Name
+    summary: OneLine = ""
+    version: OneLine = ""
+    of: Name = ""
+
+
+class CatalogueShelf(Definable, frozen=True, kw_only=True):
+    """A shelf that exists: where it is, what its `shelf.toml` says, and what it holds. Its place is a `git` repository, or a
+    `path` from the catalogue's folder."""
+
+    KEY: ClassVar[str] = "name"
+
+    name: Name
+    summary: OneLine = ""
+    version: OneLine = ""
+    path: Relative = ""
+    git: GitUrl = ""
+    branch: RefName = ""
+    tag: RefName = ""
+    commit: CommitId = ""
+    folder: Relative = ""
+    needs: tuple[Name, ...] = ()
+    needs_yarrik: str = ""
+    works_with: dict[Name, WishText] = {}
+    holds: tuple[Listed, ...] = ()
+
+
+class CatalogueFile(Definable, frozen=True, kw_only=True):
+    """A catalogue of shelves, in TOML or JSON. `yarrik catalogue make` writes one."""
+
+    catalogue: CatalogueTable
+    shelf: tuple[CatalogueShelf, ...] = ()
 
 
 # boards/NAME.toml
@@ -542,6 +600,7 @@ class LocalSettings(Definable, frozen=True, kw_only=True):
     shared_cache: tuple[SharedCache, ...] = ()
     mirrors: dict[str, tuple[OneLine, ...]] = {}
     redirect_hosts: tuple[OneLine, ...] = ()
+    catalogues: tuple[OneLine, ...] = ()
 
 
 class Local(Variant, frozen=True, kw_only=True):

@@ -1,8 +1,8 @@
-"""Searches names, summaries, options, packages and files made by earlier builds for a word."""
+"""Searches the workspace, the files of earlier builds, and catalogues: by words, ranked, and tolerant of a slip."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -10,78 +10,123 @@ from typing import Any
 import msgspec
 
 from yarrik.errors import Place
+from yarrik.model.catalogue import Catalogues, listed_of
+from yarrik.model.definitions import Listed
 from yarrik.model.workspace import Workspace
+
+#: How alike a word and a name have to be that differ by a slip, of 100.
+_ALIKE = 75
+#: What is less alike than the best by more than this is left out.
+_NEARLY_AS_GOOD = 8
+#: Ranks: a name that is the word, begins with it, holds it; words of a description; a name that is much like it.
+_EXACT, _BEGINS, _HOLDS, _DESCRIBED, _SLIP = range(5)
 
 
 @dataclass(frozen=True)
 class Found:
-    """Something that a word was found in. `rank` 0 is a name that is the word; higher ones are weaker."""
+    """Something that the words were found in. `rank` 0 is a name that is the word; higher ones are weaker. `shelf` is the shelf
+    that would have to be added, empty for what the workspace has."""
 
     rank: int
     kind: str
     name: str
     what: str
     place: Place
+    shelf: str = ""
 
 
 class _Files(msgspec.Struct):
     files: list[dict[str, Any]]
 
 
-def find(workspace: Workspace, word: str) -> list[Found]:
-    """All that a word is found in, what fits best first."""
-    wanted = word.lower()
-    found = [one for one in _everything(workspace, wanted) if one is not None]
-    return sorted(set(found), key=lambda one: (one.rank, one.kind, one.name, one.what))
+@dataclass(frozen=True)
+class _Candidate:
+    kind: str
+    name: str
+    what: str
+    words: str
+    place: Place
+    shelf: str = ""
 
 
-def _rank(wanted: str, name: str, words: str = "") -> int | None:
-    if name == wanted:
-        return 0
-    if wanted in name:
-        return 1 if name.startswith(wanted) else 2
-    return 3 if wanted in words.lower() else None
+def find(
+    workspace: Workspace | None, words: Sequence[str], catalogues: Catalogues | None = None, kinds: Collection[str] = ()
+) -> list[Found]:
+    """All in which every word is found, what fits best first; what is here comes before what a catalogue has. When nothing
+    fits, names that differ by a slip."""
+    wanted = [word.casefold() for word in words]
+    candidates = [one for one in _candidates(workspace, catalogues) if not kinds or one.kind in kinds]
+    found = [Found(rank, one.kind, one.name, one.what, one.place, one.shelf)
+             for one in candidates if (rank := _rank(wanted, one)) is not None]  # fmt: skip
+    if not found:
+        found = list(_nearly(wanted, candidates))
+    if workspace is not None and (not kinds or "file" in kinds):
+        found += _files_made(workspace.root / "out", wanted)
+    return sorted(set(found), key=lambda one: (bool(one.shelf), one.rank, one.kind, one.name, one.shelf, one.what))
 
 
-def _everything(workspace: Workspace, wanted: str) -> Iterator[Found | None]:
-    for kind in workspace.shelved:
-        for name, shelved in workspace.readable(kind):
-            raw = shelved.document.raw
-            summary = str(raw.get("summary", ""))
-            yield _one(wanted, kind, name, summary, Place(shelved.file))
-            if kind == "recipe":
-                yield from _in_recipe(wanted, name, raw, Place(shelved.file))
-    for row in _built(workspace.root / "out"):
-        path = str(row.get("path", ""))
-        rank = _rank(wanted, path.rpartition("/")[2].lower(), path)
-        if rank is not None and row.get("kind") != "folder":
-            package = row.get("package")
-            yield Found(
-                4 + rank, "file", path, f"of the package {package}" if package else "of the image", Place(row["manifest"])
-            )
+def _rank(wanted: Sequence[str], one: _Candidate) -> int | None:
+    """The weakest of the words counts, but for a first name: `tide recorder` finds what is called `tide` before others."""
+    ranks = []
+    name, words = one.name.casefold(), one.words.casefold()
+    for word in wanted:
+        if word == name:
+            ranks.append(_EXACT)
+        elif word in name:
+            ranks.append(_BEGINS if name.startswith(word) else _HOLDS)
+        elif word in words or word == one.kind:
+            ranks.append(_DESCRIBED)
+        else:
+            return None
+    return min(ranks, default=None)
 
 
-def _one(wanted: str, kind: str, name: str, what: str, place: Place) -> Found | None:
-    rank = _rank(wanted, name, what)
-    return Found(rank, kind, name, what, place) if rank is not None else None
+def _nearly(wanted: Sequence[str], candidates: Iterable[_Candidate]) -> Iterator[Found]:
+    from rapidfuzz import fuzz
+
+    near: list[tuple[float, _Candidate]] = []
+    for one in candidates:
+        name = one.name.casefold()
+        pieces = [name, *(piece for piece in name.split("-") if len(piece) > 3)]
+        alike = min(max(fuzz.ratio(word, piece) for piece in pieces) for word in wanted)
+        if alike >= _ALIKE:
+            near.append((alike, one))
+    best = max((alike for alike, _ in near), default=0.0)
+    for alike, one in near:
+        if alike >= best - _NEARLY_AS_GOOD:
+            yield Found(_SLIP + round(100 - alike), one.kind, one.name, one.what, one.place, one.shelf)
 
 
-def _in_recipe(wanted: str, name: str, raw: Mapping[str, Any], place: Place) -> Iterator[Found | None]:
-    for option, rule in raw.get("options", {}).items():
-        yield _one(wanted, "option", f"{name}[{option}]", str(rule.get("summary", "")), place)
-        yield _one(wanted, "option", option, f"of {name}", place) if option == wanted else None
-    for package, rule in raw.get("package", {}).items():
-        if package != name:
-            yield _one(wanted, "package", package, str(rule.get("summary", "")) or f"of {name}", place)
-        for role in _words(rule.get("provides", ())):
-            yield _one(wanted, "role", role, f"provided by {package}", place)
+def _candidates(workspace: Workspace | None, catalogues: Catalogues | None) -> Iterator[_Candidate]:
+    here: set[str] = set()
+    if workspace is not None:
+        here = {choice.name for choice in workspace.settings.shelf}
+        for kind in workspace.shelved:
+            for name, shelved in workspace.readable(kind):
+                for one in listed_of(kind, name, shelved.document.raw):
+                    yield from _candidate(one, Place(shelved.file), "")
+    for offer in catalogues.offers() if catalogues is not None else ():
+        if offer.shelf.name in here:
+            continue
+        place = Place()
+        yield _Candidate("shelf", offer.shelf.name, offer.shelf.summary, offer.shelf.summary, place, offer.shelf.name)
+        for one in offer.shelf.holds:
+            yield from _candidate(one, place, offer.shelf.name)
 
 
-def _words(value: object) -> Iterable[str]:
-    return value if isinstance(value, list) else ()
+def _candidate(one: Listed, place: Place, shelf: str) -> Iterator[_Candidate]:
+    if one.kind == "option":
+        yield _Candidate("option", f"{one.of}[{one.name}]", one.summary, one.summary, place, shelf)
+        yield _Candidate("option", one.name, f"of {one.of}", "", place, shelf)
+    elif one.kind == "role":
+        yield _Candidate("role", one.name, f"provided by {one.of}", "", place, shelf)
+    elif one.kind == "package":
+        yield _Candidate("package", one.name, one.summary or f"of {one.of}", f"{one.summary} {one.of}", place, shelf)
+    else:
+        yield _Candidate(one.kind, one.name, one.summary, one.summary, place, shelf)
 
 
-def _built(out: Path) -> Iterator[dict[str, Any]]:
+def _files_made(out: Path, wanted: Sequence[str]) -> Iterator[Found]:
     """The files of the images that were built here."""
     for manifest in sorted(out.glob("*/files.json")):
         try:
@@ -89,7 +134,14 @@ def _built(out: Path) -> Iterator[dict[str, Any]]:
         except (OSError, msgspec.DecodeError):
             continue
         for row in rows:
-            yield {**row, "manifest": manifest}
+            path, package = str(row.get("path", "")), row.get("package")
+            if row.get("kind") == "folder":
+                continue
+            what = f"of the package {package}" if package else "of the image"
+            name = path.rpartition("/")[2]
+            rank = _rank(wanted, _Candidate("file", name, what, path, Place(manifest)))
+            if rank is not None:
+                yield Found(_SLIP + rank, "file", path, what, Place(manifest))
 
 
 def known_words(workspace: Workspace) -> set[str]:

@@ -22,7 +22,7 @@ from yarrik.model.reading import Document, read_document, values_with_origins
 from yarrik.model.workspace import LOCAL_FILE, Workspace
 
 #: Keys that hold one value, and those that hold a list of texts.
-_SINGLE, _LISTS = ("jobs", "cache"), ("trusted-keys", "redirect-hosts")
+_SINGLE, _LISTS = ("jobs", "cache"), ("trusted-keys", "redirect-hosts", "catalogues")
 
 
 def settings_file() -> Path:
@@ -33,13 +33,25 @@ def settings_file() -> Path:
 
 def load_settings(workspace: Workspace | None) -> tuple[LocalSettings, Place]:
     """The settings, and where the nearest of them stand. Raises YarrikError for a file that does not fit."""
+    local = workspace.local if workspace is not None else None
+    return _settings(local)
+
+
+def settings_at(root: Path) -> LocalSettings:
+    """The settings that count in a workspace's folder, without reading its definitions. Raises YarrikError."""
+    local = read_document(root / LOCAL_FILE) if (root / LOCAL_FILE).is_file() else None
+    if local is not None:
+        convert(local, Local)
+    return _settings(local)[0]
+
+
+def _settings(local: Document | None) -> tuple[LocalSettings, Place]:
     file = settings_file()
     general = convert(read_document(file), LocalSettings) if file.is_file() else LocalSettings()
-    local = workspace.local.raw.get("settings") if workspace is not None and workspace.local is not None else None
-    if not local:
+    general = _with_paths(general, file.parent)
+    if local is None or not local.raw.get("settings"):
         return general, Place(file)
-    assert workspace is not None and workspace.local is not None
-    own = msgspec.convert(local, LocalSettings)
+    own = _with_paths(msgspec.convert(local.raw["settings"], LocalSettings), local.file.parent)
     caches = {one.name: one for one in (*general.shared_cache, *own.shared_cache)}
     return LocalSettings(
         jobs=own.jobs or general.jobs,
@@ -48,7 +60,16 @@ def load_settings(workspace: Workspace | None) -> tuple[LocalSettings, Place]:
         shared_cache=tuple(caches.values()),
         mirrors={**general.mirrors, **own.mirrors},
         redirect_hosts=tuple(dict.fromkeys((*general.redirect_hosts, *own.redirect_hosts))),
-    ), Place(workspace.local.file, key="settings")
+        catalogues=tuple(dict.fromkeys((*own.catalogues, *general.catalogues))),
+    ), Place(local.file, key="settings")
+
+
+def _with_paths(settings: LocalSettings, folder: Path) -> LocalSettings:
+    """The settings with the paths of catalogues from the folder of the file that names them."""
+    if not settings.catalogues:
+        return settings
+    found = tuple(text if "://" in text else str(folder / Path(text).expanduser()) for text in settings.catalogues)
+    return msgspec.structs.replace(settings, catalogues=found)
 
 
 @dataclass(frozen=True)

@@ -117,16 +117,23 @@ class Definition(Generic[T]):
 
 def read_document(file: Path) -> Document:
     """Parses a TOML file. Raises YarrikError with the line when it cannot be read."""
-    import tomli
-
     try:
-        text = file.read_bytes().decode()
-        raw = tomli.loads(text)
+        data = file.read_bytes()
     except OSError as error:
         raise YarrikError(
             Trouble("FILE-UNREADABLE", f"cannot read {file.name}: {error.strerror}", Place(file),
                     remedy="check that the file is there and that you may read it")
         ) from error  # fmt: skip
+    return parse_document(data, file)
+
+
+def parse_document(data: bytes, file: Path) -> Document:
+    """Parses TOML that was read from a file, or belongs there. Raises YarrikError with the line when it is none."""
+    import tomli
+
+    try:
+        text = data.decode()
+        raw = tomli.loads(text)
     except UnicodeDecodeError as error:
         raise YarrikError(
             Trouble("FILE-NOT-UTF8", f"{file.name} is not UTF-8 text (byte {error.start})", Place(file),
@@ -224,6 +231,11 @@ def line_of(file: Path, path: KeyPath) -> int | None:
         if path[:length] in lines:
             return lines[path[:length]]
     return None
+
+
+def place_in(file: Path, *keys: str) -> Place:
+    """A key in a file, with its line."""
+    return Place(file, key=dotted(keys), finder=lambda: line_of(file, keys))
 
 
 def _line_in_message(message: str) -> int | None:

@@ -26,10 +26,11 @@ from yarrik.model.definitions import (
     Recipe,
     ShelfChoice,
     ShelfFile,
+    ShelfTable,
     WorkspaceFile,
 )
 from yarrik.model.kinds import AMENDABLE, EXTENDING, SHAPES, SHOWN
-from yarrik.model.reading import Definition, Document, Raw, read_document
+from yarrik.model.reading import Definition, Document, Raw, place_in, read_document
 from yarrik.model.rules import check_name
 from yarrik.model.stacking import stack
 from yarrik.versions import Version, parse_wish
@@ -227,7 +228,7 @@ class Workspace:
             if base not in known:
                 raise YarrikError(
                     Trouble("EXTENDS-UNKNOWN", f"`{trail[-1]}` extends `{base}`, which is not among the {kind}s of any shelf",
-                            place, remedy=suggestion(base, known))
+                            place, remedy=suggestion(base, known), lacks=(kind, base))
                 )  # fmt: skip
             trail.append(base)
         return trail
@@ -277,7 +278,7 @@ def open_workspace(root: Path, memory: Memory | None = None) -> Workspace:
     Raises YarrikError with all that is wrong with the workspace itself: its file, its shelves, its amendments."""
     settings = convert(read_document(root / FILE), WorkspaceFile)
     collector = Collector()
-    _check_version(settings.workspace.needs_yarrik, Place(root / FILE, key="workspace.needs-yarrik"), collector)
+    _check_version(settings.workspace.needs_yarrik, place_in(root / FILE, "workspace", "needs-yarrik"), collector)
     places = [*_shelves(root, settings, collector), ("", root)]
     reader = _Reader(memory, collector)
     shelved = {kind: reader.definitions(places, kind) for kind in SHAPES if kind != "amendment"}
@@ -296,8 +297,9 @@ def open_workspace(root: Path, memory: Memory | None = None) -> Workspace:
 def _shelves(root: Path, settings: WorkspaceFile, collector: Collector) -> Iterator[tuple[str, Path]]:
     """Names and folders of the shelves, in order."""
     seen: set[str] = set()
+    read: list[tuple[ShelfTable, Path]] = []
     for index, choice in enumerate(settings.shelf):
-        here = Place(root / FILE, key=f"shelf.{index + 1}")
+        here = place_in(root / FILE, "shelf", str(index))
         if trouble := _ill_placed(choice, here):
             collector.add(trouble)
             continue
@@ -321,26 +323,51 @@ def _shelves(root: Path, settings: WorkspaceFile, collector: Collector) -> Itera
         if choice.name in seen:
             collector.add(Trouble("SHELF-TWICE", f"two shelves carry the name `{choice.name}`", here,
                                   remedy="take one of them out, or rename it"))  # fmt: skip
-        _check_version(shelf.needs_yarrik, Place(folder / "shelf.toml", key="shelf.needs-yarrik"), collector)
+        _check_version(shelf.needs_yarrik, place_in(folder / "shelf.toml", "shelf", "needs-yarrik"), collector)
         for needed in shelf.needs:
             if needed not in (other.name for other in settings.shelf):
                 collector.add(
                     Trouble("SHELF-MISSING", f"shelf `{shelf.name}` needs the shelf `{needed}`, which is not in the workspace",
-                            Place(folder / "shelf.toml", key="shelf.needs"), remedy=f"add [[shelf]] for `{needed}` to {FILE}")
+                            place_in(folder / "shelf.toml", "shelf", "needs"), remedy=f"add [[shelf]] for `{needed}` to {FILE}",
+                            lacks=("shelf", needed))
                 )  # fmt: skip
         seen.add(choice.name)
+        read.append((shelf, folder))
         yield choice.name, folder
+    collector.extend(_unfit_together(read))
+
+
+def _unfit_together(shelves: list[tuple[ShelfTable, Path]]) -> Iterator[Trouble]:
+    """Shelves that do not work with the version of another one."""
+    versions = {shelf.name: shelf.version for shelf, _ in shelves}
+    for shelf, folder in shelves:
+        for other, wish in shelf.works_with.items():
+            have = versions.get(other)
+            if have is None:
+                continue
+            try:
+                fits = parse_wish(wish).allows(Version(have))
+            except Unfit:
+                fits = False  # one without a version, or with a text in its place, is none that was asked for
+            if not fits:
+                yield Trouble(
+                    "SHELF-VERSION",
+                    f"shelf `{shelf.name}` works with `{other}` {wish}, and the one here is {have or 'without a version'}",
+                    place_in(folder / "shelf.toml", "shelf", "works-with", other),
+                    why="definitions of the two would not fit each other",
+                    remedy=f"take another version of one of them: yarrik shelf pin --update {other}",
+                )
 
 
 def _ill_placed(choice: ShelfChoice, here: Place) -> Trouble | None:
     """What is wrong with the place of a shelf, by its words alone."""
-    given = [key for key in ("branch", "tag", "commit", "folder") if getattr(choice, key)]
+    given = [key for key in ("branch", "tag", "commit", "folder", "shallow") if getattr(choice, key)]
     if bool(choice.path) == bool(choice.git):
         what, remedy = f"the shelf `{choice.name}` needs one of `path` and `git`", "write the one that it has"
     elif choice.path and given:
         what, remedy = f"the shelf `{choice.name}` is a folder and has `{given[0]}`", "that goes with `git` only"
-    elif len(given) - ("folder" in given) > 1:
-        what = f"the shelf `{choice.name}` has {listed(given)}"
+    elif len(revisions := [key for key in given if key in ("branch", "tag", "commit")]) > 1:
+        what = f"the shelf `{choice.name}` has {listed(revisions)}"
         remedy = "keep one of branch, tag and commit"
     else:
         return None
@@ -358,7 +385,7 @@ class _Reader:
 
     def definitions(self, places: list[tuple[str, Path]], kind: str) -> dict[str, Shelved]:
         found: dict[str, Shelved] = {}
-        files = [(shelf, *file) for shelf, folder in places for file in _files(folder, kind)]
+        files = [(shelf, *file) for shelf, folder in places for file in files_on(folder, kind)]
         if kind == "recipe":
             self._read_many(files)
         for shelf, name, path, status in files:
@@ -389,7 +416,7 @@ class _Reader:
     def amendments(self, places: list[tuple[str, Path]]) -> tuple[AmendmentOnShelf, ...]:
         found = []
         for shelf, folder in places:
-            for name, path, _ in _files(folder, "amendment"):
+            for name, path, _ in files_on(folder, "amendment"):
                 try:
                     document = read_document(Path(path))
                 except YarrikError as error:
@@ -483,10 +510,10 @@ def _good_recipe(path: str) -> bytes | None:
 
 def definitions_on(folder: Path) -> dict[str, list[str]]:
     """The names of a shelf's definitions by kind, without reading them."""
-    return {kind: sorted(name for name, _, _ in _files(folder, kind)) for kind in SHAPES}
+    return {kind: sorted(name for name, _, _ in files_on(folder, kind)) for kind in SHAPES}
 
 
-def _files(folder: Path, kind: str) -> Iterator[tuple[str, str, os.stat_result]]:
+def files_on(folder: Path, kind: str) -> Iterator[tuple[str, str, os.stat_result]]:
     """Names, paths and status of the files of a kind, by name."""
     try:
         with os.scandir(folder / f"{kind}s") as entries:

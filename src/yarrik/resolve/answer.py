@@ -280,7 +280,7 @@ def _check_wishes(universe: Universe) -> None:
             if name not in known:
                 troubles.append(
                     Trouble("RECIPE-UNKNOWN", f"{key} are asked for of a recipe `{name}`, which no shelf has",
-                            document.origin(key, name).place, remedy=suggestion(name, known))
+                            document.origin(key, name).place, remedy=suggestion(name, known), lacks=("recipe", name))
                 )  # fmt: skip
     for name, options in sorted(wishes.options.items()):
         if name in known:

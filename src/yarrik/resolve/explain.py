@@ -331,7 +331,10 @@ def _unknown(fact: Fact) -> Trouble:
     assert fact.missing is not None
     who = "" if fact.subject.kind == "product" else f"`{fact.subject}` "
     code = "RECIPE-UNKNOWN" if fact.kind == "unknown" else "OPTION-UNKNOWN"
-    return Trouble(code, missing_words(fact.missing), fact.place, why=f"{who}{asked_words(fact)}", remedy=fact.remedy)
+    lacks = (fact.missing.kind, fact.missing.name) if fact.kind == "unknown" else None
+    return Trouble(
+        code, missing_words(fact.missing), fact.place, why=f"{who}{asked_words(fact)}", remedy=fact.remedy, lacks=lacks
+    )
 
 
 def _headline(core: Core) -> str:

@@ -1,4 +1,9 @@
 from .building import BuildReport as BuildReport
+from .cache_place import cache_folder as cache_folder
+from .catalogues import Known as Known
+from .catalogues import catalogue_sources as catalogue_sources
+from .catalogues import read_catalogues as read_catalogues
+from .catalogues import with_offers as with_offers
 from .editing import Edit as Edit
 from .emulation import emulator_command as emulator_command
 from .emulation import scratch_disks as scratch_disks
@@ -17,13 +22,15 @@ from .events import silent as silent
 from .kernel_work import KernelWork as KernelWork
 from .planning import Planned as Planned
 from .project import Choices as Choices
-from .project import cache_folder as cache_folder
 from .proving import prove as prove
 from .records import Span as Span
 from .results import StepReport as StepReport
 from .sandbox import GRACE as GRACE
 from .sandbox import kill_all as kill_all
 from .session import Session as Session
+from .shelves import Adding as Adding
 from .shelves import Shelves as Shelves
 from .shelves import Synced as Synced
+from .shelves import Trial as Trial
+from .shelves import try_shelves as try_shelves
 from .step_logs import log_path as log_path

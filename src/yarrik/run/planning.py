@@ -67,11 +67,14 @@ class Planner:
         """An error in one definition comes with those of all others, so that they are corrected in one go."""
         try:
             yield
-        except YarrikError as error:
+        except YarrikError as plain:
+            error = self.project.with_offers(plain)
             faults = [trouble for shelved in self.project.workspace.broken for trouble in shelved.faults]
             if any(trouble in faults for trouble in error.troubles):
-                raise YarrikError(dict.fromkeys([*error.troubles, *faults]), error.fault) from error
-            raise
+                raise YarrikError(dict.fromkeys([*error.troubles, *faults]), error.fault) from plain
+            if error is plain:
+                raise
+            raise error from plain
 
     # Resolving
 
@@ -153,7 +156,8 @@ class Planner:
     def planned(self, composition: Composition) -> Planned:
         """The product's step graph, with its answer held in the lock (without writing it). Raises YarrikError."""
         if id(composition) not in self._planned:
-            self._planned[id(composition)] = self._plan(composition), composition
+            with self._all_faults_at_once():
+                self._planned[id(composition)] = self._plan(composition), composition
         return self._planned[id(composition)][0]
 
     def _plan(self, composition: Composition) -> Planned:

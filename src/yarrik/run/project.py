@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-import os
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from yarrik.beneath import remove_folder
-from yarrik.cache import Memory, Store, default_root
+from yarrik.cache import Memory, Store
 from yarrik.errors import Place, Trouble, YarrikError
-from yarrik.model import LocalSettings, Workspace, load_settings, open_workspace
+from yarrik.model import Catalogues, LocalSettings, Workspace, load_settings, open_workspace, settings_at
 from yarrik.resolve import PATIENCE, Lock, read_lock
+from yarrik.run.cache_place import cache_folder
+from yarrik.run.catalogues import catalogue_sources, copy_of, is_address, read_catalogues, with_offers
 from yarrik.run.work_folders import WorkFolders
 
 if TYPE_CHECKING:
@@ -35,13 +36,6 @@ class Choices:
     full_proof: bool = False
 
 
-def cache_folder(root: Path, settings: LocalSettings) -> Path:
-    """The cache of a workspace: as the environment says, else as the settings say, else the user's own."""
-    if settings.cache and "YARRIK_CACHE" not in os.environ:
-        return root / Path(settings.cache).expanduser()
-    return root / default_root()
-
-
 @dataclass
 class Project:
     """The workspace in `root`. Closed with `close`."""
@@ -61,7 +55,26 @@ class Project:
     @cached_property
     def workspace(self) -> Workspace:
         """All definitions. Raises YarrikError."""
-        return open_workspace(self.root, self._memory_if_writable())
+        try:
+            return open_workspace(self.root, self._memory_if_writable())
+        except YarrikError as error:
+            raise self.with_offers(error) from error
+
+    def with_offers(self, error: YarrikError) -> YarrikError:
+        """An error with the shelves of the catalogues that have what it lacks; of servers only what was downloaded before."""
+
+        def catalogues() -> Catalogues:
+            settings = settings_at(self.root)
+            sources = [one for one in catalogue_sources(self.root, settings) if not is_address(one) or self._has_copy(one)]
+            return read_catalogues(sources, cache_folder(self.root, settings)).catalogues
+
+        try:
+            return with_offers(error, catalogues)
+        except YarrikError:
+            return error  # what is wrong with catalogues or settings is no answer to what is asked here
+
+    def _has_copy(self, source: str) -> bool:
+        return copy_of(source, cache_folder(self.root, settings_at(self.root))).is_file()
 
     def _memory_if_writable(self) -> Memory | None:
         """Reading definitions is quicker with a memory, and works without one."""

@@ -4,19 +4,33 @@ Nothing here asks for the definitions: shelves that are not cloned yet are what 
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import tomllib
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
+import msgspec
+
 from yarrik.atomic import write_file
 from yarrik.beneath import remove_folder
-from yarrik.errors import Place, Trouble, YarrikError, listed, suggestion
-from yarrik.model import FILE, ShelfChoice, ShelfFile, WorkspaceFile, check_name, convert, read_document
+from yarrik.errors import Place, Trouble, YarrikError, suggestion
+from yarrik.model import (
+    FILE,
+    Catalogues,
+    Offer,
+    ShelfChoice,
+    ShelfFile,
+    ShelfTable,
+    WorkspaceFile,
+    check_name,
+    convert,
+    read_document,
+)
 from yarrik.resolve import Lock, read_lock
 from yarrik.sources import Mirror, State, Wanted, commits_between, has_commit, move_to, state_of
 
@@ -47,6 +61,24 @@ class Synced:
     commit: str
     why: str = ""
     between: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Trial:
+    """A shelf that could be added: how the workspace would list it, what its `shelf.toml` says, and for one from git its clone
+    on trial with the commit (else None and empty)."""
+
+    choice: ShelfChoice
+    shelf: ShelfTable
+    clone: Path | None
+    commit: str
+
+
+def shelf_block(choice: ShelfChoice) -> str:
+    """The lines of yarrik.toml that list a shelf."""
+    values = msgspec.to_builtins(choice)
+    lines = [f"{key} = {json.dumps(value, ensure_ascii=False)}" for key, value in values.items() if value]
+    return "[[shelf]]\n" + "\n".join(lines) + "\n"
 
 
 def _wanted(choice: ShelfChoice) -> Wanted:
@@ -130,12 +162,13 @@ class Shelves:
         return done
 
     def _sync(self, choice: ShelfChoice, update: bool) -> Synced:
-        mirror = Mirror.of(choice.git, self.cache)
+        mirror = Mirror.of(choice.git, self.cache, choice.shallow)
+        wanted = _wanted(choice)
         locked = choice.commit or self.lock.commits.get(choice.name, "")
-        fresh = update or not locked or not mirror.has(locked)
+        fresh = update or not locked or (not mirror.has(locked) and not (choice.shallow and mirror.keep(locked)))
         if fresh:
-            mirror.refresh()
-        commit = mirror.commit_of(_wanted(choice)) if update or not locked else locked
+            mirror.refresh(wanted)
+        commit = mirror.commit_of(wanted) if update or not locked else locked
         if not mirror.keep(commit):
             mirror.commit_of(Wanted(commit=commit))  # raises, with what is missing
         folder = self.root / choice.clone
@@ -148,7 +181,7 @@ class Shelves:
         if state.own or not has_commit(folder, commit):
             # What looks like somebody's own may have been pushed since.
             if not fresh:
-                mirror.refresh()
+                mirror.refresh(wanted)
             mirror.hand_on(folder)
             state = state_of(folder)
         if state.changed:
@@ -177,60 +210,85 @@ class Shelves:
             self.lock.write()
         return found
 
-    def add(self, url: str, wanted: Wanted, folder: str) -> tuple[str, str, list[str]]:
-        """Adds a repository's shelf to the workspace: its name, its commit, and the names of shelves that it needs and that are
-        not here. Raises YarrikError; then nothing has changed."""
+    @contextlib.contextmanager
+    def trials(self) -> Iterator[Path]:
+        """A folder for shelves that are looked at before they are added; what is left in it goes in the end."""
         self._own_folder()
-        mirror = Mirror.of(url, self.cache)
-        mirror.refresh()
-        commit = mirror.commit_of(wanted)
-        mirror.keep(commit)
-        scratch = self.root / ".yarrik" / "shelf-on-trial"
+        scratch = self.root / ".yarrik" / "shelves-on-trial"
         scratch.parent.mkdir(exist_ok=True)
         remove_folder(scratch)
+        scratch.mkdir()
         try:
-            mirror.clone(scratch, commit)
-            shelf = convert(read_document(scratch / folder / "shelf.toml"), ShelfFile).shelf
-            check_name(shelf.name)
-            known = {choice.name for choice in self.settings.shelf}
-            target = self.root / "shelves" / shelf.name
-            if shelf.name in known or target.exists() or target.is_symlink():
-                raise YarrikError(
-                    Trouble("SHELF-TWICE", f"the workspace has a shelf `{shelf.name}` already", Place(self.file),
-                            why="later shelves would hide it", remedy="remove the other one, or take a shelf of another name")
-                )  # fmt: skip
-            text = self._with(shelf.name, url, wanted, folder)
-            scratch.rename(target)
-            try:
-                write_file(self.file, text.encode())
-            except OSError as error:
-                target.rename(scratch)
-                raise YarrikError(Trouble("NEW-UNWRITABLE", f"{FILE} cannot be written: {error.strerror}", Place(self.file),
-                                          remedy="make room, or the file writable")) from error  # fmt: skip
+            yield scratch
         finally:
             remove_folder(scratch)
-        self._ignore(f"/shelves/{shelf.name}/")
-        self.lock.pin({**self.lock.commits, shelf.name: commit})
-        self.lock.write()
-        return shelf.name, commit, [name for name in shelf.needs if name not in known]
 
-    def _with(self, name: str, url: str, wanted: Wanted, folder: str) -> str:
-        """yarrik.toml with one more shelf, and all else as it is."""
-        values = {
-            "name": name,
-            "git": url,
-            "branch": wanted.branch,
-            "tag": wanted.tag,
-            "commit": wanted.commit,
-            "folder": folder,
-        }
-        lines = [f"{key} = {json.dumps(value, ensure_ascii=False)}" for key, value in values.items() if value]
-        text = self.file.read_text(encoding="utf-8").rstrip("\n") + "\n\n[[shelf]]\n" + "\n".join(lines) + "\n"
+    def try_clone(self, scratch: Path, url: str, wanted: Wanted, folder: str, shallow: bool = False) -> Trial:
+        """Clones a repository's shelf on trial. Raises YarrikError for what cannot be added."""
+        mirror = Mirror.of(url, self.cache, shallow)
+        mirror.refresh(wanted)
+        commit = mirror.commit_of(wanted)
+        mirror.keep(commit)
+        clone = scratch / f"{len(list(scratch.iterdir()))}"
+        mirror.clone(clone, commit)
+        choice = ShelfChoice(name="trial", git=url, branch=wanted.branch, tag=wanted.tag, commit=wanted.commit, folder=folder,
+                             shallow=shallow)  # fmt: skip
+        return self._tried(choice, clone / folder, clone, commit)
+
+    def try_folder(self, folder: Path) -> Trial:
+        """A shelf that is a plain folder. Raises YarrikError for what cannot be added."""
+        path = os.path.relpath(folder, self.root)
+        return self._tried(ShelfChoice(name="trial", path=path), folder, None, "")
+
+    def _tried(self, choice: ShelfChoice, folder: Path, clone: Path | None, commit: str) -> Trial:
+        shelf = convert(read_document(folder / "shelf.toml"), ShelfFile).shelf
+        check_name(shelf.name)
+        choice = msgspec.structs.replace(choice, name=shelf.name)
+        target = self.root / "shelves" / shelf.name
+        if shelf.name in self.names or (clone is not None and os.path.lexists(target)):
+            raise YarrikError(
+                Trouble("SHELF-TWICE", f"the workspace has a shelf `{shelf.name}` already", Place(self.file),
+                        why="later shelves would hide it", remedy="remove the other one, or take a shelf of another name")
+            )  # fmt: skip
+        return Trial(choice, shelf, clone, commit)
+
+    @property
+    def names(self) -> set[str]:
+        """The names of all shelves of the workspace."""
+        return {choice.name for choice in self.settings.shelf}
+
+    def take(self, trials: Sequence[Trial]) -> None:
+        """Adds shelves that were tried, in this order. Raises YarrikError; then nothing has changed."""
+        text = self._with([one.choice for one in trials])
+        moved: list[tuple[Path, Path]] = []
+        try:
+            for one in trials:
+                if one.clone is not None:
+                    target = self.root / one.choice.clone
+                    one.clone.rename(target)
+                    moved.append((one.clone, target))
+            write_file(self.file, text.encode())
+        except OSError as error:
+            for clone, target in moved:
+                target.rename(clone)
+            raise YarrikError(Trouble("NEW-UNWRITABLE", f"{FILE} cannot be written: {error.strerror}", Place(self.file),
+                                      remedy="make room, or the file writable")) from error  # fmt: skip
+        cloned = [one for one in trials if one.clone is not None]
+        for one in cloned:
+            self._ignore(f"/{one.choice.clone}/")
+        if cloned:
+            self.lock.pin({**self.lock.commits, **{one.choice.name: one.commit for one in cloned}})
+            self.lock.write()
+
+    def _with(self, choices: Sequence[ShelfChoice]) -> str:
+        """yarrik.toml with more shelves, and all else as it is."""
+        blocks = [shelf_block(choice) for choice in choices]
+        text = self.file.read_text(encoding="utf-8").rstrip("\n") + "\n" + "".join(f"\n{block}" for block in blocks)
         try:
             tomllib.loads(text)
         except tomllib.TOMLDecodeError as error:
             raise YarrikError(Trouble("NEW-UNWRITABLE", "the shelf cannot be added to the list", Place(self.file),
-                                      why=str(error), remedy=f"add it by hand: {listed(lines)}")) from error  # fmt: skip
+                                      why=str(error), remedy=f"add it by hand:\n{''.join(blocks)}")) from error  # fmt: skip
         return text
 
     def _ignore(self, line: str) -> None:
@@ -250,3 +308,95 @@ def _whole(mirror: Mirror, folder: Path, commit: str) -> None:
         fresh.rename(folder)
     finally:
         remove_folder(fresh)
+
+
+@dataclass(frozen=True)
+class Adding:
+    """What is to be added: `added` in the order in which shelves are listed, those that another one needs before it; `asked`
+    are those that were named; `missing` are names that are needed, and that neither the workspace nor a catalogue has."""
+
+    added: tuple[Trial, ...]
+    asked: tuple[Trial, ...]
+    missing: tuple[str, ...]
+
+
+def try_shelves(
+    shelves: Shelves,
+    scratch: Path,
+    places: Sequence[str],
+    catalogues: Catalogues,
+    wanted: Wanted | None = None,
+    folder: str = "",
+    shallow: bool = False,
+) -> Adding:
+    """Tries shelves by name, folder or address, and all that they need. Raises YarrikError for what cannot be added."""
+    tried: dict[str, Trial] = {}
+    missing: list[str] = []
+    busy: set[str] = set()
+
+    def needs_of(trial: Trial) -> None:
+        busy.add(trial.choice.name)
+        for name in trial.shelf.needs:
+            if name in shelves.names or name in tried or name in busy:
+                continue
+            offer = catalogues.shelf(name)
+            if offer is None:
+                missing.append(name)
+            else:
+                needs_of(_try_offer(shelves, scratch, offer, None, False))
+        tried[trial.choice.name] = trial
+
+    asked = []
+    for place in places:
+        trial = _try_place(shelves, scratch, place, catalogues, wanted, folder, shallow)
+        asked.append(trial)
+        if trial.choice.name not in tried:
+            needs_of(trial)
+    return Adding(tuple(tried.values()), tuple(asked), tuple(dict.fromkeys(missing)))
+
+
+def _try_place(
+    shelves: Shelves, scratch: Path, place: str, catalogues: Catalogues, wanted: Wanted | None, folder: str, shallow: bool
+) -> Trial:
+    chosen = wanted or Wanted()
+    if "://" in place:
+        return shelves.try_clone(scratch, place, chosen, folder, shallow)
+    path = Path(place).expanduser()
+    offer = catalogues.shelf(place)
+    if offer is None or "/" in place:
+        if path.is_dir():
+            if chosen != Wanted() or folder or shallow:
+                raise YarrikError(Trouble("USAGE", f"{place} is a folder, which has no revisions", Place(path),
+                                          remedy=f"for a repository: yarrik shelf add file://{path.absolute()}"))  # fmt: skip
+            return shelves.try_folder(path.absolute())
+        known = sorted(one.shelf.name for one in catalogues.offers())
+        raise YarrikError(
+            Trouble("SHELF-UNKNOWN", f"`{place}` is no shelf of a catalogue, no folder and no address",
+                    why="" if known else "no catalogue is known: `yarrik settings set catalogues=ADDRESS` names one",
+                    remedy=suggestion(place, known) if known else "yarrik shelf add ADDRESS or FOLDER")
+        )  # fmt: skip
+    return _try_offer(shelves, scratch, offer, wanted, shallow)
+
+
+def _try_offer(shelves: Shelves, scratch: Path, offer: Offer, wanted: Wanted | None, shallow: bool) -> Trial:
+    """Tries a shelf from where a catalogue says that it is."""
+    shelf = offer.shelf
+    place = offer.catalogue.place_of(shelf)
+    if not place:
+        raise YarrikError(
+            Trouble("SHELF-UNKNOWN", f"the catalogue {offer.catalogue.source} does not say where the shelf `{shelf.name}` is",
+                    why="it lists a folder beside the catalogue's own file, and was downloaded without it",
+                    remedy="ask who writes the catalogue for the repository's address, then: yarrik shelf add ADDRESS")
+        )  # fmt: skip
+    if shelf.git:
+        chosen = wanted if wanted is not None and wanted != Wanted() else Wanted(shelf.branch, shelf.tag, shelf.commit)
+        trial = shelves.try_clone(scratch, shelf.git, chosen, shelf.folder, shallow)
+    else:
+        trial = shelves.try_folder(Path(place))
+    if trial.choice.name != shelf.name:
+        raise YarrikError(
+            Trouble("SHELF-NAME", f"the shelf in {place} calls itself `{trial.choice.name}`, not `{shelf.name}`",
+                    why=f"the catalogue {offer.catalogue.source} lists it under the other name",
+                    remedy=f"add it by its place, if it is the right one: yarrik shelf add {place}")
+        )  # fmt: skip
+    return trial

@@ -70,7 +70,7 @@ class HostSurroundings:
         known = self.project.workspace.shelved["recipe"]
         if name not in known:
             raise YarrikError(Trouble("RECIPE-UNKNOWN", f"no shelf carries the toolchain `{name}`", place,
-                                      remedy=suggestion(name, known)))  # fmt: skip
+                                      remedy=suggestion(name, known), lacks=("recipe", name)))  # fmt: skip
         recipe = self.composition.recipe(name)
         sources = recipe.value.source
         if recipe.value.build.using != "toolchain" or len(sources) != 1 or not sources[0].host_file:

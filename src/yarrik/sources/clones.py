@@ -24,6 +24,7 @@ _KEPT = "refs/yarrik"
 _RUNS = re.compile(
     r"(?:filter|include|includeif|url|protocol)\.|extensions\.worktreeconfig\Z|core\.(?:worktree|alternaterefscommand|fsmonitor|hookspath|sshcommand|gitproxy)\Z"
 )
+_FETCH_ONE = ("fetch", "--quiet", "--depth=1", "--no-tags", "--no-recurse-submodules")
 _COMMIT = re.compile(r"[0-9a-f]{40}(?:[0-9a-f]{24})?")
 
 
@@ -34,6 +35,13 @@ class Wanted:
     branch: str = ""
     tag: str = ""
     commit: str = ""
+
+    @property
+    def reference(self) -> str:
+        """The whole name of the branch or tag; empty without one."""
+        if self.tag:
+            return f"refs/tags/{self.tag}"
+        return f"refs/heads/{self.branch}" if self.branch else ""
 
     def __str__(self) -> str:
         return self.branch or self.tag or self.commit or "its usual branch"
@@ -51,37 +59,42 @@ class State:
 
 @dataclass(frozen=True)
 class Mirror:
-    """All branches and tags of a repository, as they were when it was asked last."""
+    """All branches and tags of a repository, as they were when it was asked last; or, `shallow`, single commits of it."""
 
     url: str
     folder: Path
+    shallow: bool = False
 
     @staticmethod
-    def of(url: str, cache: Path) -> Mirror:
+    def of(url: str, cache: Path, shallow: bool = False) -> Mirror:
         """The mirror of a repository, in the folder of a cache; there may be none yet."""
-        return Mirror(url, cache / "clones" / f"{hashlib.sha256(url.encode()).hexdigest()[:32]}.git")
+        name = hashlib.sha256(url.encode()).hexdigest()[:32] + ("-shallow" if shallow else "")
+        return Mirror(url, cache / "clones" / f"{name}.git", shallow)
 
-    def refresh(self) -> None:
-        """Fetches what is new. Raises YarrikError when the repository cannot be reached."""
+    def refresh(self, wanted: Wanted) -> None:
+        """Fetches what is new; of a shallow mirror only what is `wanted`. Raises YarrikError when the repository cannot be
+        reached."""
         self.folder.parent.mkdir(parents=True, exist_ok=True)
         with FileLock(f"{self.folder}.lock"):
             if not (self.folder / "HEAD").is_file():
                 _git(self.folder.parent, "init", "--quiet", "--bare", str(self.folder))
-            _git(self.folder, "fetch", "--quiet", "--prune", "--no-recurse-submodules", "--force", "--end-of-options", self.url,
-                 "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*", url=self.url)  # fmt: skip
+            if not self.shallow:
+                _git(self.folder, "fetch", "--quiet", "--prune", "--no-recurse-submodules", "--force", "--end-of-options",
+                     self.url, "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*", url=self.url)  # fmt: skip
             head = _git(self.folder, "ls-remote", "--symref", "--end-of-options", self.url, "HEAD", url=self.url)
             usual = re.search(r"(?m)^ref: (refs/heads/\S+)\tHEAD$", head)
             if usual:
                 _git(self.folder, "symbolic-ref", "HEAD", usual[1])
+            if self.shallow:
+                name = wanted.reference or (usual[1] if usual else "")
+                if name:
+                    _git(self.folder, *_FETCH_ONE, "--end-of-options", self.url, f"+{name}:{name}", url=self.url)
+                elif wanted.commit:
+                    self.keep(wanted.commit)
 
     def commit_of(self, wanted: Wanted) -> str:
         """The commit that is wanted, as of the last refresh. Raises YarrikError when there is none."""
-        if wanted.commit:
-            name = wanted.commit
-        elif wanted.tag:
-            name = f"refs/tags/{wanted.tag}"
-        else:
-            name = f"refs/heads/{wanted.branch}" if wanted.branch else "HEAD"
+        name = wanted.commit or wanted.reference or "HEAD"
         try:
             found = _git(self.folder, "rev-parse", "--verify", "--quiet", "--end-of-options", f"{name}^{{commit}}").strip()
         except YarrikError:
@@ -100,6 +113,12 @@ class Mirror:
 
     def clone(self, folder: Path, commit: str) -> None:
         """A working tree at a commit, on no branch; `folder` must not be there. Raises YarrikError."""
+        if self.shallow:  # git's own way would leave commits behind that are on no branch
+            _git(folder.parent, "init", "--quiet", str(folder))
+            _git(folder, "remote", "add", "origin", self.url)
+            self.hand_on(folder)
+            move_to(folder, commit)
+            return
         _git(folder.parent, "clone", "--quiet", "--local", "--no-checkout", "--end-of-options", str(self.folder), str(folder))
         _git(folder, "remote", "set-url", "origin", self.url)
         move_to(folder, commit)
@@ -108,7 +127,11 @@ class Mirror:
         """Whether the commit is here; then it stays, whatever becomes of its branch. One that is on no branch any more is asked
         for by its name, which not all servers answer. Raises YarrikError when git fails."""
         if not self.has(commit):
-            words = ("fetch", "--quiet", "--no-recurse-submodules", "--end-of-options", self.url, commit)
+            if not (self.folder / "HEAD").is_file():
+                self.folder.parent.mkdir(parents=True, exist_ok=True)
+                _git(self.folder.parent, "init", "--quiet", "--bare", str(self.folder))
+            fetch = _FETCH_ONE if self.shallow else ("fetch", "--quiet", "--no-recurse-submodules")
+            words = (*fetch, "--end-of-options", self.url, commit)
             if not _answers(self.folder, *words, url=self.url) or not self.has(commit):
                 return False
         _git(self.folder, "update-ref", f"{_KEPT}/{commit}", commit)
@@ -118,10 +141,11 @@ class Mirror:
         """Brings a clone's view of the repository up to date. Raises YarrikError."""
         # Branches that are gone there go here too; tags of somebody's own stay.
         kept = f"+{_KEPT}/*:{_KEPT}/*"
-        _git(folder, "fetch", "--quiet", "--prune", "--no-tags", "--no-recurse-submodules", "--end-of-options",
+        more = ("--update-shallow",) if self.shallow else ()
+        _git(folder, "fetch", "--quiet", "--prune", "--no-tags", "--no-recurse-submodules", *more, "--end-of-options",
              str(self.folder), "+refs/heads/*:refs/remotes/origin/*", kept)  # fmt: skip
         # A tag that has another meaning here stays as it is.
-        _answers(folder, "fetch", "--quiet", "--no-recurse-submodules", "--end-of-options", str(self.folder),
+        _answers(folder, "fetch", "--quiet", "--no-recurse-submodules", *more, "--end-of-options", str(self.folder),
                  "refs/tags/*:refs/tags/*")  # fmt: skip
 
 

@@ -126,5 +126,26 @@ def digest_of_url(url: str, folder: Path, redirect_hosts: Collection[str] = ()) 
     return file_digest(part), part.stat().st_size
 
 
+def receive_small(url: str, most: int, redirect_hosts: Collection[str] = ()) -> bytes:
+    """What a URL gives, of at most `most` bytes, all in memory. Raises YarrikError."""
+    import httpx
+
+    data = b""
+    try:
+        with http_client(httpx.Timeout(READ, connect=CONNECT), redirect_hosts) as client:
+            request = client.build_request("GET", url, headers={"Accept-Encoding": "identity"})
+            with contextlib.closing(within(2 * READ, lambda: client.send(request, stream=True))) as answer:
+                if answer.status_code != 200:
+                    raise _Refused(f"answered {answer.status_code} {answer.reason_phrase}")
+                for chunk in paced(answer.iter_raw):
+                    data += chunk
+                    if len(data) > most:
+                        raise _Refused(f"it sends more than {most >> 20} MiB")
+    except (httpx.HTTPError, httpx.InvalidURL, OSError, _Refused, TooSlow) as error:
+        raise YarrikError(Trouble("SOURCE-UNREACHABLE", f"{without_password(url)} cannot be downloaded: {error}",
+                                  remedy="check the address and the network"), "work") from error  # fmt: skip
+    return data
+
+
 def _host(url: str) -> str:
     return urlsplit(url).netloc.rpartition("@")[2] or url
