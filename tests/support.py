@@ -25,6 +25,8 @@ from yarrik.disk.opening import opened_bytes
 # A shell that starts the tests in the background has SIGINT ignored, and programs inherit that: those that press Ctrl-C need it.
 if signal.getsignal(signal.SIGINT) == signal.SIG_IGN:
     signal.signal(signal.SIGINT, signal.default_int_handler)
+# A program that may not keep its compiled modules compiles them at each start, which is half of the time of most tests.
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
 # Checkers of filesystems and tables live where only root's PATH leads on some systems.
 os.environ["PATH"] += ":/usr/sbin:/sbin"
 

@@ -126,6 +126,8 @@ IMAGE-FILE plan stop A file of the image has neither content nor a source, or bo
 IMAGE-GENERATED image stop An image brings a file that is written from its accounts and host name.
 IMAGE-MISSING command stop The product's image was not built yet.
 IMAGE-UNREADABLE command stop An image cannot be opened.
+INCLUDE-LOOP definitions stop Product files include each other in a loop, or too many of them.
+INCLUDE-MISSING definitions stop A product file includes one that is not there.
 INIT-MISSING image stop There is no init for this architecture at the profile's path.
 IO-FAILED command stop The operating system refused to read or write something.
 KERNEL-BASE-UNKNOWN plan stop The kernel's sources have no such base configuration.
@@ -220,6 +222,7 @@ SETTINGS-NONE command stop The image has no settings of this kind.
 SHELF-GIT command stop Git fails in the clone of a shelf.
 SHELF-MISSING definitions stop A shelf needs another one that is not in the workspace.
 SHELF-NEEDS command stop A shelf needs others, and nobody has agreed to add them.
+SHELF-MOVES definitions warn A shelf from git is at a branch, and the lock pins no commit.
 SHELF-NAME definitions stop A shelf calls itself by another name than the workspace does.
 SHELF-NOT-HERE definitions stop A shelf from git is not cloned yet.
 SHELF-PLACE definitions stop A shelf has neither a folder nor a repository, or what does not go together.

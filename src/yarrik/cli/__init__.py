@@ -86,6 +86,7 @@ def main() -> NoReturn:
         "new",
         "shelf",
         "catalogue",
+        "workspace",
         "check",
         "resolve",
         "build",

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import sys
+from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -18,6 +20,7 @@ from yarrik.cli.options import (
     WithOption,
     WorkspaceOption,
     composed,
+    names_of,
     opened,
 )
 from yarrik.units import counted
@@ -30,10 +33,14 @@ if TYPE_CHECKING:
 
 @app.command(
     epilog="Examples: [bold]yarrik build[/bold] · [bold]yarrik build tide-office --jobs 4 --keep-going[/bold] · "
-    "[bold]yarrik build --with display[/bold]"
+    "[bold]yarrik build --with display[/bold] · [bold]yarrik build gauge.toml[/bold]"
 )
 def build(
-    product: ProductArgument = None,
+    products: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[PRODUCT…]", help="Products, or the file of one (.toml); without any the workspace's choice.",
+                       autocompletion=names_of("product")),
+    ] = None,
     named: ProductOption = None,
     jobs: Annotated[int | None, typer.Option(min=1, help="Steps at a time, and jobs of each; as many as processors.")] = None,
     keep_going: Annotated[
@@ -54,33 +61,130 @@ def build(
     ] = False,
     variants: WithOption = None,
     settings: SetOption = None,
+    folder: Annotated[
+        Path | None, typer.Option("--in", metavar="FOLDER", help="Of a product's file: where its workspace is made.")
+    ] = None,
+    shelves_only: Annotated[
+        bool, typer.Option("--shelves-only", help="Of a product's file: brings its shelves here, and builds nothing.")
+    ] = False,
     workspace: WorkspaceOption = None,
     json: Annotated[bool, typer.Option("--json", help="Prints events as lines of JSON; the last one is the report.")] = False,
-) -> None:
-    """Builds a product: runs the steps that have to run, and writes images and manifests to out/PRODUCT."""
-    from yarrik.cli.view import BuildView, EventLines, print_line, show_error
+) -> None:  # fmt: skip
+    """Builds products: runs the steps that have to run, and writes images and manifests to out/PRODUCT.
+
+    A product's file names its shelves too: the whole image from one file. Its workspace is made beside it."""
+    from yarrik.errors import Trouble, YarrikError
     from yarrik.run import Choices
 
     choices = Choices(renew_lock, not no_sandbox, locked, offline, clean_room)
-    with opened(workspace, choices) as session:
-        composition = composed(session, product or named, variants, settings)
-        view = EventLines() if json else BuildView()
-        try:
-            report = session.builder.build(session.planner.planned(composition), jobs, keep_going, view, until)
-        finally:
-            view.close()
+    wanted = [*(products or ()), *([named] if named else ())]
+    files = [Path(one) for one in wanted if one.endswith(".toml")]
+    if files and len(files) < len(wanted):
+        raise YarrikError(Trouble("USAGE", "products of a workspace and product files do not go together",
+                                  remedy="build the file by itself: yarrik build " + str(files[0])))  # fmt: skip
+    if (folder is not None and len(files) != 1) or (shelves_only and not files):
+        raise YarrikError(Trouble("USAGE", "--in and --shelves-only are for one product file", remedy="yarrik build FILE.toml"))
+    asked = _Asked(jobs, keep_going, until, variants, settings, json)
+    ended: list[BuildReport] = []
+    if files:
+        for file in files:
+            root = _shelves_of(file.absolute(), folder, json)
+            if not shelves_only:
+                with opened(root, choices) as session:
+                    ended.append(_build_one(session, None, asked, whole=len(files) == 1))
+    else:
+        with opened(workspace, choices) as session:
+            compositions = [composed(session, one, variants, settings) for one in wanted or [None]]
+            for composition in compositions:
+                ended.append(_build_one(session, composition, asked, whole=len(compositions) == 1))
+    if len(ended) > 1 and until is None:
+        _show_all(ended, json)
+    raise typer.Exit(1 if any(report.errors for report in ended) else 0)
+
+
+@dataclass(frozen=True)
+class _Asked:
+    """What a build was asked for besides its product."""
+
+    jobs: int | None
+    keep_going: bool
+    until: str | None
+    variants: list[str] | None
+    settings: list[str] | None
+    json: bool
+
+
+def _shelves_of(file: Path, folder: Path | None, json: bool) -> Path:
+    """The workspace of a product file, with all its shelves."""
+    from yarrik.cli.view import print_line
+    from yarrik.errors import Place, Trouble, YarrikError, found_nearby, shown_path
+    from yarrik.model import settings_at
+    from yarrik.run import Shelves, cache_folder, workspace_for
+
+    if not file.is_file():
+        raise YarrikError(Trouble("FILE-UNREADABLE", f"there is no product file {shown_path(file)}", Place(file),
+                                  remedy=found_nearby(file, "name a product, or the .toml file of one")))  # fmt: skip
+    root = workspace_for(file, folder.absolute() if folder is not None else None)
+    shelves = Shelves(root, cache_folder(root, settings_at(root)))
+    found = shelves.sync([], update=False) if shelves.from_git else []
     if json:
+        print_line({"event": "shelves", "workspace": str(root), "shelves": [
+            {"name": one.name, "became": one.became, "commit": one.commit} for one in found]})  # fmt: skip
+        return root
+    sys.stdout.write(f"workspace of {file.name}: {shown_path(root)}\n")
+    for one in found:
+        if one.became != "kept":
+            sys.stdout.write(f"  {one.became}  {one.name}, at {one.commit[:12]}{': ' + one.why if one.why else ''}\n")
+    return root
+
+
+def _build_one(session: Session, composition: Composition | None, asked: _Asked, whole: bool) -> BuildReport:
+    """Builds one product and shows its end; of several (not `whole`) less of it."""
+    from yarrik.cli.view import BuildView, EventLines, print_line, show_error
+
+    composition = composition or composed(session, None, asked.variants, asked.settings)
+    view = EventLines() if asked.json else BuildView()
+    try:
+        report = session.builder.build(session.planner.planned(composition), asked.jobs, asked.keep_going, view, asked.until)
+    finally:
+        view.close()
+    if asked.json:
         print_line({"event": "end", **report_as_json(report)})
-        raise typer.Exit(1 if report.errors else 0)
+        return report
     for error in report.errors:
         show_error(error, as_json=False)
-    if until is not None and not report.errors:
+    if asked.until is not None and not report.errors:
         ran = len(report.ran)
-        text = f"{until} is done: {ran} ran, {len(report.steps) - ran} kept; nothing was written to out/"
+        text = f"{asked.until} is done: {ran} ran, {len(report.steps) - ran} kept; nothing was written to out/"
         sys.stdout.write(f"{report.product}: {text}\n")
-        raise typer.Exit(0)
-    show_report(report)
-    raise typer.Exit(1 if report.errors else 0)
+    elif whole or report.errors:
+        show_report(report)
+    return report
+
+
+def _show_all(reports: list[BuildReport], json: bool) -> None:
+    """The end of a build of several products, one line for each."""
+    from yarrik.cli.view import print_line, show_table, show_warnings, styled
+    from yarrik.errors import shown_path
+    from yarrik.units import shown_size
+
+    if json:
+        print_line({"event": "all", "ok": not any(one.errors for one in reports),
+                    "products": [{"product": one.product, "ok": not one.errors, "ran": len(one.ran),
+                                  "out": str(one.out)} for one in reports]})  # fmt: skip
+        return
+    show_warnings(tuple(dict.fromkeys(trouble for one in reports for trouble in one.troubles)))
+    rows = []
+    for one in reports:
+        images = sorted(one.out.glob("*.img")) if not one.errors else []
+        found = ", ".join(f"{shown_path(image)} {shown_size(image.stat().st_size)}" for image in images)
+        state = styled("failed", "red") if one.errors else styled("built", "green") if one.ran else styled("kept", "dim")
+        rows.append((state, styled(one.product, "bold"), _what_ran(one), _took(one.seconds), found))
+    show_table(rows)
+    failed = [one.product for one in reports if one.errors]
+    good = [one for one in reports if not one.errors]
+    next_ = f"build {failed[0]}" if failed else f"boot {good[0].product}{_elsewhere(good[0])}"
+    sys.stdout.write(f"next: yarrik {next_}\n")
 
 
 @app.command(
@@ -99,7 +203,6 @@ def fetch(
 ) -> None:
     """Brings all sources of a product here, so that a build needs no network: then `yarrik build --offline`."""
     import tempfile
-    from pathlib import Path
 
     from yarrik.cli.view import BuildView, EventLines, print_json, print_line
     from yarrik.errors import Trouble, Unfit, YarrikError
@@ -174,7 +277,20 @@ def show_report(report: BuildReport, hint: bool = True) -> None:
     if report.story:
         sys.stdout.write("  " + fitted(f"bench board: {report.story[-1].text} (boot-story.txt)", 4) + "\n")
     if hint:
-        sys.stdout.write(f"next: yarrik boot {report.product}\n")
+        sys.stdout.write(f"next: yarrik boot {report.product}{_elsewhere(report)}\n")
+
+
+def _elsewhere(report: BuildReport) -> str:
+    """What a command has to say of the workspace when it is not the one around the current folder."""
+    from yarrik.errors import YarrikError, shown_path
+    from yarrik.model import find_workspace
+
+    root = report.out.parent.parent
+    try:
+        here = find_workspace(Path.cwd())
+    except YarrikError:
+        here = None
+    return "" if here == root else f" --workspace {shown_path(root)}"
 
 
 def _what_ran(report: BuildReport) -> str:

@@ -55,6 +55,9 @@ from .local_settings import load_settings as load_settings
 from .local_settings import settings_at as settings_at
 from .local_settings import settings_file as settings_file
 from .local_settings import written_settings as written_settings
+from .product_file import ProductInFile as ProductInFile
+from .product_file import read_product_file as read_product_file
+from .product_file import workspace_file as workspace_file
 from .reading import Definition as Definition
 from .reading import Document as Document
 from .reading import Origin as Origin

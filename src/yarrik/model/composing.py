@@ -194,11 +194,12 @@ def _compose(workspace: Workspace, product: str | None, overrides: Overrides) ->
         named = [one.replace("~", "-", 1).removeprefix("+") for one in named]
     found = workspace.products[_product_name(workspace, product)]
     variants = _variants(workspace, found, (*named, *overrides.variants))
-    changes: list[Document] = [found.document]
+    changes: list[Document] = [*workspace.layers.get(found.name, (found.document,))]
+    own_layers = len(changes)
     changes += [workspace.shelved["variant"][name].document for name in variants]
     changes += [workspace.local] if workspace.local is not None else []
     changes += overrides.settings
-    own = _parts(changes[1:], "set", "product")
+    own = _parts(changes[own_layers:], "set", "product")
     if own:
         found = workspace.definition("product", found.name, Product, Circumstances(), own)
     collector = Collector()

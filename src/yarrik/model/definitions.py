@@ -103,12 +103,14 @@ Versions = dict[Name, WishText]
 
 class WorkspaceTable(Definable, frozen=True, kw_only=True):
     """The workspace itself. `needs_yarrik` is the version that it takes, `product` what commands mean when none is named.
-    `catalogues` are paths from the workspace's folder, or addresses."""
+    `catalogues` are paths from the workspace's folder, or addresses. `made_for` is the product file that a workspace was made
+    for by `yarrik build FILE`: shelves and product are those of that file."""
 
     name: Name
     needs_yarrik: str = ""
     product: Name = ""
     catalogues: tuple[OneLine, ...] = ()
+    made_for: OneLine = ""
 
 
 class ShelfChoice(Definable, frozen=True, kw_only=True):
@@ -556,6 +558,19 @@ class Product(Definable, frozen=True, kw_only=True):
     options: Options = {}
     versions: Versions = {}
     set: Changes = Changes()
+
+
+# a product in one file
+
+
+class ProductFile(Product, frozen=True, kw_only=True):
+    """A product with the shelves that it is made of, for `yarrik build FILE`. It takes its name from the file unless it has
+    one. `include` names other such files: they are merged in order, later ones over earlier ones, and this one over all."""
+
+    name: Name
+    include: tuple[OneLine, ...] = ()
+    needs_yarrik: str = ""
+    shelf: tuple[ShelfChoice, ...] = ()
 
 
 # variants/NAME.toml, yarrik.local.toml

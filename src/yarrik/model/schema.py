@@ -14,12 +14,14 @@ import msgspec
 from yarrik.model.checking import fields_of, key_of
 from yarrik.model.definitions import (
     Amendment,
+    CatalogueFile,
     Choice,
     Definable,
     Local,
     LocalSettings,
     OneOrMore,
     Part,
+    ProductFile,
     ShelfFile,
     WorkspaceFile,
 )
@@ -29,6 +31,7 @@ from yarrik.model.rules import Rule
 #: Every kind of file with its shape.
 FILES: dict[str, type[Definable]] = {
     "workspace": WorkspaceFile, "shelf": ShelfFile, **SHAPES, "local": Local, "settings": LocalSettings,
+    "product-file": ProductFile, "catalogue": CatalogueFile,
 }  # fmt: skip
 
 

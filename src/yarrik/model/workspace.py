@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any, Generic, TypeVar
@@ -30,6 +30,7 @@ from yarrik.model.definitions import (
     WorkspaceFile,
 )
 from yarrik.model.kinds import AMENDABLE, EXTENDING, SHAPES, SHOWN
+from yarrik.model.product_file import workspace_file
 from yarrik.model.reading import Definition, Document, Raw, place_in, read_document
 from yarrik.model.rules import check_name
 from yarrik.model.stacking import stack
@@ -118,6 +119,8 @@ class Workspace:
     local: Document | None = None
     #: How many recipes had to be read and looked at anew.
     files_read: int = 0
+    #: The changes of a product that is put together of several files, those of each by itself.
+    layers: Mapping[str, tuple[Document, ...]] = field(default_factory=dict)
 
     @property
     def file(self) -> Path:
@@ -276,16 +279,23 @@ def open_workspace(root: Path, memory: Memory | None = None) -> Workspace:
     """Reads the workspace; a definition with errors stops only those who ask for it.
 
     Raises YarrikError with all that is wrong with the workspace itself: its file, its shelves, its amendments."""
-    settings = convert(read_document(root / FILE), WorkspaceFile)
+    settings, in_file = workspace_file(root, FILE)
     collector = Collector()
+    if in_file is not None:
+        _check_version(in_file.value.needs_yarrik, place_in(in_file.file, "needs-yarrik"), collector)
     _check_version(settings.workspace.needs_yarrik, place_in(root / FILE, "workspace", "needs-yarrik"), collector)
-    places = [*_shelves(root, settings, collector), ("", root)]
+    places = [*_shelves(root, settings, collector, in_file.shelf_places if in_file is not None else ()), ("", root)]
     reader = _Reader(memory, collector)
     shelved = {kind: reader.definitions(places, kind) for kind in SHAPES if kind != "amendment"}
+    layers: dict[str, tuple[Document, ...]] = {}
+    if in_file is not None:
+        name = in_file.value.name
+        shelved["product"][name] = Shelved(name, "", str(in_file.file), None, in_file.product)
+        layers[name] = in_file.layers
     amendments = reader.amendments(places)
     local = reader.local(root)
     reader.save()
-    workspace = Workspace(root, settings, shelved, amendments, local, len(reader.learned))
+    workspace = Workspace(root, settings, shelved, amendments, local, len(reader.learned), layers)
     _check_amendments(workspace, collector)
     if collector.troubles:
         for one in workspace.broken:
@@ -294,12 +304,14 @@ def open_workspace(root: Path, memory: Memory | None = None) -> Workspace:
     return workspace
 
 
-def _shelves(root: Path, settings: WorkspaceFile, collector: Collector) -> Iterator[tuple[str, Path]]:
-    """Names and folders of the shelves, in order."""
+def _shelves(
+    root: Path, settings: WorkspaceFile, collector: Collector, listed_at: Sequence[Place]
+) -> Iterator[tuple[str, Path]]:
+    """Names and folders of the shelves, in order. `listed_at` is where they are listed, if not in the workspace's file."""
     seen: set[str] = set()
     read: list[tuple[ShelfTable, Path]] = []
     for index, choice in enumerate(settings.shelf):
-        here = place_in(root / FILE, "shelf", str(index))
+        here = listed_at[index] if listed_at else place_in(root / FILE, "shelf", str(index))
         if trouble := _ill_placed(choice, here):
             collector.add(trouble)
             continue

@@ -19,6 +19,8 @@ from .events import StillRunning as StillRunning
 from .events import SubjectEnded as SubjectEnded
 from .events import Warned as Warned
 from .events import silent as silent
+from .from_file import workspace_for as workspace_for
+from .from_file import workspace_from as workspace_from
 from .kernel_work import KernelWork as KernelWork
 from .planning import Planned as Planned
 from .project import Choices as Choices

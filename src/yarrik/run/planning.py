@@ -150,6 +150,19 @@ class Planner:
                 found.append(Moved(f"shelf {one.choice.name}", one.locked[:12] or None, now))
         return found
 
+    def _moving_shelves(self) -> Iterator[Trouble]:
+        """Shelves from a branch of git that no lock holds."""
+        for choice in self.project.workspace.settings.shelf:
+            if choice.git and not choice.commit and choice.name not in self.project.lock.commits:
+                yield Trouble(
+                    "SHELF-MOVES",
+                    f"the shelf `{choice.name}` is at {choice.tag or choice.branch or 'the usual branch'} of its repository,"
+                    " and yarrik.lock pins no commit",
+                    Place(self.project.workspace.file),
+                    why="what is built tomorrow may be something else",
+                    remedy="yarrik shelf pin",
+                )
+
     def _shelf_version(self, path: str) -> str:
         return convert(read_document(self.project.root / path / "shelf.toml"), ShelfFile).shelf.version
 
@@ -213,7 +226,7 @@ class Planner:
     def warnings(self, planned: Planned) -> tuple[Trouble, ...]:
         """What is likely wrong, with this product or with a condition of any definition. Raises YarrikError for what is
         certain to stop the build."""
-        found = [*planned.answer.warnings]
+        found = [*planned.answer.warnings, *self._moving_shelves()]
         for kind in AMENDABLE:
             for name, shelved in self.project.workspace.readable(kind):
                 if "when" in shelved.document.raw:

@@ -26,10 +26,10 @@ from yarrik.model import (
     ShelfChoice,
     ShelfFile,
     ShelfTable,
-    WorkspaceFile,
     check_name,
     convert,
     read_document,
+    workspace_file,
 )
 from yarrik.resolve import Lock, read_lock
 from yarrik.sources import Mirror, State, Wanted, commits_between, has_commit, move_to, state_of
@@ -94,7 +94,7 @@ class Shelves:
 
     def __post_init__(self) -> None:
         self.file = self.root / FILE
-        self.settings = convert(read_document(self.file), WorkspaceFile)
+        self.settings, self.in_file = workspace_file(self.root, FILE)
         self.lock: Lock = read_lock(self.root)
 
     @property
@@ -259,6 +259,13 @@ class Shelves:
 
     def take(self, trials: Sequence[Trial]) -> None:
         """Adds shelves that were tried, in this order. Raises YarrikError; then nothing has changed."""
+        if self.in_file is not None:
+            blocks = "".join(shelf_block(one.choice) for one in trials)
+            raise YarrikError(
+                Trouble("NEW-UNWRITABLE", f"the shelves of this workspace are those of {self.in_file.file.name}",
+                        Place(self.in_file.file), why="it was made for that product file",
+                        remedy=f"add there:\n{blocks}")
+            )  # fmt: skip
         text = self._with([one.choice for one in trials])
         moved: list[tuple[Path, Path]] = []
         try:
