@@ -113,9 +113,7 @@ class OneFile(ProductFileTest):
         self.assertTrue((self.files / "elsewhere/out/gauge/gauge.img").is_file())
         shutil.move(self.files / "gauge.toml", self.files / "moved.toml")
         said = self.yarrik("build", at=self.files / "elsewhere", code=2)
-        self.assertRegex(
-            said, r"error FILE-UNREADABLE: the product file \S*gauge.toml is not there(.|\n)*where +yarrik.toml:4"
-        )
+        self.assertRegex(said, r"error FILE-UNREADABLE: the product file \S*gauge.toml is not there(.|\n)*where +yarrik.toml:4")
 
     def test_words_that_do_not_go_together(self) -> None:
         for words, wanted in ((("gauge.toml", "p"), "do not go together"), (("--shelves-only",), "for one product file"),

@@ -85,6 +85,11 @@ DEMO-FOLDER command stop The demo would overwrite a folder that is something els
 DEVICE-TREE-MISSING plan stop A device tree or overlay that the board names is not there.
 DISK-LAYOUT image stop The partitions of a disk cannot be laid out.
 DISK-SPACE build warn The disk has less room than the last builds took.
+DIVERSION-FORM command stop A diversion of sources says too little, or too much.
+DIVERSION-LOCKED resolve stop With `--locked`, sources are diverted by the settings.
+DIVERSION-MISSING plan stop The folder that sources are diverted to is not there.
+DIVERSION-UNKNOWN definitions warn Sources of a recipe are diverted that no shelf has.
+DIVERSION-WORK fetch stop A clone that sources are diverted to has work of its own.
 DTS-CELLS-MISSING build warn A node's parent does not say how long addresses and sizes are.
 DTS-DUPLICATE-ADDRESS build warn Two nodes have the same unit address.
 DTS-NODE-NAME build warn A node's name has characters that the specification does not allow.
@@ -250,6 +255,11 @@ STEP-OVER-LIMIT build stop A step went over a limit of time, output, memory or p
 STEP-TOO-DEEP build stop A recipe installs folders nested too deep.
 STEP-UNKNOWN command stop The product has no step of this name.
 SYSROOT-CLASH build stop Two recipes bring the same path to those that are built with them.
+TERMS-CHANGED plan stop Terms that were accepted have another text now.
+TERMS-DIGEST command stop Terms have another digest than the one that is accepted.
+TERMS-OPEN plan stop Terms of a recipe or shelf are not accepted.
+TERMS-UNKNOWN command stop Nothing here carries terms by this name.
+TERMS-UNREADABLE plan stop A text of terms cannot be read.
 TIMELINE-MISSING command stop Nothing was built here yet.
 TOOLCHAIN-AS-PACKAGE plan stop A product asks for a compiler's recipe like a package.
 TOOLCHAIN-ARCH plan stop A compiler builds for another architecture than the board.

@@ -103,6 +103,7 @@ def main() -> NoReturn:
         "kernel",
         "cache",
         "settings",
+        "terms",
         "codes",
     ):
         importlib.import_module(f"yarrik.cli.{name}")

@@ -53,6 +53,7 @@ def check(
         composition = composed(session, product or named, variants, settings)
         planned = session.planner.planned(composition)
         session.planner.check_programs(planned)
+        session.planner.check_terms(planned)
         warnings = session.planner.warnings(planned)
         graph = planned.graph
         toolchains = sorted((side, toolchain.shown) for side, toolchain in planned.surroundings.toolchains.items())

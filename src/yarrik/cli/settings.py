@@ -56,6 +56,12 @@ def show(workspace: WorkspaceOption = None, json: JsonOption = False) -> None:
         sys.stdout.write("next: yarrik settings set jobs=8\n")
 
 
+def _as_typed(text: str) -> str:
+    """A path as the user means it, from the current folder: the settings are somewhere else."""
+    path = Path(text).expanduser()
+    return str(path.absolute()) if text and "://" not in text and path.exists() else text
+
+
 @group.command(
     "set",
     epilog="Examples: [bold]yarrik settings set jobs=8[/bold] · [bold]yarrik settings set redirect-hosts=a.example,b.example"
@@ -81,6 +87,8 @@ def change(
     file = Path()
     for word in words:
         key, _, value = word.partition("=")
+        if key.strip() == "catalogues" or key.strip().endswith(".path"):
+            value = ",".join(_as_typed(one.strip()) for one in value.split(",")) if value else ""
         file = change_setting(root, key.strip(), value.strip())
     if json:
         print_json({"ok": True, "file": str(file)})

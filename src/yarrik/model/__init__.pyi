@@ -22,6 +22,7 @@ from .definitions import CatalogueShelf as CatalogueShelf
 from .definitions import ChoiceRule as ChoiceRule
 from .definitions import Definable as Definable
 from .definitions import Disk as Disk
+from .definitions import Diversion as Diversion
 from .definitions import Emulator as Emulator
 from .definitions import Group as Group
 from .definitions import Image as Image
@@ -50,6 +51,7 @@ from .finding import find as find
 from .finding import known_words as known_words
 from .kinds import AMENDABLE as AMENDABLE
 from .kinds import NAMED as NAMED
+from .local_settings import accept_terms as accept_terms
 from .local_settings import change_setting as change_setting
 from .local_settings import load_settings as load_settings
 from .local_settings import settings_at as settings_at
@@ -81,6 +83,7 @@ from .schema import schema_of as schema_of
 from .soundness import never_holding as never_holding
 from .soundness import too_late as too_late
 from .workspace import FILE as FILE
+from .workspace import ShelfOnDisk as ShelfOnDisk
 from .workspace import Shelved as Shelved
 from .workspace import Workspace as Workspace
 from .workspace import definitions_on as definitions_on

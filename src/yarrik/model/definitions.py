@@ -604,10 +604,35 @@ class SharedCache(Definable, frozen=True, kw_only=True):
     time_out: Span = "10 s"
 
 
+class Diversion(Definable, frozen=True, kw_only=True):
+    """Where a recipe's sources are taken from on this machine, for work on them: a folder by its `path`, or a `git`
+    repository at a branch or commit. It is said at every build, and with `--locked` it is refused."""
+
+    path: OneLine = ""
+    git: GitUrl = ""
+    branch: RefName = ""
+    commit: CommitId = ""
+
+
+class AcceptedTerms(Definable, frozen=True, kw_only=True):
+    """A text of terms that a user has accepted: its SHA-256, and the day."""
+
+    sha256: Sha256
+    date: OneLine = ""
+
+
+class Proxies(Definable, frozen=True, kw_only=True):
+    """Proxies by what is asked for through them; hosts in `direct` are reached without one. The environment goes first."""
+
+    http: OneLine = ""
+    https: OneLine = ""
+    direct: tuple[OneLine, ...] = ()
+
+
 class LocalSettings(Definable, frozen=True, kw_only=True):
     """What holds for a person or machine. Results from shared caches count when one of `trusted_keys` has signed them.
     `mirrors` tell for the beginning of a URL where else to look first. `redirect_hosts` are those that other servers may send a
-    download on to."""
+    download on to. `use` diverts sources of recipes; `terms` are texts that were accepted, by kind and name."""
 
     jobs: Annotated[int, msgspec.Meta(ge=0, le=4096)] = 0
     cache: OneLine = ""
@@ -616,6 +641,9 @@ class LocalSettings(Definable, frozen=True, kw_only=True):
     mirrors: dict[str, tuple[OneLine, ...]] = {}
     redirect_hosts: tuple[OneLine, ...] = ()
     catalogues: tuple[OneLine, ...] = ()
+    proxies: Proxies = Proxies()
+    use: dict[Name, Diversion] = {}
+    terms: dict[OneLine, AcceptedTerms] = {}
 
 
 class Local(Variant, frozen=True, kw_only=True):
@@ -770,7 +798,8 @@ class Recipe(Definable, frozen=True, kw_only=True):
     the newest is. `{version}` in a source's path stands for the one that is built.
 
     `licence` is an SPDX expression, `licence_files` are its texts in the sources. `patches` lie beside the recipe, and are laid
-    on in this order. What is `private`, and all that is made of it, is never sent to a shared cache."""
+    on in this order. What is `private`, and all that is made of it, is never sent to a shared cache. `terms` is a text
+    beside the recipe that users have to accept before anything of it is downloaded or built."""
 
     summary: OneLine = ""
     replaces: Name = ""
@@ -779,6 +808,7 @@ class Recipe(Definable, frozen=True, kw_only=True):
     licence: OneLine
     licence_files: tuple[str, ...] = ()
     private: bool = False
+    terms: Relative = ""
     source: tuple[Source, ...] = ()
     patches: tuple[Relative, ...] = ()
     build: Build

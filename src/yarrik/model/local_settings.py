@@ -6,7 +6,9 @@ It is in the user's configuration folder (`settings.toml`) and, for one workspac
 from __future__ import annotations
 
 import os
+import re
 import tomllib
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -17,11 +19,14 @@ import platformdirs
 from yarrik.atomic import write_file
 from yarrik.errors import Place, Trouble, YarrikError, suggestion
 from yarrik.model.checking import convert
-from yarrik.model.definitions import Local, LocalSettings
+from yarrik.model.definitions import Local, LocalSettings, Proxies
 from yarrik.model.reading import Document, read_document, values_with_origins
 from yarrik.model.workspace import LOCAL_FILE, Workspace
 
 #: Keys that hold one value, and those that hold a list of texts.
+_TABLED = re.compile(r"mirrors\..+|proxies\.(http|https|direct)|use\.[^.]+\.(path|git|branch|commit)")
+_KNOWN = ("jobs", "cache", "trusted-keys", "redirect-hosts", "catalogues", "mirrors.URL", "proxies.https", "proxies.http",
+          "proxies.direct", "use.RECIPE.path", "use.RECIPE.git", "use.RECIPE.branch")  # fmt: skip
 _SINGLE, _LISTS = ("jobs", "cache"), ("trusted-keys", "redirect-hosts", "catalogues")
 
 
@@ -61,15 +66,23 @@ def _settings(local: Document | None) -> tuple[LocalSettings, Place]:
         mirrors={**general.mirrors, **own.mirrors},
         redirect_hosts=tuple(dict.fromkeys((*general.redirect_hosts, *own.redirect_hosts))),
         catalogues=tuple(dict.fromkeys((*own.catalogues, *general.catalogues))),
+        proxies=own.proxies if own.proxies != Proxies() else general.proxies,
+        use={**general.use, **own.use},
+        terms={**general.terms, **own.terms},
     ), Place(local.file, key="settings")
 
 
 def _with_paths(settings: LocalSettings, folder: Path) -> LocalSettings:
-    """The settings with the paths of catalogues from the folder of the file that names them."""
-    if not settings.catalogues:
+    """The settings with paths of catalogues and diversions from the folder of the file that names them."""
+
+    def whole(text: str) -> str:
+        return str(folder / Path(text).expanduser())
+
+    if not settings.catalogues and not settings.use:
         return settings
-    found = tuple(text if "://" in text else str(folder / Path(text).expanduser()) for text in settings.catalogues)
-    return msgspec.structs.replace(settings, catalogues=found)
+    catalogues = tuple(text if "://" in text else whole(text) for text in settings.catalogues)
+    use = {name: msgspec.structs.replace(one, path=whole(one.path)) if one.path else one for name, one in settings.use.items()}
+    return msgspec.structs.replace(settings, catalogues=catalogues, use=use)
 
 
 @dataclass(frozen=True)
@@ -103,26 +116,46 @@ def change_setting(root: Path | None, key: str, text: str) -> Path:
     """Writes one setting, into the workspace's own file with a `root`, else into the user's; an empty text takes it out.
     Comments and order stay. A list is several words with commas between them. Returns the file. Raises YarrikError; then
     nothing has changed."""
+    file = settings_file() if root is None else root / LOCAL_FILE
+    if key not in (*_SINGLE, *_LISTS) and _TABLED.fullmatch(key) is None:
+        raise YarrikError(
+            Trouble("SETTING-KEY", f"`{key}` is not a setting that can be set here", Place(file),
+                    remedy=f"{suggestion(key, _KNOWN)}; shared caches are tables: edit the file")
+        )  # fmt: skip
+    value: object = text
+    if key == "jobs":
+        value = int(text) if text.isdecimal() and len(text) < 9 else text
+    elif key in _LISTS or key == "proxies.direct" or key.startswith("mirrors."):
+        value = [word.strip() for word in text.split(",") if word.strip()]
+    first, sign, rest = key.partition(".")
+    path = [first, *([rest] if first == "mirrors" else rest.split(".") if sign else [])]
+    return _write(root, path, value if text else None)
+
+
+def accept_terms(key: str, digest: str, date: str) -> Path:
+    """Records that the user has accepted a text of terms: its kind and name, its SHA-256, and the day. Returns the file. Raises
+    YarrikError."""
+    return _write(None, ["terms", key], {"sha256": digest, "date": date})
+
+
+def _write(root: Path | None, path: Sequence[str], value: object) -> Path:
+    """Writes one value of the user's settings, or of a workspace's; None takes it out."""
     import tomlkit
 
     file = settings_file() if root is None else root / LOCAL_FILE
-    if key not in (*_SINGLE, *_LISTS) and not key.startswith("mirrors."):
-        raise YarrikError(
-            Trouble("SETTING-KEY", f"`{key}` is not a setting that can be set here", Place(file),
-                    remedy=f"{suggestion(key, (*_SINGLE, *_LISTS, 'mirrors.URL'))}; shared caches are tables: edit the file")
-        )  # fmt: skip
     document = tomlkit.parse(file.read_text(encoding="utf-8")) if _readable(file) else tomlkit.document()
     table: Any = document if root is None else document.setdefault("settings", tomlkit.table())
-    name = key
-    if key.startswith("mirrors."):
-        table, name = table.setdefault("mirrors", tomlkit.table()), key.removeprefix("mirrors.")
-    if not text:
-        table.pop(name, None)
-    elif key == "jobs":
-        table[name] = int(text) if text.isdecimal() and len(text) < 9 else text
+    around = []
+    for word in path[:-1]:
+        around.append((table, word))
+        table = table.setdefault(word, tomlkit.table())
+    if value is None:
+        table.pop(path[-1], None)
+        for outer, word in reversed(around):  # an empty table would stand for something
+            if not outer[word]:
+                del outer[word]
     else:
-        words = [word.strip() for word in text.split(",") if word.strip()]
-        table[name] = text if key in _SINGLE else words
+        table[path[-1]] = value
     whole = tomlkit.dumps(document)
     # What is written has to read: the checks are those of reading, with the key in their messages.
     convert(Document(file, tomllib.loads(whole), (), {}), LocalSettings if root is None else Local)

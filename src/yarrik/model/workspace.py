@@ -99,6 +99,18 @@ class Resolved(Mapping[str, Definition[T]], Generic[T]):
 
 
 @dataclass(frozen=True)
+class ShelfOnDisk:
+    """A shelf of the workspace: what its `shelf.toml` says, and its folder."""
+
+    table: ShelfTable
+    folder: Path
+
+    def place(self, key: str) -> Place:
+        """A key of the shelf's own file, with its line."""
+        return place_in(self.folder / "shelf.toml", "shelf", key)
+
+
+@dataclass(frozen=True)
 class AmendmentOnShelf:
     """An amendment with the shelf that it lies on."""
 
@@ -119,6 +131,8 @@ class Workspace:
     local: Document | None = None
     #: How many recipes had to be read and looked at anew.
     files_read: int = 0
+    #: The shelves by name, in order.
+    shelves: Mapping[str, ShelfOnDisk] = field(default_factory=dict)
     #: The changes of a product that is put together of several files, those of each by itself.
     layers: Mapping[str, tuple[Document, ...]] = field(default_factory=dict)
 
@@ -284,7 +298,8 @@ def open_workspace(root: Path, memory: Memory | None = None) -> Workspace:
     if in_file is not None:
         _check_version(in_file.value.needs_yarrik, place_in(in_file.file, "needs-yarrik"), collector)
     _check_version(settings.workspace.needs_yarrik, place_in(root / FILE, "workspace", "needs-yarrik"), collector)
-    places = [*_shelves(root, settings, collector, in_file.shelf_places if in_file is not None else ()), ("", root)]
+    shelves = {one.table.name: one for one in _shelves(root, settings, collector, in_file.shelf_places if in_file else ())}
+    places = [*((name, one.folder) for name, one in shelves.items()), ("", root)]
     reader = _Reader(memory, collector)
     shelved = {kind: reader.definitions(places, kind) for kind in SHAPES if kind != "amendment"}
     layers: dict[str, tuple[Document, ...]] = {}
@@ -295,7 +310,7 @@ def open_workspace(root: Path, memory: Memory | None = None) -> Workspace:
     amendments = reader.amendments(places)
     local = reader.local(root)
     reader.save()
-    workspace = Workspace(root, settings, shelved, amendments, local, len(reader.learned), layers)
+    workspace = Workspace(root, settings, shelved, amendments, local, len(reader.learned), shelves, layers)
     _check_amendments(workspace, collector)
     if collector.troubles:
         for one in workspace.broken:
@@ -304,12 +319,10 @@ def open_workspace(root: Path, memory: Memory | None = None) -> Workspace:
     return workspace
 
 
-def _shelves(
-    root: Path, settings: WorkspaceFile, collector: Collector, listed_at: Sequence[Place]
-) -> Iterator[tuple[str, Path]]:
-    """Names and folders of the shelves, in order. `listed_at` is where they are listed, if not in the workspace's file."""
+def _shelves(root: Path, settings: WorkspaceFile, collector: Collector, listed_at: Sequence[Place]) -> Iterator[ShelfOnDisk]:
+    """The shelves, in order. `listed_at` is where they are listed, if not in the workspace's file."""
     seen: set[str] = set()
-    read: list[tuple[ShelfTable, Path]] = []
+    read: list[ShelfOnDisk] = []
     for index, choice in enumerate(settings.shelf):
         here = listed_at[index] if listed_at else place_in(root / FILE, "shelf", str(index))
         if trouble := _ill_placed(choice, here):
@@ -344,15 +357,17 @@ def _shelves(
                             lacks=("shelf", needed))
                 )  # fmt: skip
         seen.add(choice.name)
-        read.append((shelf, folder))
-        yield choice.name, folder
+        read.append(ShelfOnDisk(shelf, folder))
+        # Under the workspace's name for it, if the two differ: that is an error by itself, and makes no others.
+        yield ShelfOnDisk(msgspec.structs.replace(shelf, name=choice.name), folder)
     collector.extend(_unfit_together(read))
 
 
-def _unfit_together(shelves: list[tuple[ShelfTable, Path]]) -> Iterator[Trouble]:
+def _unfit_together(shelves: list[ShelfOnDisk]) -> Iterator[Trouble]:
     """Shelves that do not work with the version of another one."""
-    versions = {shelf.name: shelf.version for shelf, _ in shelves}
-    for shelf, folder in shelves:
+    versions = {one.table.name: one.table.version for one in shelves}
+    for one in shelves:
+        shelf, folder = one.table, one.folder
         for other, wish in shelf.works_with.items():
             have = versions.get(other)
             if have is None:

@@ -11,6 +11,7 @@ from .actions import FetchFile as FetchFile
 from .actions import FetchRuntime as FetchRuntime
 from .actions import PlaceBootFiles as PlaceBootFiles
 from .actions import PrepareFolder as PrepareFolder
+from .actions import Provenance as Provenance
 from .actions import RunCommands as RunCommands
 from .actions import Split as Split
 from .actions import Stage as Stage

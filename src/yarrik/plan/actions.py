@@ -7,7 +7,7 @@ jobs a build system may run at a time. Neither has a say in the result.
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import ClassVar, Literal
 
 import msgspec
 
@@ -207,13 +207,26 @@ class WriteDisks(Action, frozen=True, kw_only=True):
     boot_apart: bool
 
 
+class Provenance(msgspec.Struct, frozen=True, kw_only=True):
+    """What a product is made of besides its recipes: a shelf with its version, and for one from git the commit as `revision`
+    (`changed`: files differ from it); terms with the SHA-256 of their text; diverted sources with the digest of their tree."""
+
+    kind: Literal["shelf", "terms", "diversion"]
+    name: str
+    version: str = ""
+    revision: str = ""
+    at: str = ""
+    changed: bool = False
+
+
 class Describe(Action, frozen=True, kw_only=True):
     """Writes the manifests. Outputs: `packages.json`, `files.json`, `licences`."""
 
-    REVISION: ClassVar[int] = 1  # licence texts
+    REVISION: ClassVar[int] = 2  # provenance
 
     product: str
     board: str
     profile: str
     image: str
     arch: str
+    provenance: tuple[Provenance, ...] = ()

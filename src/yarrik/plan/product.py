@@ -179,7 +179,14 @@ class ProductSteps:
             Step(
                 "describe",
                 name,
-                Describe(product=name, board=board.name, profile=profile.name, image=image.name, arch=arch.name),
+                Describe(
+                    product=name,
+                    board=board.name,
+                    profile=profile.name,
+                    image=image.name,
+                    arch=arch.name,
+                    provenance=self.surroundings.provenance(),
+                ),
                 inputs={
                     "root": (boot.name, "root"),
                     "packages": (assemble.name, "packages"),

@@ -8,6 +8,7 @@ from typing import Protocol
 from yarrik.cache import Tree
 from yarrik.errors import Place
 from yarrik.model import Definition, Recipe
+from yarrik.plan.actions import Provenance
 from yarrik.toolchain import Toolchain
 
 
@@ -30,6 +31,10 @@ class Surroundings(Protocol):
 
     def variable(self, name: str) -> str | None:
         """A variable of the environment that a recipe lets in."""
+
+    def provenance(self) -> tuple[Provenance, ...]:
+        """Shelves, terms and diversions, for the manifests."""
+        ...
 
     def edited(self, recipe: str) -> Path | None:
         """The working tree that takes the place of a recipe's sources, if it is being edited."""

@@ -25,7 +25,8 @@ _BARE = re.compile(r"[A-Za-z0-9_-]+\Z")
 
 
 class LockedProduct(Definable, frozen=True, kw_only=True):
-    """A product's answer: versions for the board and of tools, options as `RECIPE[OPTION]`, roles, and compilers by side."""
+    """A product's answer: versions for the board and of tools, options as `RECIPE[OPTION]`, roles, compilers by side, and the
+    SHA-256 of the terms that it is under."""
 
     versions: dict[str, str] = msgspec.field(default_factory=dict)
     tools: dict[str, str] = msgspec.field(default_factory=dict)
@@ -33,10 +34,11 @@ class LockedProduct(Definable, frozen=True, kw_only=True):
     roles: dict[str, str] = msgspec.field(default_factory=dict)
     packages: dict[str, str] = msgspec.field(default_factory=dict)
     compilers: dict[str, str] = msgspec.field(default_factory=dict)
+    terms: dict[str, str] = msgspec.field(default_factory=dict)
 
     @staticmethod
-    def of(answer: Answer, compilers: Mapping[str, str]) -> LockedProduct:
-        """What the lock keeps of an answer; `compilers` are identities by side."""
+    def of(answer: Answer, terms: Mapping[str, str], compilers: Mapping[str, str]) -> LockedProduct:
+        """What the lock keeps of an answer; `compilers` are identities by side, `terms` SHA-256 digests by kind and name."""
         catalog = answer.universe.catalog
         return LockedProduct(
             versions={node.recipe: str(version) for node, version in answer.versions.items() if node.side == "board"},
@@ -46,6 +48,7 @@ class LockedProduct(Definable, frozen=True, kw_only=True):
             roles=dict(answer.roles),
             packages={name: (catalog.recipes_with(name) or [""])[0] for name in answer.packages},
             compilers=dict(compilers),
+            terms=dict(terms),
         )  # fmt: skip
 
     def preferences(self, moving: Iterable[str] | None) -> tuple[dict[tuple[str, Side], Version], dict[str, str]]:
@@ -92,6 +95,7 @@ _WORDS = {
     "roles": "role ",
     "packages": "package ",
     "compilers": "compiler for the ",
+    "terms": "terms of the ",
 }
 
 

@@ -36,3 +36,7 @@ from .shelves import Synced as Synced
 from .shelves import Trial as Trial
 from .shelves import try_shelves as try_shelves
 from .step_logs import log_path as log_path
+from .terms import Terms as Terms
+from .terms import all_terms as all_terms
+from .terms import state_of_terms as state_of_terms
+from .terms import terms_of as terms_of

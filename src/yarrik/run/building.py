@@ -12,6 +12,7 @@ from yarrik.boot import StoryLine
 from yarrik.cache import MissingObject, Traffic, in_use
 from yarrik.errors import Place, Trouble, YarrikError, listed, suggestion
 from yarrik.plan import Graph, Step
+from yarrik.run.diversions import diversion_notes, diversion_of, renew_diversion
 from yarrik.run.events import Listener, Sending, silent
 from yarrik.run.execute import Execution
 from yarrik.run.planning import Planned, Planner
@@ -143,6 +144,7 @@ class Builder:
         edits = sorted(path.parent.name for path in (project.root / EDITS).glob("*/.git"))
         built = {step.subject.removesuffix(" (host)") for step in planned.graph.steps}
         notes += [f"{name} is built from {EDITS}/{name}, until `yarrik edit {name} --close`" for name in edits if name in built]
+        notes += diversion_notes(project, built)
         notes += [f"not as yarrik.lock had it: {one}" for one in planned.moved[:_MOST_MOVED]]
         if len(planned.moved) > _MOST_MOVED:
             notes.append(
@@ -200,7 +202,12 @@ class Builder:
         return count["shared"], count["kept"] + count["ran"], missing, shared.troubles
 
     def fetch(self, planned: Planned, listener: Listener = silent) -> list[Step]:
-        """Brings all sources of a product into the cache, so that a build needs no network. Returns the steps of it."""
+        """Brings all sources of a product into the cache, so that a build needs no network. Returns the steps of it. Clones
+        that sources are diverted to move to where their branches are now."""
+        for name in sorted({node.recipe for node in planned.graph.order.nodes}):
+            diversion = diversion_of(self.project, name)
+            if diversion is not None:
+                renew_diversion(self.project, name, diversion)
         graph = planned.graph
         steps = tuple(step for step in graph.steps if step.kind == "fetch")
         self.run_steps(replace(planned, graph=Graph(graph.product, steps, graph.order, {})), listener)
@@ -225,6 +232,7 @@ class Builder:
         self, planned: Planned, jobs: int | None, keep_going: bool, listener: Listener, run_nothing: bool = False
     ) -> tuple[list[StepReport], Sandbox]:
         project, surroundings = self.project, planned.surroundings
+        self.planner.check_terms(planned)
         project.write_lock()
         programs = tuple(sorted({p for toolchain in surroundings.toolchains.values() for p in toolchain.programs[:1]}))
         sandbox = Sandbox(programs, surroundings.look, allowed=project.choices.use_sandbox)

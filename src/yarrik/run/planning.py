@@ -19,13 +19,14 @@ from yarrik.model import AMENDABLE, Composition, Overrides, ShelfFile, compose, 
 from yarrik.plan import Assessment, Difference, Graph, all_differences, assess, parts_of, plan_product, runs_commands
 from yarrik.resolve import Answer, LockedProduct, Moved, Progress, moved, resolve
 from yarrik.rootfs import LOGIN_SERVICE, check_image
+from yarrik.run.diversions import diversion_notes, unknown_diversions
 from yarrik.run.foresight import Foresight
 from yarrik.run.project import Project
 from yarrik.run.results import kept_outputs
 from yarrik.run.room import short_of_room
 from yarrik.run.sandbox import Sandbox
-from yarrik.run.shelves import Shelves
 from yarrik.run.surroundings import HostSurroundings
+from yarrik.run.terms import not_accepted, terms_of
 from yarrik.toolchain import missing_program
 
 
@@ -118,8 +119,14 @@ class Planner:
         composition = answer.composition
         surroundings = surroundings or HostSurroundings(self.project, composition)
         sides = ["board", *(["host"] if any(node.side == "host" for node in answer.versions) else [])]
-        locked = LockedProduct.of(answer, {side: surroundings.toolchain(side).shown for side in sides})
+        terms = {one.key: one.digest for one in terms_of(composition)}
+        locked = LockedProduct.of(answer, terms, {side: surroundings.toolchain(side).shown for side in sides})
         former = self.project.lock.products.get(composition.name)
+        diverted = list(diversion_notes(self.project, set(composition.now.versions or ())))
+        if diverted and self.project.choices.locked:
+            raise YarrikError(Trouble("DIVERSION-LOCKED", f"sources are diverted: {'; '.join(diverted)}",
+                                      self.project.settings_place, why="with --locked all comes from where the recipes say",
+                                      remedy="remove them: yarrik settings set use.NAME.path="))  # fmt: skip
         differences = moved(former, locked) if former is not None else []
         differences += self._moved_shelves()
         if differences and self.project.choices.locked:
@@ -141,10 +148,8 @@ class Planner:
 
     def _moved_shelves(self) -> list[Moved]:
         """Shelves from git that are not as the lock has them."""
-        if not any(choice.git for choice in self.project.workspace.settings.shelf):
-            return []
         found = []
-        for one in Shelves(self.project.root, self.project.store.root).states():
+        for one in self.project.shelf_states:
             if not one.as_locked and one.state is not None:
                 now = one.state.commit[:12] + (", with changes" if one.state.changed else "")
                 found.append(Moved(f"shelf {one.choice.name}", one.locked[:12] or None, now))
@@ -186,6 +191,12 @@ class Planner:
         self.project.memory.save_digests()
         return Planned(answer, graph, surroundings, tuple(differences))
 
+    def check_terms(self, planned: Planned) -> None:
+        """Raises YarrikError for terms that the product is under and the user has not accepted."""
+        open_ = not_accepted(planned.composition, self.project.settings)
+        if open_:
+            raise YarrikError(open_)
+
     def assess(self, planned: Planned) -> list[Assessment]:
         """What a build would do. Writes nothing but the memory of digests."""
         last_runs = self.project.memory.last_runs(planned.graph.product)
@@ -226,7 +237,7 @@ class Planner:
     def warnings(self, planned: Planned) -> tuple[Trouble, ...]:
         """What is likely wrong, with this product or with a condition of any definition. Raises YarrikError for what is
         certain to stop the build."""
-        found = [*planned.answer.warnings, *self._moving_shelves()]
+        found = [*planned.answer.warnings, *self._moving_shelves(), *unknown_diversions(self.project)]
         for kind in AMENDABLE:
             for name, shelved in self.project.workspace.readable(kind):
                 if "when" in shelved.document.raw:

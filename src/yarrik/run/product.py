@@ -9,7 +9,7 @@ from yarrik.disk import BESIDE, image_name, write_beside
 from yarrik.elf import read_elf
 from yarrik.errors import Trouble, YarrikError
 from yarrik.manifest import describe_files, describe_packages
-from yarrik.plan import Assemble, Describe, WriteDisks
+from yarrik.plan import Assemble, Describe, Provenance, WriteDisks
 from yarrik.resolve import Chosen, choose_packages
 from yarrik.rootfs import ModuleDamaged, Node, RootTree, assemble_root, module_files, module_indexes
 from yarrik.run.packages import decode_packages, encode_packages
@@ -137,6 +137,7 @@ def _describe(action: Describe, context: Context) -> dict[str, str]:
         "profile": action.profile,
         "image": action.image,
         "arch": action.arch,
+        "provenance": [_plain(one) for one in action.provenance],
     }
     boot = msgspec.json.decode(store.get_bytes(context.inputs["boot"]))
     disks = msgspec.json.decode(store.get_bytes(context.inputs["layout"]))
@@ -145,6 +146,10 @@ def _describe(action: Describe, context: Context) -> dict[str, str]:
         "files.json": store.put_bytes(describe_files(head, root)),
         "licences": _licences(context, {one.package.recipe for one in chosen}),
     }
+
+
+def _plain(one: Provenance) -> dict[str, object]:
+    return {key: value for key, value in msgspec.structs.asdict(one).items() if value}
 
 
 def _licences(context: Context, recipes: set[str]) -> str:

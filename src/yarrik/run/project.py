@@ -14,7 +14,9 @@ from yarrik.model import Catalogues, LocalSettings, Workspace, load_settings, op
 from yarrik.resolve import PATIENCE, Lock, read_lock
 from yarrik.run.cache_place import cache_folder
 from yarrik.run.catalogues import catalogue_sources, copy_of, is_address, read_catalogues, with_offers
+from yarrik.run.shelves import ShelfState, Shelves
 from yarrik.run.work_folders import WorkFolders
+from yarrik.sources import use_proxies
 
 if TYPE_CHECKING:
     from yarrik.cache import Shared
@@ -85,8 +87,18 @@ class Project:
 
     @cached_property
     def settings(self) -> LocalSettings:
-        """The settings of this machine and user. Raises YarrikError."""
-        return load_settings(self.workspace)[0]
+        """The settings of this machine and user; their proxies count from here on. Raises YarrikError."""
+        settings = load_settings(self.workspace)[0]
+        proxies = {"http": settings.proxies.http, "https": settings.proxies.https}
+        use_proxies({scheme: url for scheme, url in proxies.items() if url}, settings.proxies.direct)
+        return settings
+
+    @cached_property
+    def shelf_states(self) -> list[ShelfState]:
+        """How each shelf from git is: its commit, and whether it is as locked. Raises YarrikError."""
+        if not any(choice.git for choice in self.workspace.settings.shelf):
+            return []
+        return Shelves(self.root, self.store.root).states()
 
     @property
     def settings_place(self) -> Place:

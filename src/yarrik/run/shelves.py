@@ -173,7 +173,7 @@ class Shelves:
             mirror.commit_of(Wanted(commit=commit))  # raises, with what is missing
         folder = self.root / choice.clone
         if not os.path.lexists(folder):
-            _whole(mirror, folder, commit)
+            whole_clone(mirror, folder, commit)
             return Synced(choice.name, "cloned", commit)
         state = state_of(folder)
         if state.commit == commit:
@@ -306,7 +306,7 @@ class Shelves:
             write_file(file, (text.rstrip("\n") + "\n" + line + "\n").lstrip("\n").encode())
 
 
-def _whole(mirror: Mirror, folder: Path, commit: str) -> None:
+def whole_clone(mirror: Mirror, folder: Path, commit: str) -> None:
     """Clones beside, and moves the whole clone into place: one that was interrupted leaves no half of it."""
     fresh = folder.with_name(f".{folder.name}.new")
     remove_folder(fresh)

@@ -11,10 +11,13 @@ from yarrik.cache import Tree, plain_modes, read_tree
 from yarrik.errors import Place, Trouble, YarrikError, found_nearby, from_package, suggestion
 from yarrik.host import NATIVE_COMPILERS, Sight
 from yarrik.model import Composition, Definition, Recipe
+from yarrik.plan import Provenance
+from yarrik.run.diversions import diversion_of, diverted_folder
 from yarrik.run.host_view import View, names_of, remembered_sight, view_of, views_in
 from yarrik.run.project import EDITS, Project
 from yarrik.run.sandbox import THE_BOARDS, Sees
-from yarrik.sources import unpack_archive
+from yarrik.run.terms import terms_of
+from yarrik.sources import unpack_archive, without_password
 from yarrik.toolchain import Toolchain, probe
 
 
@@ -105,7 +108,30 @@ class HostSurroundings:
 
     def edited(self, recipe: str) -> Path | None:
         folder = self.project.root / EDITS / recipe
-        return folder if (folder / ".git").is_dir() else None
+        if (folder / ".git").is_dir():
+            return folder
+        diversion = diversion_of(self.project, recipe)
+        return diverted_folder(self.project, recipe, diversion) if diversion is not None else None
+
+    def provenance(self) -> tuple[Provenance, ...]:
+        """Shelves, terms and diversions of the product, for the manifests."""
+        states = {one.choice.name: one.state for one in self.project.shelf_states}
+        places = {choice.name: choice.git for choice in self.project.workspace.settings.shelf}
+        found = []
+        for name, shelf in self.project.workspace.shelves.items():
+            state = states.get(name)
+            found.append(Provenance(kind="shelf", name=name, version=shelf.table.version,
+                                    at=without_password(places.get(name, "")),
+                                    revision=state.commit if state is not None else "",
+                                    changed=state is not None and state.changed))  # fmt: skip
+        found += [Provenance(kind="terms", name=one.key, revision=one.digest) for one in terms_of(self.composition)]
+        for name in sorted(self.composition.now.versions or ()):
+            diversion = diversion_of(self.project, name)
+            if diversion is not None:
+                folder = diverted_folder(self.project, name, diversion)
+                tree = self.source_tree(folder, (), Place(self.project.settings_place.file, key=f"use.{name}"))
+                found.append(Provenance(kind="diversion", name=name, revision=tree.digest))
+        return tuple(found)
 
     def file_digest(self, file: Path, place: Place, remedy: str = "") -> str:
         """SHA-256 of a file's content. Raises YarrikError, at `place`, for one that cannot be read."""

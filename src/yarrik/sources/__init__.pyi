@@ -8,11 +8,13 @@ from .clones import state_of as state_of
 from .downloading import digest_of_url as digest_of_url
 from .downloading import download as download
 from .downloading import receive_small as receive_small
+from .git import without_password as without_password
 from .looking import Findings as Findings
 from .looking import Guess as Guess
 from .looking import look_at as look_at
 from .patches import Misfit as Misfit
 from .patches import misfits as misfits
+from .proxies import use_proxies as use_proxies
 from .repository import check_out as check_out
 from .repository import head_of as head_of
 from .unpack import Limits as Limits
