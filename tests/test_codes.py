@@ -12,7 +12,8 @@ from unittest import mock
 from tests.support import WorkspaceTest
 from yarrik.cache import MissingObject, Store
 from yarrik.cache.places import storage_at
-from yarrik.codes import CODES, as_markdown
+from yarrik.code_help import HELP, as_markdown
+from yarrik.codes import CODES
 from yarrik.errors import Damaged, Place, YarrikError
 from yarrik.plan import PrepareFolder, Step
 from yarrik.resolve.runtime import choose_packages
@@ -28,12 +29,18 @@ _MADE = {"BOARD-UNKNOWN", "PROFILE-UNKNOWN", "IMAGE-UNKNOWN"}
 
 class TheCatalogueIsTrue(unittest.TestCase):
     def test_it_has_all_codes_and_no_others(self) -> None:
-        files = [path for path in (TOP / "src/yarrik").rglob("*.py") if path.name != "codes.py"]
+        files = [path for path in (TOP / "src/yarrik").rglob("*.py") if path.name not in ("codes.py", "code_help.py")]
         used = {code for path in files for code in _CODE.findall(path.read_text())}
         self.assertEqual((used | _MADE) ^ CODES.keys(), set())
 
     def test_the_page_is_written_from_it(self) -> None:
         self.assertEqual((TOP / "docs/codes.md").read_text(), as_markdown(), "run `yarrik codes --markdown > docs/codes.md`")
+
+    def test_each_has_an_example_and_a_way_out(self) -> None:
+        self.assertEqual(HELP.keys() ^ CODES.keys(), set())
+        for code, one in HELP.items():
+            self.assertGreater(len(one.example), 8, code)
+            self.assertRegex(one.way_out, r"^[A-Z`].*[.`0-9A-Z]$|^`", code)
 
     def test_a_test_provokes_each(self) -> None:
         text = "".join(path.read_text() for path in (TOP / "tests").glob("*.py"))

@@ -196,6 +196,11 @@ PACK-TOO-SMALL command stop The content is larger than the size that is asked fo
 PACK-UNFIT command stop The form cannot hold what is in the folder.
 PACKAGE-ARCH build stop A package holds files for another architecture.
 PACKAGE-ATTRIBUTES build stop A package gives attributes to a path that it does not hold.
+OVERLAY-NOTHING build warn An overlay changes nothing.
+OVERLAY-OVERWRITES build warn Two overlays set the same property.
+PACKAGE-ELF-DAMAGED build warn A program or library of a package does not read as one.
+PACKAGE-FILES-LEFT build warn A build produced files that no package takes.
+PACKAGE-PATH-LEAKED build warn A packaged file holds a path of the build, which does not exist on the board.
 PACKAGE-FILE-MISSING build stop A package lists a file that the build did not produce.
 PACKAGE-FILE-TWICE build stop Two packages of a recipe take the same file.
 PACKAGE-MISSING image stop No recipe yielded a package that is needed.
@@ -208,6 +213,7 @@ PATCH-FAILED build stop A patch does not fit the sources.
 PATH-AMBIGUOUS command stop Several partitions have this path.
 PATH-BELOW-FILE image stop A path lies below something that is not a folder.
 PATH-CLASH image stop Two packages, or a package and the image, bring the same path differently.
+PATH-UNFIT command warn The workspace's path has characters that make takes for something else, and there is no sandbox.
 PATH-MISSING command stop No partition has this path.
 PRODUCT-UNKNOWN definitions stop There is no product of this name.
 PRODUCT-UNNAMED definitions stop No product is named, and the workspace has several or none.
@@ -236,6 +242,7 @@ SHELF-STATE command stop A folder where a clone belongs is none.
 SHELF-TWICE definitions stop Two shelves have the same name.
 SHELF-UNREACHABLE command stop A shelf's repository cannot be fetched.
 SHELF-UNKNOWN edit stop The workspace has no shelf of this name.
+SILENCE-UNFIT definitions stop A product silences what cannot be silenced, or does not say why.
 SIZE-UNKNOWN command stop A size is in no known form.
 SOURCE-CHANGED plan stop A file of the build host is not the one that the lock knows.
 SOURCE-COUNT plan stop A recipe has more sources, or fewer, than its build system takes.
@@ -295,19 +302,3 @@ def _read(table: str) -> dict[str, Code]:
 
 
 CODES = _read(_TABLE)
-
-
-def as_markdown() -> str:
-    """The catalogue as a page, by stage."""
-    stages = list(dict.fromkeys(one.stage for one in CODES.values()))
-    order = ["definitions", "resolve", "plan", "fetch", "build", "image", "boot", "cache", "edit", "command"]
-    lines = [
-        "# Codes",
-        "",
-        "What each code means, by the stage that meets it first. `yarrik codes CODE` prints one; the message itself says",
-        "where, why, and what to do. Written by `yarrik codes --markdown`.",
-    ]
-    for stage in sorted(stages, key=order.index):
-        lines += ["", f"## {stage}", "", "| code | | meaning |", "|---|---|---|"]
-        lines += [f"| `{one.code}` | {one.severity} | {one.meaning} |" for one in CODES.values() if one.stage == stage]
-    return "\n".join(lines) + "\n"

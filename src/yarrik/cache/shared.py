@@ -64,6 +64,7 @@ class _Signed(msgspec.Struct, frozen=True):
     notes: tuple[str, ...]
     log: _Kept | None
     seconds: float
+    codes: tuple[str, ...] = ()
 
 
 class Refused(Exception):
@@ -160,7 +161,9 @@ class Shared:
                 self._gone(cache, error)
                 continue
             log = signed.log.digest if signed.log is not None else ""
-            result = Result({name: kept.digest for name, kept in signed.outputs.items()}, signed.notes, log, signed.seconds)
+            result = Result(
+                {name: kept.digest for name, kept in signed.outputs.items()}, signed.notes, log, signed.seconds, signed.codes
+            )
             self._store.put_result(fingerprint, result)
             with self._lock:
                 self.traffic.brought += 1
@@ -317,7 +320,7 @@ class Shared:
             return False
         outputs = {label: self._send_output(cache, digest, replace) for label, digest in sorted(result.outputs.items())}
         log = self._send_output(cache, result.log, replace) if result.log and self._store.has(result.log) else None
-        body = msgspec.json.encode(_Signed(fingerprint, outputs, tuple(result.notes), log, result.seconds))
+        body = msgspec.json.encode(_Signed(fingerprint, outputs, tuple(result.notes), log, result.seconds, result.codes))
         self._write(cache, name, body + f"\n{cache.key.public} {cache.key.sign(_to_sign(body))}".encode())
         with self._lock:
             self.traffic.sent += 1

@@ -49,12 +49,14 @@ class MissingObject(LookupError):
 
 @dataclass(frozen=True)
 class Result:
-    """What a step left: digests of its named outputs, what it wants said, its log's digest, and how long it took."""
+    """What a step left: digests of its named outputs, what it wants said, its log's digest, and how long it took. `codes` are
+    those of the notes that are warnings, in the same order; empty for other notes, left out where none follows."""
 
     outputs: Mapping[str, str]
     notes: tuple[str, ...] = ()
     log: str = ""
     seconds: float = 0.0
+    codes: tuple[str, ...] = ()
 
 
 def default_root() -> Path:

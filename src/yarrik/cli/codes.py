@@ -1,4 +1,4 @@
-"""`yarrik codes`: what a code means."""
+"""`yarrik codes`, `yarrik explain`: what a code means, an example of it, and the way out."""
 
 from __future__ import annotations
 
@@ -27,7 +27,8 @@ def codes(
     from dataclasses import asdict
 
     from yarrik.cli.view import print_json, show_table, styled
-    from yarrik.codes import CODES, as_markdown
+    from yarrik.code_help import as_markdown
+    from yarrik.codes import CODES
     from yarrik.errors import Trouble, YarrikError, suggestion
 
     if markdown:
@@ -40,3 +41,31 @@ def codes(
         print_json({"ok": True, "codes": [asdict(one) for one in found]})
         return
     show_table([(styled(one.code, "bold"), one.stage, one.severity, one.meaning) for one in found])
+    sys.stdout.write(f"next: yarrik explain {found[0].code}\n")
+
+
+@app.command(epilog="Example: [bold]yarrik explain BOOT-CONSOLE[/bold]")
+def explain(
+    code: Annotated[list[str], typer.Argument(help="Codes of messages.", autocompletion=_complete)],
+    json: JsonOption = False,
+) -> None:
+    """Explains codes of messages: what each means, an example of how it is met, and the way out."""
+    from dataclasses import asdict
+
+    from yarrik.cli.view import print_json, show_table, styled
+    from yarrik.code_help import HELP
+    from yarrik.codes import CODES
+    from yarrik.errors import Trouble, YarrikError, suggestion
+
+    for word in code:
+        if word.upper() not in CODES:
+            raise YarrikError(Trouble("NAME-UNKNOWN", f"there is no code `{word}`", remedy=suggestion(word.upper(), CODES)))
+    found = [CODES[word.upper()] for word in code]
+    if json:
+        print_json({"ok": True, "codes": [{**asdict(one), **asdict(HELP[one.code])} for one in found]})
+        return
+    for one in found:
+        ends = "a build stops" if one.severity == "stop" else "a warning; a product can silence it, with the reason"
+        sys.stdout.write(f"{styled(one.code, 'bold')}  {one.meaning}\n")
+        rows = [("met", f"at {one.stage}: {ends}"), ("example", HELP[one.code].example), ("way out", HELP[one.code].way_out)]
+        show_table([(styled(word, "dim"), text) for word, text in rows])

@@ -231,8 +231,29 @@ def _compose(workspace: Workspace, product: str | None, overrides: Overrides) ->
     for kind in NAMED:
         definition = getattr(composition, kind)
         collector.extend(too_late(workspace, kind, definition.name))
+    collector.extend(_unfit_silence(found))
     collector.raise_if_any()
     return replace(composition, warnings=tuple(dict.fromkeys(warnings)))
+
+
+def _unfit_silence(product: Definition[Product]) -> Iterator[Trouble]:
+    """Codes that cannot be silenced, and those that are silenced without a reason."""
+    if not product.value.silence:
+        return
+    from yarrik.codes import CODES
+
+    for code, reason in product.value.silence.items():
+        place = product.place("silence", code)
+        warnings = [one.code for one in CODES.values() if one.severity == "warn"]
+        if code not in CODES:
+            yield Trouble("SILENCE-UNFIT", f"there is no warning `{code}`", place, remedy=suggestion(code, warnings))
+        elif code not in warnings:
+            yield Trouble("SILENCE-UNFIT", f"`{code}` is an error, and only warnings can be silenced", place,
+                          why=CODES[code].meaning, remedy=f"yarrik explain {code}")  # fmt: skip
+        elif not reason.strip():
+            yield Trouble("SILENCE-UNFIT", f"`{code}` is silenced without a reason", place,
+                          why="the next reader has to know why it does not matter here",
+                          remedy=f'write {code} = "because …"')  # fmt: skip
 
 
 def _missing_in_this_product(composition: Composition) -> Iterator[Trouble]:

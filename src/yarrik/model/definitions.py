@@ -546,7 +546,8 @@ class Changes(Definable, frozen=True, kw_only=True):
 
 class Product(Definable, frozen=True, kw_only=True):
     """`marker` is the console's line that says the image is up; it goes before the image's own. `variants` are taken when
-    none are named. `set` changes what the product names, for this product only."""
+    none are named. `set` changes what the product names, for this product only. `silence` names warnings by their
+    codes that are not to be shown, each with the reason."""
 
     summary: OneLine = ""
     replaces: Name = ""
@@ -555,6 +556,7 @@ class Product(Definable, frozen=True, kw_only=True):
     image: Name
     marker: OneLine = ""
     variants: tuple[Name, ...] = ()
+    silence: dict[OneLine, OneLine] = {}
     options: Options = {}
     versions: Versions = {}
     set: Changes = Changes()

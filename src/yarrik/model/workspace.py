@@ -274,8 +274,8 @@ def find_workspace(start: Path) -> Path:
             "WORKSPACE-MISSING",
             f"no {FILE} here or in any folder above",
             Place(start),
-            why="a workspace is a folder with that file; every command but `demo` works in one",
-            remedy="change into a workspace, or make the example with `yarrik demo`",
+            why="a workspace is a folder with that file, and most commands work in one",
+            remedy="change into a workspace, or begin one: yarrik new workspace NAME; yarrik demo makes the example",
         )
     )
 

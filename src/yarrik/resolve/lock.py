@@ -21,6 +21,7 @@ LOCK_FILE = "yarrik.lock"
 _HEAD = (
     "# Written by Yarrik, to be committed: what this workspace was built from. Move it with `yarrik resolve --update NAME`.\n"
 )
+_DIGEST = re.compile(r"[0-9a-f]{64}\Z")
 _BARE = re.compile(r"[A-Za-z0-9_-]+\Z")
 
 
@@ -111,6 +112,8 @@ def moved(before: LockedProduct, after: LockedProduct) -> list[Moved]:
 
 
 def _shown(value: object) -> str | None:
+    if isinstance(value, str) and _DIGEST.match(value):
+        return value[:12]
     return {True: "on", False: "off"}.get(value, str(value)) if value is not None else None  # type: ignore[call-overload]
 
 

@@ -19,6 +19,11 @@ from .events import StillRunning as StillRunning
 from .events import SubjectEnded as SubjectEnded
 from .events import Warned as Warned
 from .events import silent as silent
+from .examining import Examination as Examination
+from .examining import Row as Row
+from .examining import examine_machine as examine_machine
+from .examining import examine_product as examine_product
+from .examining import examine_workspace as examine_workspace
 from .from_file import workspace_for as workspace_for
 from .from_file import workspace_from as workspace_from
 from .kernel_work import KernelWork as KernelWork

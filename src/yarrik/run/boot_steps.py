@@ -125,7 +125,7 @@ def _compile_device_trees(action: CompileDeviceTrees, context: Context) -> dict[
     collector.raise_if_any("work")
     for warning in warnings:
         told = _edited(warning, context)
-        context.notes.append(f"{told.code} {told.place}: {told.what.partition(' (column')[0]}")
+        context.note(f"{told.code} {told.place}: {told.what.partition(' (column')[0]}", told.code)
     base = trees[action.source]
     _place_line(action, base, context)
     blobs = {blob_name(action.source): encode_blob(base)}
@@ -170,11 +170,12 @@ def _note_overlaps(
     """Advice when an overlay changes what another one has set, or changes nothing, as a second time."""
     changed = [key for key, value in after.items() if before.get(key) != value and not key[0].startswith("/__")]
     if not changed:
-        context.notes.append(f"the overlay {name} changes nothing; is it named twice, or is all of it in the base?")
+        context.note(f"the overlay {name} changes nothing; is it named twice, or is all of it in the base?", "OVERLAY-NOTHING")
     for key in changed:
         other = changed_by.get(key)
         if other is not None and other != name:
-            context.notes.append(f"the overlays {other} and {name} both set `{key[1]}` of {key[0]}; the last one wins")
+            text = f"the overlays {other} and {name} both set `{key[1]}` of {key[0]}; the last one wins"
+            context.note(text, "OVERLAY-OVERWRITES")
         changed_by[key] = name
 
 
@@ -239,7 +240,8 @@ def _place_line(action: CompileDeviceTrees, tree: DeviceTree, context: Context) 
     if there is not None:
         text = text_of(there.value) or ""
         wins = "it is replaced by the computed one" if action.arguments else "the bootloader replaces it by the computed one"
-        context.notes.append(f'BOOT-LINE-TWICE {action.source}: /chosen has a command line of its own, "{text}"; {wins}')
+        what = f'BOOT-LINE-TWICE {action.source}: /chosen has a command line of its own, "{text}"; {wins}'
+        context.note(what, "BOOT-LINE-TWICE")
     if action.arguments:
         if chosen is None:
             chosen = tree.root.children["chosen"] = TreeNode("chosen")
@@ -551,7 +553,8 @@ def _try_on_bench(action: TryOnBench, context: Context) -> dict[str, str]:
             name = image_name(action.product, disk.name, len(action.disks))
             result = (try_image if disk.name == main else try_loaders)(file, found, name, board)
             story += result.story
-            context.notes.extend(f"{one.code} {one.what}; {one.remedy}" for one in result.warnings)
+            for one in result.warnings:
+                context.note(f"{one.code} {one.what}; {one.remedy}", one.code)
             if result.stop is not None:
                 raise YarrikError(result.stop, "work")
     lines = [f"{told.stage:<14} {told.text}\n" for told in story]

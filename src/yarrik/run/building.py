@@ -23,6 +23,7 @@ from yarrik.run.results import StepReport, private_steps
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.warnings import NO_WARNINGS, ToolWarnings
 from yarrik.run.worker import Settings
+from yarrik.units import counted
 
 #: Most times that damage in the cache is repaired which shows only when files are published.
 _PUBLISHINGS = 4
@@ -129,7 +130,7 @@ class Builder:
             published,
             records.saved(planned.name, reports),
             records.tools_said(planned.name, reports),
-            () if shared is None else shared.troubles,
+            () if shared is None else self.planner.told(planned, shared.troubles),
             Traffic() if shared is None else shared.traffic,
             records.story(reports),
         )
@@ -138,7 +139,9 @@ class Builder:
         """What a user ought to hear of a build, in sentences."""
         project = self.project
         ran = any(report.how == "ran" for report in reports)
-        notes = [f"{report.step.subject}: {note}" for report in reports for note in report.notes]
+        silenced = planned.composition.product.value.silence
+        known = [(report.step.subject, note) for report in reports for note in report.notes]
+        notes = [f"{subject}: {note.text}" for subject, note in known if note.code not in silenced]
         if ran and sandbox.note:
             notes.append(sandbox.note)
         edits = sorted(path.parent.name for path in (project.root / EDITS).glob("*/.git"))
@@ -150,7 +153,12 @@ class Builder:
             notes.append(
                 f"and {len(planned.moved) - _MOST_MOVED} more; `git diff yarrik.lock` shows all that were resolved anew"
             )
-        notes += [f"{trouble.what} ({trouble.place})" for trouble in planned.answer.warnings]
+        notes += [f"{one.what} ({one.place})" for one in planned.answer.warnings if one.code not in silenced]
+        hidden = sum(note.code in silenced for _, note in known) + sum(one.code in silenced for one in planned.answer.warnings)
+        if hidden:
+            notes.append(
+                f"{counted(hidden, 'warning')} silenced; yarrik show {planned.composition.product.name} silence says why"
+            )
         if project.store.damages:
             lost = dict.fromkeys(f"{one.path.parent.parent.name}/{one.path.name[:12]}…" for one in project.store.damages[:3])
             notes.append(f"the cache was damaged, and what was lost is made again: {listed(lost)}; see `yarrik cache verify`")

@@ -12,28 +12,34 @@ from yarrik.model import Composition
 from yarrik.moving import copy_sparse
 
 
-def emulator_command(composition: Composition, root: Path) -> list[str]:
-    """The board's emulator with its arguments; `{image}` is left for the disk. Raises YarrikError for what is missing."""
+def missing_emulator(composition: Composition) -> Trouble | None:
+    """What of the board's emulator is not on this machine."""
     board = composition.board
     emulator = board.value.emulator
     if emulator is None:
-        raise YarrikError(
-            Trouble("EMULATOR-NONE", f"the board `{board.name}` names no emulator", Place(board.file),
-                    why="only boards with an [emulator] table can be started here",
-                    remedy="boot another product, or write the image to a card")
-        )  # fmt: skip
+        return Trouble("EMULATOR-NONE", f"the board `{board.name}` names no emulator", Place(board.file),
+                       why="only boards with an [emulator] table can be started here",
+                       remedy="boot another product, or write the image to a card")  # fmt: skip
     packages = " ".join(emulator.debian_packages)
     install = f"on Debian: apt-get install {packages}" if packages else "install it"
-    program = shutil.which(emulator.program)
-    place = board.place("emulator", "program")
-    if program is None:
-        raise YarrikError(Trouble("HOST-TOOL-MISSING", f"the emulator {emulator.program} is not on this machine", place,
-                                  remedy=install))  # fmt: skip
+    if shutil.which(emulator.program) is None:
+        return Trouble("HOST-TOOL-MISSING", f"the emulator {emulator.program} is not on this machine",
+                       board.place("emulator", "program"), remedy=install)  # fmt: skip
     if emulator.bootloader and not Path(emulator.bootloader).is_file():
-        raise YarrikError(
-            Trouble("HOST-TOOL-MISSING", f"the emulator's bootloader {emulator.bootloader} is not on this machine",
-                    board.place("emulator", "bootloader"), remedy=install)
-        )  # fmt: skip
+        return Trouble("HOST-TOOL-MISSING", f"the emulator's bootloader {emulator.bootloader} is not on this machine",
+                       board.place("emulator", "bootloader"), remedy=install)  # fmt: skip
+    return None
+
+
+def emulator_command(composition: Composition, root: Path) -> list[str]:
+    """The board's emulator with its arguments; `{image}` is left for the disk. Raises YarrikError for what is missing."""
+    trouble = missing_emulator(composition)
+    if trouble is not None:
+        raise YarrikError(trouble)
+    board = composition.board
+    emulator = board.value.emulator
+    program = shutil.which(emulator.program) if emulator is not None else None
+    assert emulator is not None and program is not None
     image = image_path(composition, root)
     if not image.is_file():
         raise YarrikError(

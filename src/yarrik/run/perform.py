@@ -64,6 +64,8 @@ class Context:
     log: BinaryIO
     jobs: int
     notes: list[str] = field(default_factory=list)
+    #: The code of each note that is a warning, empty for others.
+    codes: list[str] = field(default_factory=list)
     offline: bool = False
     redirect_hosts: Collection[str] = ()
     began: float = field(default_factory=time.monotonic)
@@ -75,6 +77,11 @@ class Context:
         """The time, of the monotonic clock, at which the step's time is over."""
         seconds = self.step.bounds.seconds
         return self.began + seconds if seconds else None
+
+    def note(self, text: str, code: str = "") -> None:
+        """Something to be said at the end of the build; a warning with its code."""
+        self.codes += [""] * (len(self.notes) - len(self.codes)) + [code]
+        self.notes.append(text)
 
     def say(self, text: str) -> None:
         """Writes a line to the step's log."""
@@ -455,7 +462,7 @@ def _stage(action: Stage, context: Context) -> dict[str, str]:
         try:
             facts = read_elf(path)
         except Damaged as error:
-            context.notes.append(f"/{entry.path}: {error}")
+            context.note(f"/{entry.path}: {error}", "PACKAGE-ELF-DAMAGED")
             continue
         if facts is not None and facts.arch != action.arch:
             collector.add(
@@ -473,7 +480,9 @@ def _stage(action: Stage, context: Context) -> dict[str, str]:
         tree = _stripped(action, context, tree, elves)
     for entry in tree.files:
         if _holds(context.store.checked_path(entry.content), b"/step/"):
-            context.notes.append(f"/{entry.path} holds a path of the build, /step/…, which does not exist on the board")
+            context.note(
+                f"/{entry.path} holds a path of the build, /step/…, which does not exist on the board", "PACKAGE-PATH-LEAKED"
+            )
     sysroot = tree.below(*SYSROOT_FOLDERS)
     return {"files": context.store.put_tree(tree), "sysroot": context.store.put_tree(sysroot)}
 
@@ -510,5 +519,6 @@ def _holds(path: Path, word: bytes) -> bool:
 def _split(action: Split, context: Context) -> dict[str, str]:
     tree = context.store.tree(context.inputs["files"])
     packages, notes = split_packages(action, tree, lambda digest: read_elf(context.store.checked_path(digest)))
-    context.notes.extend(notes)
+    for note in notes:
+        context.note(note, "PACKAGE-FILES-LEFT")
     return {"packages": context.store.put_bytes(encode_packages(packages)), "files": context.inputs["files"]}

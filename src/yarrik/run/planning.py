@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import dataclasses
 import os
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -255,6 +255,11 @@ class Planner:
         collector.raise_if_any()
         found += ahead.warnings()
         return tuple(dict.fromkeys(found))
+
+    def told(self, planned: Planned, warnings: Iterable[Trouble]) -> tuple[Trouble, ...]:
+        """Warnings without those that the product silences."""
+        silenced = planned.composition.product.value.silence
+        return tuple(one for one in warnings if one.code not in silenced)
 
     def check_programs(self, planned: Planned) -> None:
         """Raises YarrikError for each program that a build needs and this machine lacks."""

@@ -98,7 +98,7 @@ class Publisher:
                     "seconds": round(seconds, 3),
                     "fingerprint": report.fingerprint,
                     "outputs": dict(report.outputs),
-                    "notes": list(report.notes),
+                    "notes": [note.text for note in report.notes],
                 }
             )
             head = f"== {report.step.name}: {report.how}, {seconds:.2f} s" + (f" ({report.reason})" if report.reason else "")

@@ -5,10 +5,24 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from yarrik.cache import LastRun, Store
+from yarrik.cache import LastRun, Result, Store
 from yarrik.errors import YarrikError
 from yarrik.plan import Graph, Step
 from yarrik.run.events import How
+
+
+@dataclass(frozen=True)
+class Note:
+    """Something that a step wants said; `code` is that of a warning, empty for what is only worth knowing."""
+
+    text: str
+    code: str = ""
+
+
+def notes_of(result: Result) -> tuple[Note, ...]:
+    """The notes of a kept result, each with its code."""
+    codes = [*result.codes, *[""] * len(result.notes)]
+    return tuple(Note(text, code) for text, code in zip(result.notes, codes, strict=False))
 
 
 @dataclass
@@ -22,7 +36,7 @@ class StepReport:
     seconds: float = 0.0
     same: bool = False
     outputs: Mapping[str, str] = field(default_factory=dict)
-    notes: tuple[str, ...] = ()
+    notes: tuple[Note, ...] = ()
     log: str = ""
     error: YarrikError | None = None
     #: Seconds since the build began, for steps that ran.

@@ -128,8 +128,8 @@ def not_accepted(composition: Composition, settings: LocalSettings) -> list[Trou
             what = f"the terms of {who} have changed since {settings.terms[terms.key].date}, when they were accepted"
         found.append(
             Trouble("TERMS-CHANGED" if state == "changed" else "TERMS-OPEN", what, terms.place,
-                    why=f"`{composition.name}` has something of it, and nothing runs or is downloaded before",
-                    remedy=f"yarrik terms show {terms.name}, then: yarrik terms accept {terms.name}; unattended: "
-                    f"{VARIABLE}={terms.name}={terms.digest}")
+                    why="nothing is downloaded or built before; a build that nobody watches accepts them by\n"
+                    f"{VARIABLE}={terms.name}={terms.digest}",
+                    remedy=f"yarrik terms show {terms.name}, then: yarrik terms accept {terms.name}")
         )  # fmt: skip
     return found

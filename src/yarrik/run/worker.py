@@ -17,7 +17,7 @@ from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError, printable
 from yarrik.plan import Difference, Graph, Step, assess, parts_of, reason_for
 from yarrik.run.events import How
 from yarrik.run.perform import Context, perform
-from yarrik.run.results import StepReport, kept_outputs, still_there
+from yarrik.run.results import StepReport, kept_outputs, notes_of, still_there
 from yarrik.run.room import new_bytes
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.step_logs import known_cause, last_lines, log_path, new_log, telling_lines
@@ -90,7 +90,9 @@ class Worker:
         run = LastRun.of(fingerprint, parts_of(step, inputs), dict(result.outputs))
         self.memory.remember(self.graph.product, step.name, run)
         seconds = result.seconds if how == "shared" else 0.0
-        return StepReport(step, how, fingerprint, outputs=result.outputs, notes=result.notes, log=result.log, seconds=seconds)
+        return StepReport(
+            step, how, fingerprint, outputs=result.outputs, notes=notes_of(result), log=result.log, seconds=seconds
+        )
 
     def reason(self, step: Step, parts: dict[str, str]) -> str:
         """Why a step has to run, as a sentence."""
@@ -177,7 +179,7 @@ class Worker:
         if self.shared is not None and step.name not in self.private:
             self.shared.offer(fingerprint, result)
         return StepReport(
-            step, "ran", fingerprint, reason, seconds, same, result.outputs, result.notes, result.log,
+            step, "ran", fingerprint, reason, seconds, same, result.outputs, notes_of(result), result.log,
             began=started - self._began,
         )  # fmt: skip
 
@@ -199,7 +201,11 @@ class Worker:
                 self.doing.pop(step.name, None)
             taken = _bytes_below(below)
         result = Result(
-            outputs, tuple(map(printable, context.notes)), self.store.put_file(log_file), time.monotonic() - started
+            outputs,
+            tuple(map(printable, context.notes)),
+            self.store.put_file(log_file),
+            time.monotonic() - started,
+            tuple(context.codes),
         )
         self.store.put_result(fingerprint, result)
         return result, taken

@@ -7,6 +7,7 @@ from .clones import move_to as move_to
 from .clones import state_of as state_of
 from .downloading import digest_of_url as digest_of_url
 from .downloading import download as download
+from .downloading import reachable as reachable
 from .downloading import receive_small as receive_small
 from .git import without_password as without_password
 from .looking import Findings as Findings

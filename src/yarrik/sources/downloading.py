@@ -126,6 +126,25 @@ def digest_of_url(url: str, folder: Path, redirect_hosts: Collection[str] = ()) 
     return file_digest(part), part.stat().st_size
 
 
+def reachable(urls: Sequence[str], redirect_hosts: Collection[str] = ()) -> str:
+    """Whether one of the URLs answers as if it had the file, without taking it: an empty text, else what each of them said."""
+    import httpx
+
+    said = []
+    with http_client(httpx.Timeout(CONNECT), redirect_hosts) as client:
+        for url in urls:
+            try:
+                # A range of one byte (RFC 9110, section 14): servers answer HEAD less reliably than GET.
+                request = client.build_request("GET", url, headers={"Accept-Encoding": "identity", "Range": "bytes=0-0"})
+                with contextlib.closing(within(CONNECT, lambda: client.send(request, stream=True))) as answer:  # noqa: B023
+                    if answer.status_code in (200, 206):
+                        return ""
+                    said.append(f"{_host(url)}: answered {answer.status_code} {answer.reason_phrase}")
+            except (httpx.HTTPError, httpx.InvalidURL, OSError, TooSlow) as error:
+                said.append(f"{_host(url)}: {str(error) or type(error).__name__}")
+    return "\n".join(said)
+
+
 def receive_small(url: str, most: int, redirect_hosts: Collection[str] = ()) -> bytes:
     """What a URL gives, of at most `most` bytes, all in memory. Raises YarrikError."""
     import httpx
