@@ -156,7 +156,8 @@ def _composed_if_possible(
 def _show_definitions(session: Session, name: str, key: str | None, composition: Composition | None, json: bool) -> None:
     from yarrik.cli.view import print_json, show_warnings, styled
     from yarrik.errors import Trouble, YarrikError, suggestion
-    from yarrik.model import values_with_origins
+    from yarrik.model import find_key, values_with_origins
+    from yarrik.plan import choices
 
     kinds = session.project.workspace.by_kind
     found: list[tuple[str, Definition[Any], bool]] = []
@@ -199,6 +200,9 @@ def _show_definitions(session: Session, name: str, key: str | None, composition:
             else ""
         )
         sys.stdout.write(f"{styled(kind, 'dim')} {styled(name, 'bold')}{whose}\n")
+        told = find_key(kind, key, choices()) if key is not None else None
+        if told is not None:
+            sys.stdout.write(f"  {styled(told.text, 'dim')}\n")
         rows = [(path, value, origin) for path, value, origin in values_with_origins(definition.document)
                 if key is None or _below(path, key)]  # fmt: skip
         if not rows and key is not None:
@@ -361,23 +365,33 @@ def _show_graph(session: Session, composition: Composition, form: str, figure: P
         sys.stdout.write("\n".join(tree_of(drawn)) + "\n")
 
 
-@app.command(epilog="Examples: [bold]yarrik schema recipe[/bold] · [bold]yarrik schema --to .schemas[/bold]")
+@app.command(
+    epilog="Examples: [bold]yarrik schema recipe[/bold] · [bold]yarrik schema board kernel.console[/bold] · "
+    "[bold]yarrik schema --to .schemas[/bold]"
+)
 def schema(
     kind: Annotated[
         str | None, typer.Argument(help="workspace, shelf, board, profile, image, product, recipe, variant, …")
     ] = None,
+    key: Annotated[str | None, typer.Argument(help="A key like kernel.console: what it is for, with an example.")] = None,
     to: Annotated[Path | None, typer.Option(metavar="FOLDER", help="Writes those of all kinds into a folder.")] = None,
+    markdown: Annotated[bool, typer.Option("--markdown", help="Prints all keys of all kinds as a page.")] = False,
 ) -> None:
-    """Prints the JSON Schema of a kind of file, for editors that check and complete TOML by it."""
+    """Prints the JSON Schema of a kind of file, for editors that check and complete TOML by it; or what a key is for."""
     import json
 
     from yarrik.errors import Trouble, YarrikError, shown_path, suggestion
-    from yarrik.model import FILES, schema_of
+    from yarrik.model import FILES, as_reference, schema_of
     from yarrik.plan import choices
 
+    if markdown:
+        sys.stdout.write(as_reference(choices()))
+        return
     if kind is not None and kind not in FILES:
         raise YarrikError(Trouble("KIND-UNKNOWN", f"there is no kind of file `{kind}`", remedy=suggestion(kind, FILES)))
-    if to is not None:
+    if key is not None and kind is not None:
+        _show_key(kind, key)
+    elif to is not None:
         to.mkdir(parents=True, exist_ok=True)
         for one in [kind] if kind is not None else sorted(FILES):
             (to / f"{one}.json").write_text(json.dumps(schema_of(one, choices()), indent=1) + "\n")
@@ -386,3 +400,24 @@ def schema(
         sys.stdout.write("kinds: " + ", ".join(FILES) + "\n")
     else:
         sys.stdout.write(json.dumps(schema_of(kind, choices()), indent=1) + "\n")
+
+
+def _show_key(kind: str, key: str) -> None:
+    """What a key is for; the keys below it when it is a table."""
+    from yarrik.cli.view import show_table, styled
+    from yarrik.errors import Trouble, YarrikError, suggestion
+    from yarrik.model import FILES, find_key, keys_of
+    from yarrik.plan import choices
+
+    known = choices()
+    found = find_key(kind, key, known)
+    if found is None:
+        names = {one.key for one in keys_of(FILES[kind], known)}
+        raise YarrikError(Trouble("KEY-UNKNOWN", f"a {kind} has no key `{key}`", remedy=suggestion(key.split(".")[0], names)))
+    sys.stdout.write(f"{styled(key, 'bold')}  {found.text}\n")
+    rows = [("type", found.form), ("default", "it has to be there" if found.required else found.default or "nothing"),
+            ("example", f"{found.key} = {found.example}")]  # fmt: skip
+    show_table([(styled(word, "dim"), text) for word, text in rows])
+    if found.inner is not None:
+        sys.stdout.write("keys in it\n")
+        show_table([(one.key, one.text) for one in keys_of(found.inner, known)])

@@ -94,3 +94,18 @@ def change(
         print_json({"ok": True, "file": str(file)})
         return
     sys.stdout.write(f"written to {shown_path(file)}\nnext: yarrik settings show\n")
+
+
+@group.command("keys", epilog="Example: [bold]yarrik settings keys[/bold]")
+def keys(json: JsonOption = False) -> None:
+    """Lists all settings that there are: what each is for, its default, an example."""
+    from yarrik.cli.view import print_json, show_table, styled
+    from yarrik.model import FILES, keys_of
+
+    found = list(keys_of(FILES["settings"], {}))
+    if json:
+        print_json({"ok": True, "keys": [
+            {"key": one.key, "type": one.form, "default": one.default, "text": one.text, "example": one.example}
+            for one in found]})  # fmt: skip
+        return
+    show_table([(styled(one.key, "bold"), one.default, one.text, styled(f"{one.key} = {one.example}", "dim")) for one in found])

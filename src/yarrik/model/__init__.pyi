@@ -69,6 +69,10 @@ from .reading import line_of as line_of
 from .reading import paths_below as paths_below
 from .reading import read_document as read_document
 from .reading import values_with_origins as values_with_origins
+from .reference import KeyFacts as KeyFacts
+from .reference import as_reference as as_reference
+from .reference import find_key as find_key
+from .reference import keys_of as keys_of
 from .rules import check_commit as check_commit
 from .rules import check_git_url as check_git_url
 from .rules import check_host_program as check_host_program

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import inspect
+import tomllib
 import types
 import typing
 from collections.abc import Iterable, Mapping
@@ -25,6 +26,7 @@ from yarrik.model.definitions import (
     ShelfFile,
     WorkspaceFile,
 )
+from yarrik.model.descriptions import description_of
 from yarrik.model.kinds import SETTABLE, SHAPES
 from yarrik.model.rules import Rule
 
@@ -54,6 +56,23 @@ def schema_of(kind: str, choices: Mapping[str, Iterable[str]] | None = None) -> 
     }
 
 
+def _told(shape: type[Definable], key: str, default: object) -> dict[str, Any]:
+    """What a key is for, an example, and its default, where a plain value says it."""
+    told = description_of(shape, key)
+    found: dict[str, Any] = {}
+    if told is not None:
+        found["description"] = told.text
+        if told.example:
+            found["examples"] = [_plain(tomllib.loads(f"x = {told.example}")["x"])]
+    if isinstance(default, bool | int | str) and default != "":
+        found["default"] = default
+    return found
+
+
+def _plain(value: Any) -> Any:
+    return value.isoformat() if isinstance(value, datetime.datetime) else value
+
+
 class _Making:
     def __init__(self, own: type[Definable], choices: Mapping[str, Iterable[str]]) -> None:
         self.own, self.choices = own, choices
@@ -65,7 +84,10 @@ class _Making:
         text = inspect.getdoc(shape)
         if text and not text.startswith(f"{shape.__name__}("):
             described["description"] = " ".join(text.split())
-        described["properties"] = {key: self.value(kind, partial) for key, (kind, _) in fields.items()}
+        defaults = {field.encode_name: field.default for field in msgspec.structs.fields(shape)}
+        described["properties"] = {
+            key: {**self.value(kind, partial), **_told(shape, key, defaults.get(key))} for key, (kind, _) in fields.items()
+        }
         required = [key for key, (_, needed) in fields.items() if needed]
         if required and not partial:
             described["required"] = required

@@ -1,0 +1,662 @@
+"""What each key of each kind of file is for, with an example; schemas, the reference, `show` and `schema KEY` draw from here.
+
+Types, defaults and limits are those of the shapes in `definitions.py`; a test holds this table complete, and every example
+against its shape."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cache
+
+from yarrik.model.definitions import Definable
+
+#: `Shape.key = EXAMPLE`, and below it what the key is for; `*` stands for all shapes with such a key.
+_TABLE = r"""
+*.summary = "Records the tide level"
+  What it is for, on one line.
+*.replaces = "coast"
+  The shelf whose definition of the same name this one takes the place of.
+*.extends = "kittiwake"
+  The definition of the same kind that this one is made from; what is written here goes over it.
+*.options = { libplot = { png = true } }
+  Options of recipes that have to be on or off, by recipe.
+*.versions = { libplot = ">= 2" }
+  Versions of recipes that are allowed, by recipe.
+*.when = [{ board = "kittiwake", set = { summary = "On the pier" } }]
+  Settings that hold under conditions.
+When.arch = ["arm64", "arm"]
+  Architectures of the board; `-arm64` means all others.
+When.board = "kittiwake"
+  Boards, or boards that these extend.
+When.profile = "lean"
+  Profiles, or profiles that these extend.
+When.option = "libplot[png]"
+  Options that are on: of this recipe by their names, of others as `RECIPE[OPTION]`.
+When.variant = "display"
+  Variants of the build.
+When.version = ">= 2"
+  A wish for this recipe's version, or for another one's as `RECIPE >= 2`.
+When.set = { summary = "On the pier" }
+  What is set when all conditions are met: keys of the definition that the condition is in.
+WorkspaceTable.name = "harbour"
+  The workspace's name.
+WorkspaceTable.needs-yarrik = ">= 0.1"
+  The versions of Yarrik that it works with.
+WorkspaceTable.product = "tide-gauge"
+  The product that commands mean when none is named.
+WorkspaceTable.catalogues = ["more-shelves/catalogue.toml"]
+  Catalogues to search for shelves: paths from the workspace's folder, or addresses.
+WorkspaceTable.made-for = "../gauge.toml"
+  The product file that the workspace was made for: shelves and product are those of that file.
+WorkspaceFile.workspace = { name = "harbour" }
+  The workspace itself.
+WorkspaceFile.shelf = [{ name = "coast", path = "shelves/coast" }]
+  The shelves, in order: later ones may extend, amend or replace what earlier ones have.
+ShelfChoice.name = "coast"
+  The shelf's name, as in its `shelf.toml`.
+ShelfChoice.path = "shelves/coast"
+  The shelf's folder, from the workspace's own. Not with `git`.
+ShelfChoice.git = "https://example.org/coast.git"
+  The address of the repository that the shelf is in. Not with `path`.
+ShelfChoice.branch = "stable"
+  The repository's branch; without branch, tag and commit its usual one.
+ShelfChoice.tag = "v2.1"
+  The repository's tag.
+ShelfChoice.commit = "4b825dc642cb6eb9a060e54bf8d69288fbee4904"
+  The repository's commit, in full; then the lock cannot move it.
+ShelfChoice.folder = "shelves/coast"
+  The shelf's folder in the repository.
+ShelfChoice.shallow = true
+  Whether only the one commit is fetched, without its history.
+ShelfTable.name = "harbour"
+  The shelf's name; workspaces list it by this name.
+ShelfTable.version = "2.1"
+  The shelf's version. Other shelves may ask for it, and the lock and manifests say it.
+ShelfTable.needs = ["coast"]
+  Shelves that have to be in the workspace too.
+ShelfTable.needs-yarrik = ">= 0.1"
+  The versions of Yarrik that it works with.
+ShelfTable.works-with = { coast = ">= 2" }
+  Versions of other shelves that it works with, whether it needs these or not.
+ShelfTable.terms = "TERMS.txt"
+  A text beside `shelf.toml` that users have to accept.
+ShelfFile.shelf = { name = "harbour" }
+  The shelf itself.
+CatalogueTable.name = "harbour-more"
+  The catalogue's name.
+CatalogueFile.catalogue = { name = "harbour-more" }
+  The catalogue itself.
+CatalogueFile.shelf = [{ name = "coast", git = "https://example.org/coast.git" }]
+  The shelves that it lists.
+Listed.kind = "recipe"
+  What kind of thing it is.
+Listed.name = "windlog"
+  Its name.
+Listed.version = "1.2"
+  A recipe's version.
+Listed.of = "libplot"
+  The recipe of a package or option, the package of a role.
+CatalogueShelf.name = "weather"
+  The shelf's name.
+CatalogueShelf.version = "1.2"
+  The shelf's version when the catalogue was written.
+CatalogueShelf.path = "weather"
+  The shelf's folder, from the catalogue's own.
+CatalogueShelf.git = "https://example.org/weather.git"
+  The address of its repository.
+CatalogueShelf.branch = "stable"
+  The repository's branch to take.
+CatalogueShelf.tag = "v1.2"
+  The repository's tag to take.
+CatalogueShelf.commit = "4b825dc642cb6eb9a060e54bf8d69288fbee4904"
+  The repository's commit to take.
+CatalogueShelf.folder = "shelves/weather"
+  The shelf's folder in the repository.
+CatalogueShelf.needs = ["numbers"]
+  Shelves that it needs.
+CatalogueShelf.needs-yarrik = ">= 0.1"
+  The versions of Yarrik that it works with.
+CatalogueShelf.works-with = { numbers = ">= 1" }
+  Versions of other shelves that it works with.
+CatalogueShelf.holds = [{ kind = "recipe", name = "windlog" }]
+  What is on it, for searching.
+Toolchain.prefix = "aarch64-linux-gnu-"
+  What the names of the compiler and its tools begin with; without it the machine's own compiler.
+Toolchain.recipe = "our-toolchain"
+  The recipe whose archive has the compiler; it is built with `using = "toolchain"`.
+Toolchain.c-flags = ["-mcpu=cortex-a53"]
+  Flags for everything that is compiled for the board.
+KernelChoice.recipe = "linux"
+  The recipe of the kernel.
+KernelChoice.otherwise = ["stand-in"]
+  Recipes to take, in this order, where no shelf has `recipe`.
+KernelChoice.base = "tinyconfig"
+  The base configuration: a target of the kernel's own Makefile.
+KernelChoice.base-file = "board.config"
+  A whole configuration beside the board's file, in place of `base`.
+KernelChoice.fragments = ["board.kcfg"]
+  Files of kernel options beside the board's file, merged over the base in this order. Each option has to survive.
+KernelChoice.form = "Image.gz"
+  The form in which the kernel is stored; without it the usual one of the architecture and boot method.
+KernelChoice.built-in = "initramfs"
+  A folder beside the board's file that becomes the kernel's own initramfs.
+KernelChoice.device-tree = "kittiwake.dts"
+  The board's device tree source, beside its file.
+KernelChoice.overlays = ["tide-sensor.dtso"]
+  Device tree overlays beside the board's file, applied in this order.
+KernelChoice.include = ["include"]
+  Folders beside the board's file where device trees include from.
+KernelChoice.keep-labels = true
+  Whether the blob keeps labels as symbols, so that others can apply overlays to it.
+KernelChoice.silence = ["DTS-STATUS"]
+  Checks of device trees that are not to be shown.
+KernelChoice.console = "ttyS0,115200"
+  The console that programs talk to, as on the kernel's command line.
+KernelChoice.more-consoles = ["tty0"]
+  Further consoles for kernel messages.
+KernelChoice.log-level = 4
+  The kernel's log level, 0 to 8: messages below it reach the console.
+KernelChoice.arguments = ["quiet"]
+  Further words of the kernel's command line.
+MenuChoice.name = "rescue"
+  The entry's name.
+MenuChoice.title = "Start a shell only"
+  What the menu shows.
+MenuChoice.arguments = ["init=/bin/sh"]
+  Words that this entry has more on its command line.
+EnvironmentChoice.file = "kittiwake.env"
+  A file of `name=value` lines beside the board's.
+EnvironmentChoice.size = "16 KiB"
+  The size of the block, checksum included, as the bootloader was built with.
+EnvironmentChoice.redundant = true
+  Whether the block is written twice, with a flag byte, so that one survives a power cut.
+EnvironmentChoice.name = "environment.bin"
+  The file's name beside the image.
+SettingsChoice.file = "firmware.txt"
+  A file of `key=value` lines beside the board's.
+SettingsChoice.path = "/config.txt"
+  Where it is on the boot partition.
+LoaderChoice.host-file = "/usr/lib/loader/loader.efi"
+  The boot program's file on the build host.
+LoaderChoice.debian-package = "loader-efi"
+  The Debian package that installs it.
+BootChoice.method = "menu"
+  How the board starts: which files are written, and who reads them.
+BootChoice.root = "partuuid"
+  The form in which the kernel gets the root filesystem's name.
+BootChoice.root-device = "mmcblk0"
+  The disk's name on the board, for `root = "device"`.
+BootChoice.read-only = true
+  Whether the root filesystem is mounted read-only; without it as the filesystem asks for.
+BootChoice.command-line-in = "device-tree"
+  Who carries the kernel's command line.
+BootChoice.overlays = "placed"
+  Whether overlays are applied in the build, or placed beside the device tree for the bootloader.
+BootChoice.initramfs = "root"
+  Whether the whole root filesystem is unpacked into memory.
+BootChoice.initramfs-compression = "zstd"
+  How the initramfs is compressed; the kernel has to know it.
+BootChoice.seconds = 3
+  How many seconds a menu waits for a choice.
+BootChoice.entry = [{ name = "rescue", arguments = ["init=/bin/sh"] }]
+  Further entries of the boot menu.
+BootChoice.loader = { host-file = "/usr/lib/loader/loader.efi" }
+  A boot program for firmware to start.
+BootChoice.key = "kittiwake.pem"
+  The private key that signs an image tree, in PEM form beside the board's file.
+BootChoice.key-name = "product"
+  The key's name in the signature; the bootloader looks for it.
+BootChoice.environment = { file = "kittiwake.env", size = "16 KiB" }
+  The bootloader's environment.
+BootChoice.settings = { file = "firmware.txt", path = "/config.txt" }
+  The firmware's settings.
+BootChoice.memory-bundle = true
+  Whether all that a debugger or emulator loads into memory is written as one folder with a map.
+MemoryChoice.base = "0x40000000"
+  Where memory begins, when no device tree says it.
+MemoryChoice.size = "1 GiB"
+  How much memory there is, when no device tree says it.
+MemoryChoice.kernel = "0x40200000"
+  Where the bootloader puts the kernel.
+MemoryChoice.device-tree = "0x4a000000"
+  Where the bootloader puts the device tree.
+MemoryChoice.overlays = "0x4a100000"
+  Where the bootloader puts overlays before it applies them.
+MemoryChoice.initramfs = "0x4c000000"
+  Where the bootloader puts the initramfs.
+MemoryChoice.script = "0x4b000000"
+  Where the bootloader puts a boot script.
+MemoryChoice.bundle = "0x50000000"
+  Where the bootloader puts an image tree.
+Emulator.program = "qemu-system-aarch64"
+  The emulator's program.
+Emulator.arguments = ["-M", "virt", "-nographic", "-drive", "file={image}"]
+  Its arguments; `{image}`, `{image:NAME}`, `{bootloader}`, `{device-tree}`, `{out}` and `{command-line}` are filled in.
+Emulator.bootloader = "/usr/lib/u-boot/qemu_arm64/u-boot.bin"
+  The file that `{bootloader}` stands for.
+Emulator.debian-packages = ["qemu-system-arm", "u-boot-qemu"]
+  The Debian packages that bring program and bootloader.
+Partition.name = "root"
+  The partition's name, also in the partition table where that holds names.
+Partition.filesystem = "ext4"
+  What it holds: a filesystem, `swap`, `raw`, or nothing.
+Partition.file = "firmware.bin"
+  The file beside the board's whose content a `raw` partition takes.
+Partition.size = "fit + 20%"
+  The partition's size: a size, `fit` to what it holds, `fit + SIZE or PERCENT`, or `rest` of the disk.
+Partition.holds = "root"
+  What goes there: the root filesystem, the boot files, or nothing.
+Partition.type = "linux"
+  The type in the partition table, by name or number; without it the one that fits what it holds.
+Partition.label = "root"
+  The filesystem's label.
+Partition.align = "4 MiB"
+  What its first byte is a multiple of.
+Partition.bootable = true
+  Whether firmware and bootloaders look for boot files here; without it where the boot files are.
+Partition.read-only = true
+  Whether it is mounted read-only.
+Partition.copies = ["root-b"]
+  Names of further partitions with the same content.
+Partition.guid = "0fc63daf-8483-4772-8e79-3d69d8477de4"
+  The partition's own identifier; without it derived from the names.
+Partition.identifier = "5f6c1d5e-0d3b-4a0e-9d53-8e6d3a1f4b2c"
+  The filesystem's identifier; without it derived from the names.
+Partition.in-mbr = true
+  Whether a hybrid disk's classic table shows it too.
+Partition.inodes = 4096
+  How many inodes the filesystem has; without it by its size and files.
+Partition.reserved-percent = 1
+  How many percent of the blocks only root may use.
+Partition.tables = "full"
+  Whether inode tables are written in full, or left for the kernel to clear.
+Partition.compression = "zstd"
+  How a compressed filesystem compresses.
+Partition.level = 19
+  How hard it compresses, 0 to 22; without it as usual for the kind.
+Blob.file = "loader.bin"
+  The file, beside the board's.
+Blob.offset = "8 KiB"
+  Where it begins on the disk.
+Blob.copies = ["1 MiB"]
+  Further offsets for the same file.
+Blob.at-most = "1 MiB"
+  The room that it may take, in bytes.
+Disk.name = "card"
+  The disk's name; with several disks it is part of the image's.
+Disk.table = "gpt"
+  The partition table.
+Disk.guid = "9f2d1a3c-6c1e-4a7b-8f0d-2b3c4d5e6f70"
+  The disk's identifier (GPT); without it derived from the names.
+Disk.signature = "0x1a2b3c4d"
+  The disk's identifier (MBR); without it derived from the names.
+Disk.also = ["zstd", "map"]
+  What is written beside the image: compressed ones, a map of its blocks, the sparse form of flashing protocols.
+Disk.size = "64 MiB"
+  The whole disk's size; without it as large as what is on it.
+Disk.partition = [{ name = "root", holds = "root" }]
+  Its partitions, in order.
+Disk.blob = [{ file = "loader.bin", offset = "8 KiB" }]
+  Files at fixed offsets, outside of partitions.
+Board.arch = "arm64"
+  The architecture that everything is compiled for; `host` is the build machine's own.
+Board.toolchain = { prefix = "aarch64-linux-gnu-" }
+  The compiler.
+Board.kernel = { recipe = "linux", device-tree = "kittiwake.dts" }
+  The kernel, its configuration, device tree and consoles.
+Board.boot = { method = "menu" }
+  How the board starts.
+Board.memory = { base = "0x40000000", size = "1 GiB" }
+  Where memory is, and where the bootloader puts things.
+Board.emulator = { program = "qemu-system-aarch64", arguments = ["-M", "virt"] }
+  How `yarrik boot` starts the board here.
+Board.disk = [{ name = "card", partition = [{ name = "root", holds = "root" }] }]
+  The disks that are written as images.
+Profile.c-library = "libc"
+  The package of the C library.
+Profile.init = "harbour-init"
+  The package of the first program.
+Profile.init-path = "/sbin/init"
+  Where the first program is in the image.
+Profile.merged-usr = true
+  Whether /bin, /sbin and /lib are links into /usr.
+Profile.c-flags = ["-Os"]
+  Compiler flags for everything on the board.
+Profile.link-flags = ["-Wl,-z,now"]
+  Linker flags for everything on the board.
+Profile.strip = true
+  Whether programs and libraries lose their symbols.
+Profile.clock = 2026-01-01T00:00:00Z
+  The time that files in images have.
+Root.login = "password"
+  Who logs in as root: nobody (`locked`), anybody (`open`), or who knows the password.
+Root.password-hash = "$6$salt$hash"
+  The password's hash, as `openssl passwd -6` prints it.
+Root.shell = "/bin/sh"
+  Root's shell.
+User.name = "tide"
+  The account's name.
+User.id = 100
+  The number of the account and of its group, 1 to 65533.
+User.home = "/var/lib/tide"
+  The account's home.
+User.shell = "/bin/false"
+  The account's shell.
+ImageFile.path = "/etc/port"
+  Where the file is in the image.
+ImageFile.content = "Gull Rock pier\n"
+  The file's text.
+ImageFile.from = "port.txt"
+  A file beside the image's own, in place of `content`.
+ImageFile.owner = "tide"
+  The account that it belongs to.
+ImageFile.mode = "0640"
+  Its permissions, in octal.
+ImageFolder.path = "/var/lib/tide"
+  Where the folder is in the image.
+ImageFolder.owner = "tide"
+  The account that it belongs to.
+ImageFolder.mode = "0750"
+  Its permissions, in octal.
+ImageNode.path = "/dev/tide"
+  Where the device node is in the image.
+ImageNode.kind = "character"
+  Which kind of device it stands for.
+ImageNode.major = 10
+  The device's major number.
+ImageNode.minor = 200
+  The device's minor number.
+ImageNode.owner = "root"
+  The account that it belongs to.
+ImageNode.mode = "0600"
+  Its permissions, in octal.
+Image.packages = ["harbour-shell", "tidelog", "@display"]
+  The packages to install, with versions where needed; `@NAME` is a group.
+Image.refuse = ["libplot"]
+  Packages that are not to come in because others recommend them.
+Image.hostname = "gauge"
+  The host name; without it the board's name.
+Image.marker = "tidelog: recording"
+  The console's line that says that the image is up.
+Image.root = { login = "open" }
+  Root's login.
+Image.user = [{ name = "tide", id = 100 }]
+  Accounts.
+Image.file = [{ path = "/etc/port", content = "Gull Rock pier\n" }]
+  Files of the image itself, over those of packages.
+Image.folder = [{ path = "/var/lib/tide", owner = "tide" }]
+  Empty folders.
+Image.node = [{ path = "/dev/tide", kind = "character", major = 10, minor = 200 }]
+  Device nodes.
+Group.packages = ["panel", "tide-chart"]
+  The packages that belong together.
+Group.recommends = ["gauge-fonts"]
+  Packages that come along unless the image refuses them.
+Changes.product = { marker = "up" }
+  Keys of the product.
+Changes.board = { kernel = { console = "ttyS1" } }
+  Keys of the board.
+Changes.profile = { strip = false }
+  Keys of the profile.
+Changes.image = { hostname = "gull" }
+  Keys of the image.
+Changes.recipe = { tide = { build = { weight = 2 } } }
+  Keys of recipes, by name.
+Product.board = "kittiwake"
+  The board.
+Product.profile = "lean"
+  The profile.
+Product.image = "tide-gauge"
+  The image.
+Product.marker = "tidelog: recording"
+  The console's line that says that the product is up; it goes before the image's.
+Product.variants = ["display"]
+  Variants that are taken when none are named.
+Product.silence = { DISK-SPACE = "the builder's disk is cleaned at night" }
+  Warnings that are not to be shown, by code, each with the reason.
+Product.set = { image = { hostname = "gull" } }
+  Changes of what the product names, for this product only.
+ProductFile.name = "tide-gauge"
+  The product's name; without it the file's.
+ProductFile.include = ["base.toml"]
+  Other product files, from this one's folder: merged in order, and this one over all.
+ProductFile.needs-yarrik = ">= 0.1"
+  The versions of Yarrik that it works with.
+ProductFile.shelf = [{ name = "coast", git = "https://example.org/coast.git" }]
+  The shelves that it is made of, in order.
+Variant.set = { image = { hostname = "gull" } }
+  Changes of board, profile, image, product and recipes.
+SharedCache.name = "office"
+  The cache's name in messages.
+SharedCache.at = "https://cache.example.org/yarrik"
+  Where it is: a folder, an http(s) address, or `s3://BUCKET/FOLDER`.
+SharedCache.push = true
+  Whether what is built here is sent there.
+SharedCache.signing-key = "~/.config/yarrik/key"
+  The private key that signs what is sent.
+SharedCache.endpoint = "https://s3.example.org"
+  The address of an S3 store of your own.
+SharedCache.time-out = "10 s"
+  How long an answer is waited for.
+Diversion.path = "~/src/tide"
+  The folder with the sources.
+Diversion.git = "https://example.org/tide.git"
+  The repository with the sources.
+Diversion.branch = "wip"
+  The repository's branch.
+Diversion.commit = "4b825dc642cb6eb9a060e54bf8d69288fbee4904"
+  The repository's commit.
+AcceptedTerms.sha256 = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"
+  The SHA-256 of the text that was accepted.
+AcceptedTerms.date = "2026-11-26"
+  The day on which it was accepted.
+Proxies.http = "http://proxy.example.org:3128"
+  The proxy for http addresses.
+Proxies.https = "http://proxy.example.org:3128"
+  The proxy for https addresses.
+Proxies.direct = ["localhost", ".example.org"]
+  Hosts that are reached without a proxy.
+LocalSettings.jobs = 8
+  How many jobs run at a time; 0 means as many as processors.
+LocalSettings.cache = "/data/yarrik"
+  The cache's folder.
+LocalSettings.trusted-keys = ["ed25519:GhvMfFAgh2UzpEyVY5k9zDhLmJ0y8ZyZQ0yfYcXr0aE="]
+  Public keys whose results from shared caches count.
+LocalSettings.shared-cache = [{ name = "office", at = "/net/cache" }]
+  Caches that several machines share.
+LocalSettings.mirrors = { "https://example.org/" = ["https://mirror.example.org/"] }
+  Where else to look first, by the beginning of an address.
+LocalSettings.redirect-hosts = ["files.example.org"]
+  Hosts that other servers may send a download on to.
+LocalSettings.catalogues = ["https://example.org/catalogue.json"]
+  Catalogues to search for shelves: paths from the file's folder, or addresses.
+LocalSettings.proxies = { https = "http://proxy.example.org:3128" }
+  Proxies for everything that reaches a network.
+LocalSettings.use = { tide = { path = "~/src/tide" } }
+  Recipes whose sources are taken from elsewhere, for work on them.
+LocalSettings.terms = { "recipe modem" = { sha256 = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855" } }
+  Texts of terms that were accepted; `yarrik terms accept` writes them.
+Local.set = { image = { hostname = "gull" } }
+  Changes of every product on this machine.
+Local.settings = { jobs = 8 }
+  Settings for this workspace only.
+Amendment.recipe = "libtide"
+  The recipe that is changed.
+Amendment.board = "kittiwake"
+  The board that is changed.
+Amendment.profile = "lean"
+  The profile that is changed.
+Amendment.image = "tide-gauge"
+  The image that is changed.
+Amendment.set = { summary = "Ours" }
+  The keys that are changed.
+Source.path = "src"
+  A folder beside the recipe.
+Source.git = "https://example.org/tide.git"
+  The address of a git repository.
+Source.commit = "4b825dc642cb6eb9a060e54bf8d69288fbee4904"
+  The repository's commit, in full.
+Source.folder = "lib"
+  The folder of the repository that is taken.
+Source.submodules = true
+  Whether submodules are taken too.
+Source.url = "https://example.org/tide-{version}.tar.xz"
+  The address of a file; an archive is unpacked.
+Source.mirrors = ["https://mirror.example.org/tide-{version}.tar.xz"]
+  Further addresses of the same file, asked in order.
+Source.name = "tide.tar.xz"
+  The file's name, where the address does not end with it.
+Source.host-file = "/usr/src/tide-{version}.tar.xz"
+  A file of the build host, like the archive of a Debian package.
+Source.debian-package = "tide-source"
+  The Debian package that installs the file.
+Source.sha256 = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"
+  The file's SHA-256; `yarrik fetch --digest URL` prints it.
+Source.member-limit = 200000
+  How many members an archive may have.
+Source.size-limit = "16 GiB"
+  How large all files of an archive may be together.
+Placing.from = "tide.conf"
+  A file or folder of the sources.
+Placing.to = "/etc/tide.conf"
+  Where it goes in the image.
+Placing.mode = "0644"
+  Its permissions, in octal; without it those that it has.
+Build.using = "make"
+  The build system.
+Build.needs = ["libtide"]
+  Recipes whose headers and libraries the build is linked with.
+Build.tools = ["tablegen"]
+  Recipes that are built for the build host, and run by this build.
+Build.goals = ["all"]
+  Targets to build.
+Build.install-goals = ["install"]
+  Targets that install into `DESTDIR`.
+Build.arguments = ["--disable-static"]
+  Arguments of the build system's configuration; with `make`, of make itself. No shell expands them.
+Build.variables = { LDLIBS = "-lm" }
+  Variables that are set for the build.
+Build.commands-before = ["./autogen.sh"]
+  Shell commands before the build system's own work.
+Build.commands = ["$CC $CFLAGS -o tide tide.c"]
+  All that `plain` runs: shell commands.
+Build.commands-after = ["rm -r $DESTDIR/usr/share/doc"]
+  Shell commands after installation; `$DESTDIR` is what was installed.
+Build.place = [{ from = "tide.conf", to = "/etc/tide.conf" }]
+  Files that `files` and `prebuilt` put into the image.
+Build.device-trees = ["coast/pier.dtb"]
+  Blobs of a kernel's own sources to make too.
+Build.weight = 2
+  How many jobs the build takes of those that run at a time.
+Build.memory = "2 GiB"
+  How much memory the build takes.
+Build.time-limit = "30 min"
+  How long a step of it may run.
+Build.output-limit = "100 MiB"
+  How much a step of it may write to its log.
+Build.process-limit = 4096
+  How many processes and threads a step of it may have at a time.
+Build.let-in = ["LM_LICENSE_FILE"]
+  Variables of your environment that the commands may see. They become part of the fingerprint.
+Build.programs = ["perl", "bison"]
+  Programs of the build host that the commands run, beside a shell's usual ones: names, paths, or `perl:MODULE`.
+OptionRule.default = true
+  Whether it is on when nobody asks.
+OptionRule.needs = ["libpng", "options.colour"]
+  What has to be there when it is on: recipes to link with, or other options of this recipe.
+OptionRule.tools = ["pngtool"]
+  Tools that the build needs when it is on.
+OptionRule.excludes = ["options.plain"]
+  Options and packages that cannot be together with it.
+OptionRule.arguments = ["--with-png"]
+  Arguments of the build when it is on.
+OptionRule.arguments-off = ["--without-png"]
+  Arguments of the build when it is off.
+OptionRule.variables = { PNG = "1" }
+  Variables of the build when it is on.
+OptionRule.variables-off = { PNG = "0" }
+  Variables of the build when it is off.
+OptionRule.packages = ["libplot-png"]
+  Packages that exist only with it.
+ChoiceRule.of = ["keys", "touch"]
+  The options, exactly one of which is on.
+ChoiceRule.default = "keys"
+  The one that is on when nobody asks.
+Attributes.path = "/var/lib/tide"
+  The path in the package.
+Attributes.owner = "tide"
+  The account that it belongs to.
+Attributes.mode = "0750"
+  Its permissions, in octal; without it those that the build gave.
+PackageRule.files = ["/usr/bin/tide", "/usr/share/tide/**"]
+  Paths that it takes of what was installed: `*` is any part of a name, `**` whole folders. Without it everything.
+PackageRule.needs = ["libtide", "shell"]
+  Packages and roles that have to be in the image with it.
+PackageRule.recommends = ["tide-data"]
+  Packages that come along unless the image refuses them.
+PackageRule.provides = ["shell"]
+  Roles that it can take.
+PackageRule.excludes = ["input-touch"]
+  Packages that cannot be in an image with it.
+PackageRule.replaces = ["tide-old"]
+  Packages whose names it answers to, and that are never together with it.
+PackageRule.attributes = [{ path = "/var/lib/tide", owner = "tide", mode = "0750" }]
+  Owners and modes of paths; all others belong to root.
+Recipe.version = "1.4"
+  The version; among several the preferred one.
+Recipe.versions = ["1.4", "1.5"]
+  All versions that can be built, where there are several.
+Recipe.licence = "MIT"
+  The licence, as an SPDX expression.
+Recipe.licence-files = ["COPYING"]
+  Licence texts in the sources, for the manifests.
+Recipe.private = true
+  Whether what is made of it stays out of shared caches.
+Recipe.terms = "TERMS.txt"
+  A text beside the recipe that users have to accept before anything of it is downloaded or built.
+Recipe.source = [{ path = "src" }]
+  Where the sources come from.
+Recipe.patches = ["fix-build.patch"]
+  Patches beside the recipe, applied in this order.
+Recipe.build = { using = "make" }
+  How the sources become files.
+Recipe.options = { png = { summary = "Draws into PNG files", needs = ["libpng"] } }
+  Switches of the recipe, by name.
+Recipe.choice = { input = { of = ["keys", "touch"], default = "keys" } }
+  Options of which exactly one is on.
+Recipe.package = { tide = { files = ["/usr/bin/tide"] } }
+  The packages that it yields, by name; without any, one of the recipe's name with everything.
+"""
+
+
+@dataclass(frozen=True)
+class Description:
+    """What a key is for, and an example of its value, as TOML."""
+
+    text: str
+    example: str
+
+
+@cache
+def _read() -> dict[tuple[str, str], Description]:
+    found = {}
+    lines = iter(_TABLE.strip().splitlines())
+    for head, text in zip(lines, lines, strict=True):
+        name, _, example = head.partition(" = ")
+        shape, _, key = name.partition(".")
+        found[shape, key] = Description(text.strip(), example)
+    return found
+
+
+def description_of(shape: type[Definable], key: str) -> Description | None:
+    """What a key of a shape is for, as the shape or one that it is made of says."""
+    known = _read()
+    for one in shape.__mro__:
+        if (one.__name__, key) in known:
+            return known[one.__name__, key]
+    return known.get(("*", key))
+
+
+def described_keys() -> set[tuple[str, str]]:
+    """All pairs of shape and key in the table."""
+    return set(_read())
