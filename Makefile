@@ -2,7 +2,7 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux boards boards-arm64 test coverage test-linux mutations mutations-short mutations-long intruder kills devicetree-corpus devicetree-tenth lint setup benchmark benchmark-disks benchmark-devicetree clean
+.PHONY: demo demo-linux boards boards-arm64 test coverage test-linux mutations mutations-short mutations-long intruder kills devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-disks benchmark-devicetree clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
@@ -72,6 +72,11 @@ devicetree-corpus: packages-demo packages-linux packages-test setup
 
 devicetree-tenth: packages-demo packages-linux packages-test setup
 	$(VENV)/bin/python -m tests.corpus --every 10
+
+# The docs as pages, in build/site.
+docs: setup
+	$(VENV)/bin/python -m mkdocs build --strict --quiet
+	@echo "build/site/index.html"
 
 lint: setup
 	$(VENV)/bin/ruff check src tests benchmarks

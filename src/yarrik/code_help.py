@@ -185,6 +185,12 @@ CHECK-UNKNOWN
 CHOICE-CLASH
   `options.panel.touch = true` and `options.panel.keys = true`, where exactly one can be on
   Turn one of them off.
+CHOOSE-CHANGED
+  An editor saves `products/tide-gauge.toml` while `yarrik choose` is open
+  Look at the file, then choose again.
+CHOOSE-FILE
+  `yarrik choose` in the workspace of a product file
+  Edit the file, or make a workspace of it: `yarrik workspace from FILE`.
 CONDITION-LATE
   `[[when]] option = "display"` sets the image's `packages`
   Write `packages.add`, or set it without the condition.

@@ -77,6 +77,8 @@ CATALOGUE-UNREADABLE command stop A catalogue is not there, or is not valid.
 CHECK-ALL command stop `--all` and a product are given together.
 CHECK-UNKNOWN command stop No check of device trees has this code.
 CHOICE-CLASH resolve stop Two options of a choice would have to be on.
+CHOOSE-CHANGED command stop The product's file was changed while it was being chosen from.
+CHOOSE-FILE command stop A product of several files cannot be changed by choosing.
 CONDITION-LATE definitions stop A condition on options or versions sets what decides about them.
 CONDITION-NEVER definitions warn A condition can never hold.
 DEFINITION-TWICE definitions stop Two shelves define the same name, and none says that it replaces the other.

@@ -87,6 +87,7 @@ def main() -> NoReturn:
         "shelf",
         "catalogue",
         "workspace",
+        "choose",
         "check",
         "resolve",
         "build",

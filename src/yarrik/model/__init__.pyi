@@ -66,6 +66,7 @@ from .reading import Origin as Origin
 from .reading import Raw as Raw
 from .reading import dotted as dotted
 from .reading import line_of as line_of
+from .reading import parse_document as parse_document
 from .reading import paths_below as paths_below
 from .reading import read_document as read_document
 from .reading import values_with_origins as values_with_origins

@@ -30,8 +30,8 @@ PLACES = {
 
 @dataclass(frozen=True)
 class KeyFacts:
-    """A key: its type in words (`form`), its default as TOML (empty when it has to be there, or is empty without it), what it is
-    for, an example as TOML, and the shape of the tables that it holds."""
+    """A key: its type in words (`form`), its default as TOML (empty when it has to be there, or is empty without it), what it
+    is for, an example as TOML, and the shape of the tables that it holds."""
 
     key: str
     form: str

@@ -4,6 +4,10 @@ from .catalogues import Known as Known
 from .catalogues import catalogue_sources as catalogue_sources
 from .catalogues import read_catalogues as read_catalogues
 from .catalogues import with_offers as with_offers
+from .choosing import ChoicePage as ChoicePage
+from .choosing import Choosing as Choosing
+from .choosing import Effect as Effect
+from .choosing import choices_as_json as choices_as_json
 from .editing import Edit as Edit
 from .emulation import emulator_command as emulator_command
 from .emulation import scratch_disks as scratch_disks

@@ -37,7 +37,7 @@ from yarrik.run.kernel_config import BUILT_IN_OPTIONS, base_problem, line_option
 from yarrik.run.packages import encode_packages, split_packages
 from yarrik.run.sandbox import THE_BOARDS, OverBound, Sandbox, Sees
 from yarrik.sources import check_out, download, misfits
-from yarrik.units import shown_size
+from yarrik.units import counted, shown_size
 
 #: What users of a recipe see when they are built: headers and libraries, nothing else.
 SYSROOT_FOLDERS = ("usr/include", "usr/lib", "lib", "usr/share/pkgconfig")
@@ -343,7 +343,7 @@ def _run_commands(action: RunCommands, context: Context) -> dict[str, str]:
                     remedy="let the build install a flatter tree; often such folders come from a loop in a script"),
             "work",
         )  # fmt: skip
-    context.say(f"{sum(1 for _ in tree.files)} files installed")
+    context.say(f"{counted(sum(1 for _ in tree.files), 'file')} installed")
     return {"files": tree.digest}
 
 

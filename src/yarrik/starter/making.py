@@ -179,7 +179,8 @@ def _text(workspace: Workspace, wanted: Wanted, chosen: Mapping[str, str]) -> st
         if wanted.copy or kind == "product":
             return known[base].document.file.read_text(encoding="utf-8")
         derived = {"board": texts.derived_board_text, "image": texts.derived_image_text, "profile": texts.derived_profile_text}
-        return derived[kind](base)
+        prefix = _missing_prefix(workspace, base) if kind == "board" else ""
+        return texts.derived_board_text(base, prefix) if prefix else derived[kind](base)
     if kind == "board":
         arch = chosen["arch"]
         prefix = "" if arch in ("host", host_arch()) else ARCHES[arch].compiler_prefix
@@ -191,6 +192,14 @@ def _text(workspace: Workspace, wanted: Wanted, chosen: Mapping[str, str]) -> st
     if kind == "product":
         return texts.product_text(chosen["board"], chosen["profile"], chosen["image"])
     return texts.variant_text()
+
+
+def _missing_prefix(workspace: Workspace, base: str) -> str:
+    """The prefix of a cross compiler for a board whose base names none, and is for another architecture than this machine."""
+    board = workspace.by_kind["board"][base].value
+    if board.arch in ("host", host_arch()) or board.toolchain.prefix or board.toolchain.recipe:
+        return ""
+    return ARCHES[board.arch].compiler_prefix
 
 
 def _shelf_draft(workspace: Workspace, name: str) -> Draft:
