@@ -85,3 +85,19 @@ class TheSite(DocsTest):
             self.assertIn(name, pages)
         self.assertIn("kernel.console", (out / "first-day/index.html").read_text())
         shutil.rmtree(out)
+
+
+class WhatStepsSee(DocsTest):
+    def test_the_table_of_variables_is_what_a_step_gets(self) -> None:
+        text = (TOP / "docs/definitions.md").read_text()
+        table = text[text.index("## What a step's commands get") : text.index("Arguments of `make` are not")]
+        told = {name for row in re.findall(r"^\| (`[A-Z].*?) \|", table, re.M) for name in re.findall(r"`(\w+)`", row)}
+        self.yarrik("new", "workspace", "w")
+        recipe = 'version = "1"\nlicence = "MIT"\n[[source]]\npath = "src"\n[build]\nusing = "plain"\ncommands = ["env; pwd"]\n'
+        self.write("w/shelves/w/recipes/x/recipe.toml", recipe)
+        self.write("w/shelves/w/recipes/x/src/x", "")
+        words = ("--set", 'image.packages={add=["x"]}')
+        self.yarrik("build", "--until", "build x", *words, at=self.folder / "w")
+        log = self.yarrik("log", "x", *words, at=self.folder / "w")
+        self.assertEqual(set(re.findall(r"(?m)^([A-Z_]+)=", log)) - {"PWD", "SHLVL", "OLDPWD", "_"}, told)
+        self.assertIn("\n/step/source\n", log)

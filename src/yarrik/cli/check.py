@@ -87,11 +87,12 @@ def _show_rows(rows: Iterable[Row]) -> None:
     from yarrik.cli.terminal import one_line
     from yarrik.cli.view import show_table, styled
 
-    show_table([
-        (styled(row.verdict, _STYLES[row.verdict]), row.topic, one_line(row.text),
-         styled(f"next: {one_line(row.next_)}", "dim") if row.next_ else "")
-        for row in rows
-    ])  # fmt: skip
+    lines: list[tuple[str, str, str]] = []
+    for row in rows:
+        lines.append((styled(row.verdict, _STYLES[row.verdict]), row.topic, one_line(row.text)))
+        if row.next_:
+            lines.append(("", "", styled(f"next: {one_line(row.next_)}", "dim")))
+    show_table(lines)
 
 
 def _as_json(found: Examination) -> dict[str, object]:

@@ -33,7 +33,7 @@ class ChooseApp(App[str]):
     #keys { color: $text-muted; }
     #search { border: none; height: 1; padding: 0 1; background: $panel; }
     #list { border: none; height: 1fr; padding: 0; scrollbar-size-vertical: 1; }
-    #list > .option-list--option-highlighted { background: $background; color: $text; text-style: bold reverse; }
+    #list > .option-list--option-highlighted { background: #ffffff; color: #000000; text-style: bold; }
     #detail { height: 5; padding: 0 1; border-top: solid $panel; }
     #difference { display: none; height: 1fr; padding: 0 1; }
     #difference.shown { display: block; }

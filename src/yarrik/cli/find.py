@@ -109,8 +109,10 @@ def _show(found: list[Found]) -> None:
     most = 40
     rows = []
     for one in found[:most]:
-        where = styled(f"shelf {one.shelf}", "yellow") if one.shelf else shown_path(one.place.file) if one.place.file else ""
-        rows.append((styled(one.kind, "dim"), styled(one.name, "bold"), one.what, where))
+        where = styled(f"shelf {one.shelf}", "yellow") if one.shelf else one.on or "workspace"
+        if one.kind == "file":
+            where = shown_path(one.place.file.parent) if one.place.file else ""
+        rows.append((styled(one.kind, "dim"), styled(one.name, "bold"), where, one.what))
     show_table(rows)
     if len(found) > most:
         sys.stdout.write(f"  … and {len(found) - most} more: --json lists all\n")

@@ -25,7 +25,8 @@ _EXACT, _BEGINS, _HOLDS, _DESCRIBED, _SLIP = range(5)
 @dataclass(frozen=True)
 class Found:
     """Something that the words were found in. `rank` 0 is a name that is the word; higher ones are weaker. `shelf` is the shelf
-    that would have to be added, empty for what the workspace has."""
+    that would have to be added, empty for what the workspace has; `on` is the shelf that has it, empty for the workspace
+    itself."""
 
     rank: int
     kind: str
@@ -33,6 +34,7 @@ class Found:
     what: str
     place: Place
     shelf: str = ""
+    on: str = ""
 
 
 class _Files(msgspec.Struct):
@@ -47,6 +49,7 @@ class _Candidate:
     words: str
     place: Place
     shelf: str = ""
+    on: str = ""
 
 
 def find(
@@ -56,7 +59,7 @@ def find(
     fits, names that differ by a slip."""
     wanted = [word.casefold() for word in words]
     candidates = [one for one in _candidates(workspace, catalogues) if not kinds or one.kind in kinds]
-    found = [Found(rank, one.kind, one.name, one.what, one.place, one.shelf)
+    found = [Found(rank, one.kind, one.name, one.what, one.place, one.shelf, one.on)
              for one in candidates if (rank := _rank(wanted, one)) is not None]  # fmt: skip
     if not found:
         found = list(_nearly(wanted, candidates))
@@ -94,7 +97,7 @@ def _nearly(wanted: Sequence[str], candidates: Iterable[_Candidate]) -> Iterator
     best = max((alike for alike, _ in near), default=0.0)
     for alike, one in near:
         if alike >= best - _NEARLY_AS_GOOD:
-            yield Found(_SLIP + round(100 - alike), one.kind, one.name, one.what, one.place, one.shelf)
+            yield Found(_SLIP + round(100 - alike), one.kind, one.name, one.what, one.place, one.shelf, one.on)
 
 
 def _candidates(workspace: Workspace | None, catalogues: Catalogues | None) -> Iterator[_Candidate]:
@@ -104,26 +107,28 @@ def _candidates(workspace: Workspace | None, catalogues: Catalogues | None) -> I
         for kind in workspace.shelved:
             for name, shelved in workspace.readable(kind):
                 for one in listed_of(kind, name, shelved.document.raw):
-                    yield from _candidate(one, Place(shelved.file), "")
+                    yield from _candidate(one, Place(shelved.file), "", shelved.shelf)
     for offer in catalogues.offers() if catalogues is not None else ():
         if offer.shelf.name in here:
             continue
         place = Place()
-        yield _Candidate("shelf", offer.shelf.name, offer.shelf.summary, offer.shelf.summary, place, offer.shelf.name)
+        yield _Candidate(
+            "shelf", offer.shelf.name, offer.shelf.summary, offer.shelf.summary, place, offer.shelf.name, offer.shelf.name
+        )
         for one in offer.shelf.holds:
-            yield from _candidate(one, place, offer.shelf.name)
+            yield from _candidate(one, place, offer.shelf.name, offer.shelf.name)
 
 
-def _candidate(one: Listed, place: Place, shelf: str) -> Iterator[_Candidate]:
+def _candidate(one: Listed, place: Place, shelf: str, on: str) -> Iterator[_Candidate]:
     if one.kind == "option":
-        yield _Candidate("option", f"{one.of}[{one.name}]", one.summary, one.summary, place, shelf)
-        yield _Candidate("option", one.name, f"of {one.of}", "", place, shelf)
+        yield _Candidate("option", f"{one.of}[{one.name}]", one.summary, one.summary, place, shelf, on)
+        yield _Candidate("option", one.name, f"of {one.of}", "", place, shelf, on)
     elif one.kind == "role":
-        yield _Candidate("role", one.name, f"provided by {one.of}", "", place, shelf)
+        yield _Candidate("role", one.name, f"provided by {one.of}", "", place, shelf, on)
     elif one.kind == "package":
-        yield _Candidate("package", one.name, one.summary or f"of {one.of}", f"{one.summary} {one.of}", place, shelf)
+        yield _Candidate("package", one.name, one.summary or f"of {one.of}", f"{one.summary} {one.of}", place, shelf, on)
     else:
-        yield _Candidate(one.kind, one.name, one.summary, one.summary, place, shelf)
+        yield _Candidate(one.kind, one.name, one.summary, one.summary, place, shelf, on)
 
 
 def _files_made(out: Path, wanted: Sequence[str]) -> Iterator[Found]:
