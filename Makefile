@@ -85,6 +85,7 @@ lint: setup
 
 benchmark: packages-demo packages-test setup
 	$(VENV)/bin/python benchmarks/overhead.py
+	$(VENV)/bin/python benchmarks/catalogue.py
 	$(VENV)/bin/python benchmarks/definitions.py
 	$(VENV)/bin/python benchmarks/solver.py
 	$(VENV)/bin/python benchmarks/schedule.py

@@ -114,6 +114,26 @@ class OneTable(CheckTest):
         self.recipe("far", "true", more='programs = ["perl:XML::NoSuchParser"]', files={"x": ""})
         self.assertIn("the Perl module `XML::NoSuchParser`", self.yarrik("check", at=self.root, code=2))
 
+    def test_2_a_program_that_is_too_old_is_told_with_what_it_has(self) -> None:
+        self.write("w/s/images/i.toml", 'packages = ["init", "far"]\n')
+        for wish, fine in ((">= 1", True), (">= 3.0, < 100", True), (">= 99", False), ("== 0.1", False)):
+            self.recipe("far", "true", more=f'programs = ["make"]\nprogram-versions = {{ make = "{wish}" }}', files={"x": ""})
+            said = self.yarrik("check", at=self.root, code=0 if fine else 2)
+            self.assertEqual("HOST-TOOL-OLD" not in said, fine, wish)
+        self.assertRegex(
+            said,
+            r"the program `make` is \d[.\d]+, and == 0.1 is asked for(.|\n)*far/recipe.toml:\d+(.|\n)*apt-get install make",
+        )
+        self.recipe(
+            "far",
+            "true",
+            more='programs = ["true"]\nprogram-versions = { test = ">= 1", "/bin/false" = ">= 1" }',
+            files={"x": ""},
+        )
+        self.assertRegex(self.yarrik("check", at=self.root, code=2), r"HOST-TOOL-OLD(.|\n)*`test` does not say its version")
+        self.recipe("far", "true", more='program-versions = { make = "newest" }', files={"x": ""})
+        self.assertIn("VALUE-UNFIT", self.yarrik("check", at=self.root, code=2))
+
 
 class Silence(CheckTest):
     """A condition that can never hold is warned of; the product says that it does not matter."""

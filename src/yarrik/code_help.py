@@ -338,6 +338,9 @@ FRAGMENT-THERE
 HOST-TOOL-MISSING
   A recipe that is built with `cmake`, on a machine without it
   Install the Debian package that the message names.
+HOST-TOOL-OLD
+  `program-versions = { bison = ">= 3.0" }`, and the machine has 2.7
+  Install a newer one, or change what the recipe asks for.
 IMAGE-DAMAGED
   An image with a superblock that does not read
   Build or write it again.

@@ -128,6 +128,7 @@ FORM-UNKNOWN command stop An output form is not known.
 FRAGMENT-NAME command stop A kernel fragment needs another name.
 FRAGMENT-THERE command stop A kernel fragment is there already.
 HOST-TOOL-MISSING plan stop A program of the build host is not installed.
+HOST-TOOL-OLD plan stop A program of the build host is in another version than a recipe works with.
 IMAGE-DAMAGED command stop An image cannot be read further.
 IMAGE-FILE plan stop A file of the image has neither content nor a source, or both.
 IMAGE-GENERATED image stop An image brings a file that is written from its accounts and host name.

@@ -721,7 +721,8 @@ class Build(Definable, frozen=True, kw_only=True):
     `weight` (in jobs) and `memory` tell what a build takes, so that not too many run beside it. `time_limit` and `output_limit`
     (of the log) and `process_limit` (processes and threads at a time) end one that goes astray. `let_in` names variables of the
     environment that the commands may see. `programs` are those of the host that they run, beside a shell's usual ones and those
-    of the build system: names, paths, or modules of Perl like `perl:XML::Parser`."""
+    of the build system: names, paths, or modules of Perl like `perl:XML::Parser`. `program_versions` says how new some of them
+    have to be, by what they answer to `--version`."""
 
     using: Annotated[Name, Choice("build system")]
     needs: tuple[Requirement, ...] = ()
@@ -742,6 +743,7 @@ class Build(Definable, frozen=True, kw_only=True):
     process_limit: Annotated[int, msgspec.Meta(ge=16, le=1 << 22)] = 4096
     let_in: tuple[Variable, ...] = ()
     programs: tuple[HostProgram, ...] = ()
+    program_versions: dict[HostProgram, WishText] = {}
 
 
 class OptionRule(Definable, frozen=True, kw_only=True):

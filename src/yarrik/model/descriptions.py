@@ -560,6 +560,8 @@ Build.let-in = ["LM_LICENSE_FILE"]
   Variables of your environment that the commands may see. They become part of the fingerprint.
 Build.programs = ["perl", "bison"]
   Programs of the build host that the commands run, beside a shell's usual ones: names, paths, or `perl:MODULE`.
+Build.program-versions = { bison = ">= 3.0" }
+  Versions of programs of the build host that the build works with, by what they answer to `--version`.
 OptionRule.default = true
   Whether it is on when nobody asks.
 OptionRule.needs = ["libpng", "options.colour"]

@@ -21,6 +21,7 @@ from yarrik.resolve import Answer, LockedProduct, Moved, Progress, moved, resolv
 from yarrik.rootfs import LOGIN_SERVICE, check_image
 from yarrik.run.diversions import diversion_notes, unknown_diversions
 from yarrik.run.foresight import Foresight
+from yarrik.run.program_versions import unfit_program
 from yarrik.run.project import Project
 from yarrik.run.results import kept_outputs
 from yarrik.run.room import short_of_room
@@ -262,8 +263,14 @@ class Planner:
         return tuple(one for one in warnings if one.code not in silenced)
 
     def check_programs(self, planned: Planned) -> None:
-        """Raises YarrikError for each program that a build needs and this machine lacks."""
+        """Raises YarrikError for each program that a build needs and this machine lacks, or has in another version."""
         collector = Collector()
+        for node in planned.graph.order.nodes:
+            recipe = planned.answer.recipe(node)
+            for program, wish in recipe.value.build.program_versions.items():
+                trouble = unfit_program(program, wish, self.project.memory, recipe.place("build", "program-versions", program))
+                if trouble is not None:
+                    collector.add(trouble)
         for program, (place, why) in planned.graph.programs.items():
             near = [Path(one.programs[0]).parent / program for one in planned.surroundings.toolchains.values()]
             if find_program(program) is None and not any(path.is_file() for path in near):
