@@ -56,29 +56,31 @@ def make(
 @group.command("list", epilog="Example: [bold]yarrik catalogue list[/bold]")
 def show_catalogues(workspace: WorkspaceOption = None, json: JsonOption = False) -> None:
     """Lists the catalogues that count here, and the shelves in each."""
-    _show(_read(workspace, renew=False), json)
+    _show(known_here(workspace)[1], json)
 
 
 @group.command("renew", epilog="Example: [bold]yarrik catalogue renew[/bold]")
 def renew(workspace: WorkspaceOption = None, json: JsonOption = False) -> None:
     """Downloads the catalogues anew that come from servers."""
-    _show(_read(workspace, renew=True), json)
+    _show(known_here(workspace, renew=True)[1], json)
 
 
-def _read(workspace: Path | None, renew: bool) -> Known:
+def known_here(folder: Path | None, renew: bool = False) -> tuple[Path | None, Known]:
+    """The workspace around a folder, if there is one, and the catalogues that count there. Raises YarrikError for a `folder`
+    that is in none."""
     from yarrik.errors import YarrikError
     from yarrik.model import find_workspace, load_settings, settings_at
     from yarrik.run import cache_folder, catalogue_sources, read_catalogues
 
     root = None
     try:
-        root = find_workspace((workspace or Path.cwd()).absolute())
+        root = find_workspace((folder or Path.cwd()).absolute())
     except YarrikError:
-        if workspace is not None:
+        if folder is not None:
             raise
     settings = settings_at(root) if root is not None else load_settings(None)[0]
     sources = catalogue_sources(root, settings)
-    return read_catalogues(sources, cache_folder(root or Path.cwd(), settings), renew, settings.redirect_hosts)
+    return root, read_catalogues(sources, cache_folder(root or Path.cwd(), settings), renew, settings.redirect_hosts)
 
 
 def _show(known: Known, json: bool) -> None:

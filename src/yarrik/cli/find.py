@@ -73,27 +73,15 @@ def find(
 
 def _known(folder: Path | None) -> tuple[Path | None, Workspace | None, Catalogues]:
     """The workspace around, if there is one, and the catalogues: a search is worth it outside of a workspace too."""
+    from yarrik.cli.catalogue import known_here
     from yarrik.cli.view import show_warnings
-    from yarrik.errors import YarrikError
-    from yarrik.model import find_workspace, load_settings, settings_at
-    from yarrik.run import cache_folder, catalogue_sources, read_catalogues
+    from yarrik.model import find_workspace
 
-    here = None
-    root = None
-    try:
-        root = find_workspace((folder or Path.cwd()).absolute())
-    except YarrikError:
-        if folder is not None:
-            raise
-    settings = settings_at(root) if root is not None else load_settings(None)[0]
-    sources = catalogue_sources(root, settings)
-    if root is None and not sources:
+    root, known = known_here(folder)
+    if root is None and not known.catalogues.known and not known.troubles:
         find_workspace(Path.cwd())  # raises: there is nothing to search
-    known = read_catalogues(sources, cache_folder(root or Path.cwd(), settings), redirect_hosts=settings.redirect_hosts)
     show_warnings(known.troubles)
-    if root is not None:
-        here = workspace_at(root)
-    return root, here, known.catalogues
+    return root, workspace_at(root) if root is not None else None, known.catalogues
 
 
 def _counted(known: Catalogues) -> str:

@@ -15,7 +15,6 @@ from yarrik.cli.options import JsonOption, WorkspaceOption
 from yarrik.units import counted
 
 if TYPE_CHECKING:
-    from yarrik.model import Catalogues
     from yarrik.run import Adding, Shelves, Synced
     from yarrik.sources import Wanted
 
@@ -140,11 +139,15 @@ def add_shelves(
 ) -> Adding:
     """Tries shelves with all that they need, asks about the latter, and adds them. Raises YarrikError; then nothing has
     changed."""
+    from yarrik.cli.catalogue import known_here
+    from yarrik.cli.view import show_warnings
     from yarrik.errors import Trouble, YarrikError, listed
     from yarrik.run import try_shelves
 
     with shelves.trials() as scratch:
-        found = try_shelves(shelves, scratch, places, known_catalogues(shelves), wanted, folder, shallow)
+        known = known_here(shelves.root)[1]
+        show_warnings(known.troubles)
+        found = try_shelves(shelves, scratch, places, known.catalogues, wanted, folder, shallow)
         needed = [one.choice.name for one in found.added if one not in found.asked]
         if needed and not yes:
             named = listed([one.choice.name for one in found.asked])
@@ -155,18 +158,6 @@ def add_shelves(
                 raise typer.Exit(1)
         shelves.take(found.added)
     return found
-
-
-def known_catalogues(shelves: Shelves) -> Catalogues:
-    """The catalogues of a workspace and of its user; one that cannot be read is said on the way."""
-    from yarrik.cli.view import show_warnings
-    from yarrik.model import settings_at
-    from yarrik.run import catalogue_sources, read_catalogues
-
-    settings = settings_at(shelves.root)
-    known = read_catalogues(catalogue_sources(shelves.root, settings), shelves.cache, redirect_hosts=settings.redirect_hosts)
-    show_warnings(known.troubles)
-    return known.catalogues
 
 
 @group.command("sync", epilog="Example: [bold]yarrik shelf sync[/bold] after a clone or a pull of the workspace.")
