@@ -16,7 +16,7 @@ from yarrik.model.reading import Document, Raw, read_document
 from yarrik.model.rules import check_name
 from yarrik.model.stacking import stack
 
-#: So many files may include each other, at most.
+#: How many files one product may include.
 _MOST = 100
 
 

@@ -16,8 +16,8 @@ _VERSION = re.compile(r"(?<![\w.])v?(\d+(?:\.\d+)+)")
 
 
 def unfit_program(program: str, wish: str, memory: Memory, place: Place) -> Trouble | None:
-    """The trouble with a program that is in another version than is asked for, or says none. One that is not here is told of
-    by others."""
+    """The trouble with a program that is in another version than is asked for, or says none. A program
+    that is missing is no trouble here: `missing_program` reports it."""
     path = find_program(program)
     if path is None:
         return None
