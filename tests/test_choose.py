@@ -203,6 +203,15 @@ class TheView(ChooseTest):
             self.assertEqual((len(rows), max(map(len, rows))), (size[1], size[0]))
             self.assertIn("Enter chooses", rows[-1])
 
+    def test_control_characters_of_definitions_are_shown_and_not_obeyed(self) -> None:
+        self.write("w/s/boards/odd.toml", 'summary = "a\\u009b2Jb\\u202ec"\nextends = "b"\n')
+        session = Session(self.root)
+        self.addCleanup(session.close)
+        self.choosing = Choosing(session, "p")
+        seen: list[str] = []
+        self.played(["shift+tab", "shift+tab", ":odd"], look=lambda app: seen.append(self.lines(app)))
+        self.assertIn("a\\x9b2Jb\\u202ec", seen[0])
+
 
 class InARealTerminal(ChooseTest):
     def test_over_a_pseudo_terminal_of_80_by_24(self) -> None:

@@ -1,4 +1,7 @@
-"""The view of `yarrik choose`. The keyboard does everything; the focus stays in the search line."""
+"""The view of `yarrik choose`. The keyboard does everything; the focus stays in the search line.
+
+The library writes to the terminal by itself, past the stream that shows control characters instead of obeying them: so each text
+of a definition is escaped here."""
 
 from __future__ import annotations
 
@@ -12,7 +15,7 @@ from textual.containers import VerticalScroll
 from textual.widgets import Input, OptionList, Static
 from textual.widgets.option_list import Option
 
-from yarrik.cli.terminal import one_line
+from yarrik.cli.terminal import escaped, one_line
 from yarrik.errors import Trouble, YarrikError
 from yarrik.run import ChoicePage, Choosing, Effect
 from yarrik.units import counted, shown_size
@@ -169,7 +172,7 @@ class ChooseApp(App[str]):
         return self.shown[at] if at is not None and at < len(self.shown) else None
 
     def _say(self, text: str) -> None:
-        self.query_one("#detail", Static).update(Text(text))
+        self.query_one("#detail", Static).update(Text(escaped(text)))
 
     def _show_page(self) -> None:
         saving = self.page == "save"
@@ -195,7 +198,7 @@ class ChooseApp(App[str]):
         if now.troubles:
             head.append(f"  cannot be: {one_line(now.troubles[0].what)}", style="red")
         elif now.composition is not None:
-            board, profile = now.composition.board.name, now.composition.profile.name
+            board, profile = one_line(now.composition.board.name), one_line(now.composition.profile.name)
             size = f", {shown_size(now.weight)}" if now.weight else ""
             size += f" and {now.unknown} not built yet" if now.unknown and now.weight else ""
             head.append(f"  {board}, {profile}, {counted(len(now.packages), 'package')}{size}", style="green")
@@ -217,7 +220,7 @@ class ChooseApp(App[str]):
         for one in found:
             size = f"{shown_size(one.weight):>10}" if one.weight is not None else " " * 10
             style = {"on": "bold", "along": "", "off": "dim"}[one.mark]
-            line = f"{_MARKS[one.mark]} {one.name:<{width}}  {one.what}"
+            line = f"{_MARKS[one.mark]} {one_line(one.name):<{width}}  {one_line(one.what)}"
             room = max(20, self.size.width - (13 if self.page == "packages" else 2))
             cut = line if len(line) <= room else line[: room - 1] + "…"
             rows.append(Option(Text(f"{cut:<{room}}{size if self.page == 'packages' else ''}", style=style, no_wrap=True)))
@@ -241,7 +244,7 @@ class ChooseApp(App[str]):
         text = Text()
         for line in lines or ["Nothing is changed yet."]:
             style = "green" if line.startswith("+") else "red" if line.startswith("-") else ""
-            text.append(line + "\n", style=style)
+            text.append(one_line(line) + "\n", style=style)
         self.query_one("#lines", Static).update(text)
         now = self.choosing.verdict()
         if now.troubles:
