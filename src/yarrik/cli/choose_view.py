@@ -1,7 +1,7 @@
 """The view of `yarrik choose`. The keyboard does everything; the focus stays in the search line.
 
-The library writes to the terminal by itself, past the stream that shows control characters instead of obeying them: so each text
-of a definition is escaped here."""
+The library writes to the terminal by itself, past the stream that shows control characters instead of obeying them: so each
+text of a definition is escaped here."""
 
 from __future__ import annotations
 
