@@ -15,7 +15,7 @@ from yarrik.cli.options import JsonOption, WorkspaceOption
 from yarrik.units import counted
 
 if TYPE_CHECKING:
-    from yarrik.run import Adding, Shelves, Synced
+    from yarrik.run import Adding, ShelfState, Shelves, Synced
     from yarrik.sources import Wanted
 
 group = typer.Typer(
@@ -57,7 +57,7 @@ def show_shelves(workspace: WorkspaceOption = None, json: JsonOption = False) ->
         elif one is not None and one.state is not None:
             parts = ["changed"] if one.state.changed else []
             parts += [f"{counted(one.state.own, 'commit')} not pushed"] if one.state.own else []
-            parts += [] if one.state.commit == one.locked else [f"locked is {one.locked[:12] or 'nothing'}"]
+            parts += _apart(one)
             told, style = ", ".join(parts) or "as locked", "yellow" if parts else "green"
         commit = one.state.commit if one is not None and one.state is not None else ""
         words = ", ".join(counted(number, kind) for kind, number in brings.items())
@@ -70,6 +70,18 @@ def show_shelves(workspace: WorkspaceOption = None, json: JsonOption = False) ->
     show_table(rows)
     if any(one.state is None for one in states.values()):
         sys.stdout.write("next: yarrik shelf sync\n")
+
+
+def _apart(one: ShelfState) -> list[str]:
+    """How far a shelf is from its locked commit, in words."""
+    if one.state is None or one.state.commit == one.locked:
+        return []
+    if not one.locked:
+        return ["not locked"]
+    ahead, behind = one.apart or (0, 0)
+    parts = [f"{counted(ahead, 'commit')} ahead of the lock"] if ahead else []
+    parts += [f"{counted(behind, 'commit')} behind the lock"] if behind else []
+    return parts or [f"locked is {one.locked[:12]}"]
 
 
 @group.command(

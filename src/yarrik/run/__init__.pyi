@@ -40,6 +40,7 @@ from .sandbox import GRACE as GRACE
 from .sandbox import kill_all as kill_all
 from .session import Session as Session
 from .shelves import Adding as Adding
+from .shelves import ShelfState as ShelfState
 from .shelves import Shelves as Shelves
 from .shelves import Synced as Synced
 from .shelves import Trial as Trial

@@ -32,7 +32,7 @@ from yarrik.model import (
     workspace_file,
 )
 from yarrik.resolve import Lock, read_lock
-from yarrik.sources import Mirror, State, Wanted, commits_between, has_commit, move_to, state_of
+from yarrik.sources import Mirror, State, Wanted, commits_between, distance, has_commit, move_to, state_of
 
 _AT_A_TIME = 8
 Became = Literal["cloned", "moved", "kept", "left"]
@@ -45,6 +45,8 @@ class ShelfState:
     choice: ShelfChoice
     locked: str
     state: State | None
+    #: Commits that it has and the locked one has not, and the other way round; None when the history is not here.
+    apart: tuple[int, int] | None = None
 
     @property
     def as_locked(self) -> bool:
@@ -119,7 +121,9 @@ class Shelves:
         self._own_folder()
         folder = self.root / choice.clone
         state = state_of(folder) if os.path.lexists(folder) else None
-        return ShelfState(choice, choice.commit or self.lock.commits.get(choice.name, ""), state)
+        locked = choice.commit or self.lock.commits.get(choice.name, "")
+        apart = distance(folder, locked, state.commit) if state is not None and locked not in ("", state.commit) else None
+        return ShelfState(choice, locked, state, apart)
 
     def _own_folder(self) -> None:
         """The workspace's `shelves`, made if need be. Raises YarrikError for a link in its place."""

@@ -2,6 +2,7 @@ from .clones import Mirror as Mirror
 from .clones import State as State
 from .clones import Wanted as Wanted
 from .clones import commits_between as commits_between
+from .clones import distance as distance
 from .clones import has_commit as has_commit
 from .clones import move_to as move_to
 from .clones import state_of as state_of

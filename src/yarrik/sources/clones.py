@@ -194,6 +194,17 @@ def commits_between(folder: Path, before: str, after: str, most: int = 20) -> li
     return text.splitlines()
 
 
+def distance(folder: Path, locked: str, commit: str) -> tuple[int, int] | None:
+    """How many commits the second has that the first has not, and the other way round; None when the history between them is
+    not here. Raises YarrikError when git fails."""
+    if not (has_commit(folder, locked) and has_commit(folder, commit)):
+        return None
+    if not _answers(folder, "merge-base", "--end-of-options", locked, commit):
+        return None
+    behind, ahead = _git(folder, "rev-list", "--count", "--left-right", "--end-of-options", f"{locked}...{commit}").split()
+    return int(ahead), int(behind)
+
+
 def _answers(folder: Path, *words: str, url: str = "") -> bool:
     try:
         return git.run(folder, *words, protocols=PROTOCOLS if url else "file", handed_over=bool(url)).returncode == 0
