@@ -55,7 +55,7 @@ class DocsTest(ProgramTest):
 
 class TheFirstDay(DocsTest):
     def test_from_an_empty_folder_to_an_image_that_the_bench_has_checked(self) -> None:
-        self.assertGreater(self.play("docs/first-day.md"), 15)
+        self.assertEqual(self.play("docs/first-day.md"), 15)
         self.assertIn("no problem found", self.yarrik("boot", "--bench", self.place / "pier/out/gull/gull.img"))
 
 

@@ -55,7 +55,8 @@ class StepsAreAtHand(WorkspaceTest):
         way = told["longest-way"]
         ended = {one["step"]: one["began"] + one["seconds"] for one in told["steps"]}
         began = {one["step"]: one["began"] for one in told["steps"]}
-        self.assertEqual(way[-1], max(ended, key=ended.get))
+        # Times are in milliseconds, and two of the last steps may end within one.
+        self.assertGreaterEqual(ended[way[-1]] + 0.002, max(ended.values()))
         for before, after in itertools.pairwise(way):
             self.assertLessEqual(ended[before], began[after] + 0.002)
         self.assertRegex(self.yarrik("timeline", at=self.root), r"critical path: \d+ steps?, ")
