@@ -95,6 +95,10 @@ class TermsTest(WorkspaceTest):
         self.environment["YARRIK_TERMS"] = f"modem={hashlib.sha256(b'Other.' + bytes([10])).hexdigest()}"
         self.assertIn("terms of the recipe modem", self.yarrik("build", "--locked", code=2, at=self.root))
 
+    def test_a_workspace_cannot_accept_them_for_its_user(self) -> None:
+        self.write("w/yarrik.local.toml", f'[settings.terms."recipe modem"]\nsha256 = "{DIGEST}"\ndate = "2026-01-01"\n')
+        self.assertIn("error TERMS-OPEN", self.yarrik("check", code=2, at=self.root))
+
     def test_reading_and_accepting(self) -> None:
         self.assertRegex(self.yarrik("terms", "list", at=self.root), r"open +recipe +modem(.|\n)*next: yarrik terms show modem")
         self.assertRegex(

@@ -87,7 +87,8 @@ WithOption = Annotated[
 ]  # fmt: skip
 SetOption = Annotated[
     list[str] | None,
-    typer.Option("--set", metavar="KEY=VALUE", help="Sets one value over all files: image.hostname=gull, options.NAME.x=true.",
+    typer.Option("--set", metavar="KEY=VALUE", help="Sets one value over all files: image.hostname=gull, options.NAME.x=true; "
+                 "yarrik schema image hostname says what a key is for.",
                  autocompletion=names_of("option")),
 ]  # fmt: skip
 LockedOption = Annotated[bool, typer.Option("--locked", help="Fails when yarrik.lock is not what the product resolves to.")]

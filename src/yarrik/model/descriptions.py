@@ -475,7 +475,7 @@ LocalSettings.proxies = { https = "http://proxy.example.org:3128" }
 LocalSettings.use = { tide = { path = "~/src/tide" } }
   Recipes whose sources are taken from elsewhere, for work on them.
 LocalSettings.terms = { "recipe modem" = { sha256 = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855" } }
-  Texts of terms that were accepted; `yarrik terms accept` writes them.
+  Texts of terms that were accepted; `yarrik terms accept` writes them. Only the user's own file counts.
 Local.set = { image = { hostname = "gull" } }
   Changes of every product on this machine.
 Local.settings = { jobs = 8 }

@@ -68,7 +68,7 @@ def _settings(local: Document | None) -> tuple[LocalSettings, Place]:
         catalogues=tuple(dict.fromkeys((*own.catalogues, *general.catalogues))),
         proxies=own.proxies if own.proxies != Proxies() else general.proxies,
         use={**general.use, **own.use},
-        terms={**general.terms, **own.terms},
+        terms=general.terms,  # a workspace that somebody hands over must not accept terms for its user
     ), Place(local.file, key="settings")
 
 
