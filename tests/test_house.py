@@ -135,3 +135,44 @@ class TheHouseKeepsItsRules(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class TheProgramLoadsWhatACommandNeeds(unittest.TestCase):
+    def test_the_table_has_every_command_in_its_module(self) -> None:
+        from yarrik.cli import MODULES
+
+        self.assertEqual(set(MODULES) | {"__init__", "faults", "options", "terminal", "view", "choose_view"},
+                         {path.stem for path in (SOURCE / "cli").glob("*.py")})  # fmt: skip
+        for module, commands in MODULES.items():
+            text = (SOURCE / f"cli/{module}.py").read_text()
+            nodes = [node for node in ast.walk(ast.parse(text)) if isinstance(node, ast.Call)]
+            calls = {ast.unparse(node.func): node for node in nodes}
+            named = {keyword.value.value for node in nodes if ast.unparse(node.func) == "app.add_typer"
+                     for keyword in node.keywords if keyword.arg == "name" and isinstance(keyword.value, ast.Constant)}  # fmt: skip
+            for node in ast.walk(ast.parse(text)):
+                for decorator in getattr(node, "decorator_list", ()):
+                    if isinstance(decorator, ast.Call) and ast.unparse(decorator.func) == "app.command":
+                        first = (
+                            decorator.args[0].value if decorator.args and isinstance(decorator.args[0], ast.Constant) else None
+                        )
+                        named.add(first or node.name.replace("_", "-"))  # type: ignore[attr-defined]
+            self.assertEqual(named, set(commands), module)
+            self.assertTrue(calls)
+
+    def test_help_lists_all_and_unknown_words_are_answered(self) -> None:
+        from yarrik.cli import MODULES, _modules_for
+
+        self.assertEqual(_modules_for(["find", "--help"], {}), ["find"])
+        for words, environment in (
+            ([], {}),
+            (["--help"], {}),
+            (["fnid"], {}),
+            (["find"], {"_YARRIK_COMPLETE": "complete_bash"}),
+        ):
+            self.assertEqual(_modules_for(words, environment), list(MODULES), words)
+        done = subprocess.run([sys.executable, "-m", "yarrik", "--help"], capture_output=True, text=True, check=True)
+        for commands in MODULES.values():
+            for command in commands:
+                self.assertIn(f" {command} ", done.stdout)
+        done = subprocess.run([sys.executable, "-m", "yarrik", "fnid"], capture_output=True, text=True, check=False)
+        self.assertIn("find", done.stderr)

@@ -9,6 +9,7 @@ import signal
 import sys
 import threading
 import time
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import NoReturn
 
@@ -26,6 +27,27 @@ app = typer.Typer(
     context_settings={"help_option_names": ["-h", "--help"]},
     epilog="Begin with [bold]yarrik demo[/bold]: it lays out an example workspace and builds it.",
 )
+
+
+#: The modules with the commands that each registers; they are listed in this order, which is that of a first day.
+MODULES = {
+    "demo": ("demo",), "new": ("new",), "shelf": ("shelf",), "catalogue": ("catalogue",), "workspace": ("workspace",),
+    "choose": ("choose",), "check": ("check",), "resolve": ("resolve", "why", "why-not"), "build": ("build", "fetch", "plan"),
+    "prove": ("prove",), "timeline": ("timeline",), "boot": ("boot",), "enter": ("enter",), "edit": ("edit",),
+    "find": ("find",),
+    "look": ("log", "show", "schema"), "inspect": ("inspect",), "pack": ("pack",), "devicetree": ("devicetree",),
+    "kernel": ("kernel",), "cache": ("cache",), "settings": ("settings",), "terms": ("terms",), "codes": ("codes", "explain"),
+}  # fmt: skip
+
+
+def _modules_for(words: Sequence[str], environment: Mapping[str, str]) -> list[str]:
+    """The modules that a command line needs: for a command its own, since describing all of them to the library takes longer
+    than most commands do; for help, completion and unknown words all."""
+    completing = any(name.endswith("_COMPLETE") for name in environment)
+    named = [module for module, commands in MODULES.items() if words and words[0] in commands]
+    if list(words) == ["--version"]:
+        named = ["codes"]
+    return named if named and not completing else list(MODULES)
 
 
 def _version(wanted: bool) -> None:
@@ -80,33 +102,7 @@ def main() -> NoReturn:
     """The console command. Exit code 0: done, 1: the work failed, 2: the request was wrong, 70: a fault."""
     # Nearly all that is made lives until the end: looking for rings among it again and again would only take time.
     gc.set_threshold(200_000, 20, 20)
-    # Each module registers its commands; they are listed in this order, which is that of a first day.
-    for name in (
-        "demo",
-        "new",
-        "shelf",
-        "catalogue",
-        "workspace",
-        "choose",
-        "check",
-        "resolve",
-        "build",
-        "prove",
-        "timeline",
-        "boot",
-        "enter",
-        "edit",
-        "find",
-        "look",
-        "inspect",
-        "pack",
-        "devicetree",
-        "kernel",
-        "cache",
-        "settings",
-        "terms",
-        "codes",
-    ):
+    for name in _modules_for(sys.argv[1:], os.environ):
         importlib.import_module(f"yarrik.cli.{name}")
 
     show_safely()

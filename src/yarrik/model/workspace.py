@@ -8,12 +8,11 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
-from typing import Any, Generic, TypeVar
+from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 import msgspec
 
 from yarrik import __version__
-from yarrik.cache import Memory
 from yarrik.errors import Collector, Place, Trouble, Unfit, YarrikError, listed, suggestion
 from yarrik.model.checking import convert, find_troubles, fits
 from yarrik.model.conditions import Circumstances, holds
@@ -35,6 +34,9 @@ from yarrik.model.reading import Definition, Document, Raw, place_in, read_docum
 from yarrik.model.rules import check_name
 from yarrik.model.stacking import stack
 from yarrik.versions import Version, parse_wish
+
+if TYPE_CHECKING:
+    from yarrik.cache import Memory
 
 T = TypeVar("T", bound=Definable)
 
