@@ -2,7 +2,7 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux boards boards-arm64 test coverage test-linux mutations mutations-short mutations-long intruder kills devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-disks benchmark-devicetree clean
+.PHONY: demo demo-linux boards boards-arm64 inside commons commons-boots sources test coverage test-linux mutations mutations-short mutations-long intruder kills devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-devicetree clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
@@ -29,15 +29,26 @@ coverage: packages-demo packages-test setup
 	$(COVERAGE) json --quiet -o build/coverage/report.json
 	scripts/coverage-by-room build/coverage/report.json
 
-# Every board of the demo in its emulator: five kernels, which take about half an hour the first time.
-boards: packages-demo packages-linux packages-test packages-boards setup
+# Every board of the demo in its emulator: loaders from source, and five kernels, which take about an hour the first time.
+boards: packages-demo packages-linux packages-test packages-boards sources setup
 	$(VENV)/bin/python -m unittest -v tests.emulated_boards
 
-# Those boards that have the kernel of demo-linux: our device tree in the running kernel, boot methods, and mistakes that
-# really fail.
+# Those boards that have the kernel of demo-linux: our device tree in the running kernel, boot methods, a bootloader from source,
+# and mistakes that really fail.
 ARM64 = WithAMenu WithASignedImageTree WithAnEnvironmentInFlash FromMemory
-boards-arm64: packages-test demo-linux
+boards-arm64: packages-test sources demo-linux
 	YARRIK_BOARDS=build/demo-linux $(VENV)/bin/python -m unittest -v $(ARM64:%=tests.emulated_boards.Arm64%) tests.emulated_boards.MistakesReallyFail
+
+# The pier's gauge looked at from inside, and power cut at random moments of its first start; the kernel is that of demo-linux.
+inside: packages-test demo-linux
+	YARRIK_BOARDS=build/demo-linux $(VENV)/bin/python -m unittest -v tests.seen_inside
+
+# Every recipe of the shelf that comes with Yarrik, built for arm64; and a dozen of them in an image that somebody logs in to.
+commons: packages-test packages-commons setup
+	scripts/commons arm64
+
+commons-boots: packages-test packages-commons demo-linux
+	$(VENV)/bin/python -m unittest -v tests.commons_boots
 
 # A real kernel mounts what we write: the one of demo-linux, in the emulator.
 test-linux: packages-test demo-linux
@@ -49,8 +60,8 @@ mutations: packages-demo packages-test setup
 	$(VENV)/bin/python -m tests.mutated_inputs 3000
 
 mutations-short: packages-demo packages-test setup
-	$(VENV)/bin/python -m tests.mutations 1000
-	$(VENV)/bin/python -m tests.mutated_inputs 1000
+	$(VENV)/bin/python -m tests.mutations 300
+	$(VENV)/bin/python -m tests.mutated_inputs 300
 
 mutations-long: packages-demo packages-test setup
 	$(VENV)/bin/python -m tests.mutations 10000
@@ -61,7 +72,7 @@ mutations-long: packages-demo packages-test setup
 intruder: packages-demo packages-test setup
 	$(VENV)/bin/python -m unittest -v tests.test_intruder
 
-# Random kills of the real program over the demo's build, about a quarter of an hour; thirty of them are among the tests.
+# Random kills of the real program over the demo's build, about a quarter of an hour; some are among the tests.
 kills: packages-demo packages-test setup
 	$(VENV)/bin/python -m tests.kills 300
 
@@ -91,11 +102,21 @@ benchmark: packages-demo packages-test setup
 	$(VENV)/bin/python benchmarks/schedule.py
 	$(VENV)/bin/python benchmarks/engine.py
 
+# Those that say within two minutes whether something has become much slower.
+benchmark-short: packages-demo packages-test setup
+	$(VENV)/bin/python benchmarks/overhead.py
+	$(VENV)/bin/python benchmarks/definitions.py
+	$(VENV)/bin/python benchmarks/schedule.py
+
 benchmark-devicetree: packages-demo packages-linux packages-test setup
 	$(VENV)/bin/python benchmarks/devicetree.py
 
 benchmark-disks: packages-test setup
 	$(VENV)/bin/python benchmarks/filesystems.py
+
+# Upstream archives of bootloaders and firmware, for boards that build them.
+sources:
+	scripts/debian-sources u-boot arm-trusted-firmware opensbi
 
 setup: $(VENV)/.ready
 

@@ -60,10 +60,14 @@ class BoardTest(unittest.TestCase):
         return file
 
     def disk(self) -> Path:
-        """A fresh copy of the image that the next boot with --keep-disk takes."""
+        """A fresh copy of the card that the next boot with --keep-disk takes; its other disks begin anew too."""
+        out = ROOT / "out" / self.product
+        image = next(file for name in ("", "-card") if (file := out / f"{self.product}{name}.img").exists())
         place = ROOT / ".yarrik/boot" / f"{self.product}.disk"
         place.parent.mkdir(parents=True, exist_ok=True)
-        place.write_bytes((ROOT / "out" / self.product / f"{self.product}.img").read_bytes())
+        for other in place.parent.glob(f"{self.product}-*.disk"):
+            other.unlink()  # an environment in flash, that an earlier test may have damaged
+        place.write_bytes(image.read_bytes())
         return place
 
 
@@ -110,22 +114,52 @@ class Arm64WithASignedImageTree(BoardTest):
         disk = self.disk()
         edit_boot_file(disk, f"/{self.product}.itb", {f"{self.product} 6.1": f"{self.product} 6.X"})
         edit_boot_file(disk, f"/{self.product}.itb", {"harbour,kittiwake": "harbour,kittiwakX"})
-        said = self.boot("--keep-disk", "--expect", MARKER, code=1, seconds=20)
+        said = self.boot("--keep-disk", "--expect", MARKER, code=1, seconds=40)
         self.assertRegex(said, r"Bad Data Hash|Bad hash|Failed to verify")
         self.assertIn("BOOT-KERNEL-FORM", yarrik("boot", "--bench", disk, code=1))
 
 
 class Arm64WithAnEnvironmentInFlash(BoardTest):
-    """Overlays are placed for the bootloader as well; this one, as Debian builds it, leaves `fdtoverlays` lines alone, so
-    that they are laid on is seen on the bench only."""
+    """The bootloader is built from source, and applies the overlays."""
 
     product = "gauge-kittiwake-placed"
 
     def test_the_bootloader_takes_our_environment_and_goes_by_it(self) -> None:
-        self.assertIn("that the bootloader lays 1 overlay on", self.build())
+        self.assertIn("1 overlay fit; the bootloader is built to apply them", self.build())
         said = self.boot()
         self.assertIn("Loading Environment from Flash... OK", said)
-        self.assertIn("Booting using the fdt blob at 0x43e00000", said)
+        self.assertIn("Retrieving file: /overlays/tide-sensor.dtbo", said)
+        self.assertIn("tide-sensor tide-sensor: scale begins at 1275 mm", said)  # what the overlay says
+
+    def test_the_bootloader_refuses_an_overlay_that_the_bench_refuses(self) -> None:
+        self.build()
+        disk = self.disk()
+        # The label that it refers to is not in the base.
+        edit_boot_file(disk, "/overlays/tide-sensor.dtbo", {"bus_clock": "bus_clocX"})
+        said = self.boot("--keep-disk", "--expect", "Failed to apply overlay")  # the last of what it says of it
+        self.assertIn("FDT_ERR_NOTFOUND", said)
+        told = yarrik("boot", "--bench", disk, code=1)
+        self.assertIn("BOOT-DEVICE-TREE", told)
+        self.assertIn("bus_clocX", told)
+
+    def test_options_are_set_and_the_tree_s_own_program_is_the_judge(self) -> None:
+        shelf = ROOT / "shelves/harbour/boards"
+        before = {path: path.read_bytes() for path in shelf.iterdir() if path.is_file()}
+        words = ("--recipe", "loader", "--product", self.product, "--workspace", ROOT)
+        try:
+            yarrik("kernel", "set", "CMD_SQUASHFS=y", "BOOTCOUNT_RAM=y", "--fragment", "judged.kcfg", *words, code=1)
+            self.assertFalse((shelf / "judged.kcfg").exists())  # BOOTCOUNT_ENV is chosen by another fragment
+            said = yarrik("kernel", "set", "CMD_SQUASHFS=y", "CMD_UBIFS=y", "--fragment", "judged.kcfg", *words)
+            self.assertRegex(said, r"CONFIG_CMD_UBI +n +-> +y +it is needed for that")
+            self.assertRegex(said, r"CONFIG_FS_SQUASHFS +n +-> +y +follows by itself")
+            shown = yarrik("kernel", "show", "FS_SQUASHFS", *words)
+            self.assertIn("selected by  CMD_SQUASHFS", shown)
+        finally:
+            for path in shelf.iterdir():
+                if path.is_file() and path not in before:
+                    path.unlink()
+            for path, data in before.items():
+                path.write_bytes(data)
 
     def test_a_damaged_environment_is_not_taken(self) -> None:
         self.build()
@@ -133,8 +167,112 @@ class Arm64WithAnEnvironmentInFlash(BoardTest):
         disk = ROOT / ".yarrik/boot" / f"{self.product}-flash.disk"
         data = disk.read_bytes()
         disk.write_bytes(data.replace(b"bootdelay=0", b"bootdelay=1", 1))
+        self.assertIn("from Flash... OK", self.boot("--keep-disk"))  # there are two copies
+        disk.write_bytes(data.replace(b"bootdelay=0", b"bootdelay=1"))
         said = self.boot("--keep-disk", "--expect", "bad CRC, using default environment")
         self.assertNotIn("from Flash... OK", said)
+
+
+class Arm64FallsBack(BoardTest):
+    """Slow: the emulated flash chip takes most of a minute to keep the count of a start."""
+
+    product = "gauge-kittiwake-placed"
+
+    def test_after_three_failed_starts_the_other_copy_is_started(self) -> None:
+        environment = ROOT / "shelves/harbour/boards/kittiwake.env"
+        text = environment.read_text()
+        try:
+            environment.write_text(text.replace("upgrade_available=0", "upgrade_available=1"))
+            self.build()
+            self.boot("--expect", "Starting kernel", seconds=240)
+            for _ in range(2):  # each start is counted in the flash chip, and nothing says that it went well
+                said = self.boot("--keep-disk", "--expect", "Starting kernel", seconds=240)
+                self.assertNotIn("Using altbootcmd", said)
+            said = self.boot("--keep-disk", "--expect", MARKER, seconds=240)
+            self.assertIn("Warning: Bootlimit (3) exceeded. Using altbootcmd.", said)
+            self.assertRegex(said, r"append: .*root=PARTLABEL=root-b")
+        finally:
+            environment.write_text(text)
+
+
+class Arm64WithTrustedFirmware(BoardTest):
+    """Trusted firmware, the bootloader and its key are built from source; the boot command is in the bootloader."""
+
+    product = "gauge-kittiwake-trusted"
+
+    def test_each_stage_starts_the_next_one_and_all_is_signed(self) -> None:
+        story = self.build()
+        self.assertIn("from the bootloader's built-in command to the kernel, each link is signed", story)
+        said = self.boot()
+        for stage in ("BL1: Booting BL2", "BL31: v2.8", "U-Boot 2023.01", "sha256,rsa2048:harbour+ OK", "Starting kernel"):
+            self.assertIn(stage, said)
+
+    def test_a_tree_that_another_key_signed_is_refused_by_both(self) -> None:
+        self.build()
+        disk = self.disk()
+        edit_boot_file(disk, f"/{self.product}.itb", {"gauge-kittiwake-trusted 6.1": "gauge-kittiwake-trusted 6.X"})
+        said = self.boot("--keep-disk", "--expect", MARKER, code=1, seconds=40)
+        self.assertRegex(said, r"Verifying Hash Integrity \.\.\. sha256,rsa2048:harbour- +error|Failed to verify")
+        self.assertNotIn("Starting kernel", said)
+
+
+class Arm64WithASettingsFile(BoardTest):
+    """The emulator has no such firmware: a simulated one reads the card, and starts the kernel with what it found."""
+
+    product = "gauge-kittiwake-settings"
+
+    def test_the_kernel_runs_with_what_the_file_names(self) -> None:
+        self.assertIn("1 overlay fit, as the firmware applies them", self.build())
+        words = [sys.executable, "-m", "tests.settings_firmware", self.disk()]
+        with subprocess.Popen(words, stdout=subprocess.PIPE, stdin=subprocess.PIPE, stderr=subprocess.STDOUT) as started:
+            assert started.stdout is not None
+            said = b""
+            try:
+                while MARKER.encode() not in said:
+                    line = started.stdout.readline()
+                    self.assertTrue(line, said)
+                    said += line
+            finally:
+                subprocess.run(["pkill", "-P", str(started.pid)], check=False)
+                started.kill()
+        self.assertIn(b"tide-sensor tide-sensor: scale begins at 1300 mm", said)
+
+
+class Arm64OnAnEngineersOwnShelf(BoardTest):
+    """The vendor's shelves stay as they are; a shelf of one's own adds a board, two overlays, fragments and an environment."""
+
+    product = "pier"
+
+    def test_the_image_boots_and_nothing_was_copied(self) -> None:
+        own = ROOT / "shelves/own"
+        vendor = {path: path.read_bytes() for shelf in ("coast", "harbour") for path in (ROOT / "shelves" / shelf).rglob("*")
+                  if path.is_file()}  # fmt: skip
+        overlay = '/dts-v1/;\n/plugin/;\n&{{/}} {{\n\t{0}: {0} {{ compatible = "harbour,{0}"; clocks = <&bus_clock>; }};\n}};\n'
+        files = {
+            "shelf.toml": '[shelf]\nname = "own"\n',
+            "boards/pier.toml": 'extends = "kittiwake-placed"\n[kernel]\noverlays = {add = ["lamp.dtso", "buzzer.dtso"]}\n'
+            'fragments = {add = ["pier.kcfg"]}\n[[bootloader]]\nrecipe = "loader"\nfragments = {add = ["pier-loader.kcfg"]}\n'
+            'environment = "pier.env"\n[boot.environment]\nfile = "pier.env"\n',
+            "boards/lamp.dtso": overlay.format("lamp"),
+            "boards/buzzer.dtso": overlay.format("buzzer"),
+            "boards/pier.kcfg": "CONFIG_EPOLL=y\n",
+            "boards/pier-loader.kcfg": 'CONFIG_SYS_PROMPT="pier> "\n',
+            "boards/pier.env": vendor[ROOT / "shelves/harbour/boards/kittiwake.env"].decode() + "whose=ours\n",
+        }
+        for name, text in files.items():
+            (own / name).parent.mkdir(parents=True, exist_ok=True)
+            (own / name).write_text(text)
+        settings = ROOT / "yarrik.toml"
+        if 'name = "own"' not in settings.read_text():
+            settings.write_text(settings.read_text() + '\n[[shelf]]\nname = "own"\npath = "shelves/own"\n')
+        (ROOT / "products/pier.toml").write_text('board = "pier"\nprofile = "lean"\nimage = "tide-gauge-linux"\n')
+        self.assertIn("3 overlays fit", self.build())
+        said = self.boot("--talk", self.talk(
+            ("cat /proc/device-tree/lamp/compatible", "harbour,lamp"), ("cat /proc/device-tree/buzzer/compatible", "harbour,buzzer"),
+        ))  # fmt: skip
+        self.assertIn("Retrieving file: /overlays/buzzer.dtbo", said)
+        self.assertEqual(vendor, {path: path.read_bytes() for path in vendor})
+        self.assertEqual(sorted(str(path.relative_to(own)) for path in own.rglob("*") if path.is_file()), sorted(files))
 
 
 class Arm64WithFirmwareThatStartsTheKernel(BoardTest):
@@ -214,7 +352,7 @@ class MistakesReallyFail(BoardTest):
                 found = json.loads(yarrik("boot", "--bench", disk, "--json", code=1))
                 self.assertEqual(found["stop"]["code"], code)
                 if words is None:
-                    said = self.boot("--keep-disk", "--expect", MARKER, code=1, seconds=25)
+                    said = self.boot("--keep-disk", "--expect", MARKER, code=1, seconds=40)
                     self.assertTrue(said.rstrip().endswith("Starting kernel ..."), said[-300:])
                 else:
                     said = self.boot("--keep-disk", "--expect", words)

@@ -17,6 +17,7 @@ import termios
 import textwrap
 import time
 import unittest
+from collections.abc import Sequence
 from pathlib import Path
 
 from yarrik.disk.fat_edit import FatEditor
@@ -29,6 +30,23 @@ if signal.getsignal(signal.SIGINT) == signal.SIG_IGN:
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
 # Checkers of filesystems and tables live where only root's PATH leads on some systems.
 os.environ["PATH"] += ":/usr/sbin:/sbin"
+
+
+#: Recipes that come with every new workspace.
+STARTER = Path(__file__).parent.parent / "src/yarrik/starter/data/recipes"
+
+
+def starter_programs(folder: Path, flags: Sequence[str], *recipes: str) -> None:
+    """Builds programs of the starter shelf with these flags of the compiler, into a folder: `init` has `init` and `first-boot`,
+    `shell` has `sh`."""
+    with tempfile.TemporaryDirectory() as place:
+        for recipe in recipes:
+            work = Path(place, recipe)
+            shutil.copytree(STARTER / recipe / "src", work)
+            subprocess.run(["make", "-s", "-C", work, "CC=gcc", f"CFLAGS={' '.join(flags)}"], check=True)
+            for program, name in (("init", "init"), ("first-boot", "first-boot"), ("shell", "sh")):
+                if (work / program).is_file():
+                    shutil.copy(work / program, folder / name)
 
 
 class FolderTest(unittest.TestCase):

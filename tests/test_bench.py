@@ -286,6 +286,14 @@ class MistakesPlantedIntoImages(ProgramTest):
             disk.seek(40 << 10)
             disk.write(loader.read_bytes())
         self.assertEqual(self.story(there)[0], "")
+        with self.image.open("r+b") as file:
+            file.seek(600 << 10)
+            file.write(loader.read_bytes()[:-1] + b"X")
+        copies = BenchBoard(blobs=(KnownBlob("loader.bin", loader, 40 << 10), KnownBlob("loader.bin", loader, 600 << 10)))
+        wanted = (
+            "BOOT-LOADER: the copies of the loader loader.bin differ: that at 0xa000 is as it was built, that at 0x96000 is not"
+        )
+        self.assertIn(wanted, self.story(copies)[0])
         tight = BenchBoard(blobs=(KnownBlob("loader.bin", loader, 40 << 10, 4096),))
         self.assertRegex(self.story(tight)[0], "BOOT-LOADER: .*its room is 4.0 KiB")
         # The partition begins at 1 MiB, and has there what a loader across that border would have.

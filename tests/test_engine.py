@@ -35,7 +35,7 @@ class StepsKeepToTheirBounds(WorkspaceWithSlow):
             trouble = report["troubles"][0]
             self.assertEqual(trouble["code"], "STEP-OVER-LIMIT")
             self.assertIn("took longer than 2 s", trouble["what"])
-            self.assertLess(report["seconds"], 60)
+            self.assertLess(report["seconds"], 600)
             self.assertEqual(subprocess.run(["pgrep", "-f", f"^sleep 5{os.getpid()}"], capture_output=True).stdout, b"")
 
     def test_one_that_writes_without_end_is_ended_before_the_disk_is_full(self) -> None:
@@ -150,7 +150,7 @@ class ABuildTells(WorkspaceWithSlow):
         self.yarrik("build", at=self.root)
         file = self.root / "s/recipes/init/src/init.c"
         file.write_text(file.read_text() + "int more;\n")
-        self.assertRegex(self.yarrik("build", at=self.root), r"; about [2-9]\.\d s saved")
+        self.assertRegex(self.yarrik("build", at=self.root), r"; about ([2-9]|\d\d+)\.\d s saved")
 
     def test_a_live_view_with_a_terminal(self) -> None:
         self.slow("sleep 3; echo x > $DESTDIR/usr/share/x")
@@ -166,7 +166,7 @@ class ABuildTells(WorkspaceWithSlow):
         self.assertIn("steps ran", text)
 
     def test_a_log_that_grows_is_followed_to_its_end(self) -> None:
-        self.slow("for number in 1 2 3 4 5; do echo reading $number; sleep 0.4; done")
+        self.slow("for number in 1 2 3 4 5; do echo reading $number; sleep 1; done")
         build = threading.Thread(target=self.yarrik, args=("build",), kwargs={"at": self.root})
         follower = subprocess.Popen(
             [sys.executable, "-m", "yarrik", "log", "build", "slow", "--follow"],

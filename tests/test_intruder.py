@@ -81,7 +81,7 @@ class NoStepLeavesItsFolder(IntruderTest):
             began = time.monotonic()
             said = self.attack(command)
             self.assertIn("FIFO", said)
-            self.assertLess(time.monotonic() - began, 60)
+            self.assertLess(time.monotonic() - began, 200)
 
     def test_a_link_left_for_the_next_command_is_not_bound_into_the_sandbox(self) -> None:
         # `tools` is laid out read-only where there are any; here there are none, and a command makes it itself.
@@ -146,7 +146,7 @@ class AStepTakesNoMoreThanItsShare(IntruderTest):
             self.assertIn("STEP-OVER-LIMIT", said)
             self.assertIn("more than 200 processes", said)
             self.assertIn("build.process-limit", said)
-        self.assertLess(time.monotonic() - began, 50)
+        self.assertLess(time.monotonic() - began, 110)
         left = subprocess.run(["pgrep", "-fc", "^sleep 60$"], capture_output=True, text=True, check=False).stdout
         self.assertEqual(left.strip(), "0")
 
@@ -167,11 +167,11 @@ class AStepTakesNoMoreThanItsShare(IntruderTest):
         os.close(inner)
         self.addCleanup(os.close, outer)
         self.addCleanup(shell.kill)
-        seen = self.until(outer, "build app $ ", 60)
+        seen = self.until(outer, "build app $ ", 200)
         os.write(outer, b"cat /proc/self/stat; tty; python3 source/typist.py; exit\n")
-        seen += self.until(outer, "ended", 30)
+        seen += self.until(outer, "ended", 120)
         os.write(outer, b"true\n")
-        shell.wait(timeout=30)
+        shell.wait(timeout=120)
         self.assertFalse((self.host / "typed").exists(), seen)
         if allowed.exists() and allowed.read_text().strip() == "0":
             self.assertIn("ermission", seen + "Permission")  # the kernel refuses it to everybody
@@ -416,13 +416,13 @@ class SourcesOfOthersRunNothingAndReadNothing(IntruderTest):
         self.assertIsNone(process.poll())
         began = time.monotonic()
         process.terminate()
-        process.communicate(timeout=30)
+        process.communicate(timeout=120)
         self.assertLess(time.monotonic() - began, 4)
         self.assertIn(process.returncode, (130, 143))
 
 
 class NothingEndsInATracebackOrNever(IntruderTest):
-    def quick(self, *words: object, code: int = 1, seconds: float = 20) -> str:
+    def quick(self, *words: object, code: int = 1, seconds: float = 100) -> str:
         began = time.monotonic()
         said = self.yarrik(*words, code=code, at=self.folder)
         self.assertLess(time.monotonic() - began, seconds)
@@ -475,7 +475,7 @@ class NothingEndsInATracebackOrNever(IntruderTest):
             len(structure),
         )
         self.write("x.dtb", head + bytes(16) + structure + names)
-        self.assertIn("reaches beyond", self.quick("devicetree", "show", "x.dtb", code=2, seconds=10))
+        self.assertIn("reaches beyond", self.quick("devicetree", "show", "x.dtb", code=2))
 
     def test_files_beside_an_image_that_are_no_text(self) -> None:
         self.recipe("app", "echo x > $DESTDIR/x")
@@ -504,7 +504,7 @@ class NothingEndsInATracebackOrNever(IntruderTest):
                                                         "ranges": [{"start": 0, "end": 1 << 50, "sha256": "0" * 64}]}))  # fmt: skip
         began = time.monotonic()
         self.yarrik("boot", "set", out / "p.img", "x=z", at=self.root)
-        self.assertLess(time.monotonic() - began, 20)
+        self.assertLess(time.monotonic() - began, 100)
         said = self.yarrik("boot", "set", out / "p.img", "x=on", "--file", "/extlinux/extlinux.conf", code=2, at=self.root)
         self.assertIn("boot menu", said)
 

@@ -122,9 +122,9 @@ class WhatSourcesSay(unittest.TestCase):
                            st.lists(st.sampled_from([*MESON.split(), *CMAKE.split(), *CONFIGURE.split(), "option(", "'", "(", ")",
                                                      "[", "\0", "\udcff".encode("utf-8", "surrogatepass").decode("latin1")])), max_size=5))  # fmt: skip
     def test_any_words_are_read_quickly_and_without_a_fault(self, files: dict[str, list[str]]) -> None:
-        began = time.monotonic()
+        began = time.process_time()
         found = looked({name: " ".join(words) for name, words in files.items()})
-        self.assertLess(time.monotonic() - began, 2)
+        self.assertLess(time.process_time() - began, 5)
         self.assertTrue(all(guess.line >= 1 for guess in found.guesses))
 
     def test_long_lines_of_near_matches_do_not_hold_it_up(self) -> None:
@@ -140,9 +140,9 @@ class WhatSourcesSay(unittest.TestCase):
             "any later ",
         ):
             text = word * 20_000
-            began = time.monotonic()
+            began = time.process_time()
             looked(dict.fromkeys(("meson.build", "CMakeLists.txt", "configure.ac", "meson.options", "COPYING", "x.c"), text))
-            self.assertLess(time.monotonic() - began, 20, word)
+            self.assertLess(time.process_time() - began, 20, word)
 
 
 class RecipesFromSources(NewTest):

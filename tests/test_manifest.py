@@ -73,6 +73,8 @@ class FinishedFoldersAreVerified(WorkspaceTest):
         self.assertEqual(disk.read_bytes(), (self.out / "p.img").read_bytes())
         disk.write_bytes(b"written by the board")
         self.assertEqual(scratch_disks(self.root, composition, fresh=False)["{image}"].read_bytes(), b"written by the board")
+        self.assertEqual(scratch_disks(self.root, composition, False, 4096)["{image}"].stat().st_size, 4096)
+        self.assertEqual(scratch_disks(self.root, composition, False, 10)["{image}"].stat().st_size, 4096)
         self.assertNotEqual(scratch_disks(self.root, composition, fresh=True)["{image}"].read_bytes(), b"written by the board")
         self.assertTrue(verify_out(self.out, "p"))
 

@@ -10,9 +10,11 @@ from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import rsa
 
 from tests.support import ProgramTest
+from yarrik.boot.bench import try_image
 from yarrik.boot.environment import decode_environment, newest_of
-from yarrik.boot.fit import key_tree, verify_fit
+from yarrik.boot.fit import _Node, key_tree, verify_fit
 from yarrik.boot.legacy import decode_legacy
+from yarrik.boot.story import BenchBoard, KnownBlob
 from yarrik.devicetree import decode_blob, encode_blob, text_of
 from yarrik.disk.opening import opened_bytes
 
@@ -56,7 +58,11 @@ class BoardsBootInManyWays(GaugeTest):
         self.board('[boot]\nmethod = "fit"\nkey = "k.pem"\nkey-name = "harbour"\noverlays = "placed"\n')
         story = self.build()
         self.assertIn("signed by harbour: the signature fits the key in the bootloader's device tree", story)
-        self.assertIn("that the bootloader lays 1 overlay on", story)
+        self.assertIn("that the bootloader applies 1 overlay", story)
+        # Whoever can write the card could let the script start something else: that is said.
+        self.assertIn(
+            "BOOT-CHAIN-SCRIPT the image tree is signed, and the script /boot.scr", (self.out / "build.json").read_text()
+        )
         fit = self.on_card("/tide-gauge.itb")
         self.assertEqual(verify_fit(fit, key.public_key()), ["tide-gauge"])
         said = self.tool("dumpimage", "-l", self.write("t.itb", fit))
@@ -76,6 +82,20 @@ class BoardsBootInManyWays(GaugeTest):
         said = self.yarrik("boot", "--bench", self.folder / "alone/tide-gauge.img")
         self.assertIn("taken for granted: that the signature by `harbour` fits", said)
         self.assertNotIn("signed by", said)
+        # A loader on the disk carries its keys in its own device tree: these count then, right or wrong.
+        for name, public, words in (("harbour", key.public_key(), "the signature fits the key in the bootloader's device tree"),
+                                    ("harbour", other, "does not fit the bootloader's key `harbour`")):  # fmt: skip
+            tree = key_tree(public, name)
+            _Node(tree.root).text("compatible", "harbour,kittiwake")
+            loader = self.write("loader.bin", bytes(4096) + encode_blob(tree) + bytes(512))
+            board = BenchBoard(arch="arm64", method="fit", blobs=(KnownBlob("loader.bin", loader, 64 << 10),))
+            with image.open("r+b") as disk, opened_bytes(image) as (_, found):
+                disk.seek(64 << 10)
+                disk.write(loader.read_bytes())
+                disk.flush()
+                result = try_image(disk, found, "tide-gauge.img", board)
+            told = [line.text for line in result.story] + ([result.stop.what] if result.stop is not None else [])
+            self.assertTrue(any(words in line for line in told), told)
         self.yarrik("build", "tide-gauge", at=self.root)
         first = (self.out / "SHA256SUMS").read_text()
         self.yarrik("build", "tide-gauge", at=self.root)
@@ -161,7 +181,7 @@ class BoardsBootInManyWays(GaugeTest):
 
     def test_overlays_left_to_the_bootloader_are_named_in_its_menu(self) -> None:
         self.board('[boot]\noverlays = "placed"\n')
-        self.assertIn("that the bootloader lays 1 overlay on", self.build())
+        self.assertIn("that the bootloader applies 1 overlay", self.build())
         self.assertIn("fdtoverlays /overlays/tide-sensor.dtbo\n", self.on_card("/extlinux/extlinux.conf").decode())
         base = decode_blob(self.on_card("/kittiwake.dtb"))
         self.assertIsNone(base.root.find("/tide-sensor"))
@@ -214,6 +234,16 @@ class BoardsBootInManyWays(GaugeTest):
         self.assertEqual(decode_environment(block[4096:], redundant=True)[1], 0)
         chip = (self.out / "tide-gauge-chip.img").read_bytes()
         self.assertEqual(chip[64 << 10 : (64 << 10) + 8192], block)
+        spaced = (self.root / BOARD).read_text()
+        (self.root / BOARD).write_text(spaced.replace("redundant = true", 'redundant = true\nspacing = "16 KiB"'))
+        self.yarrik("build", "tide-gauge", at=self.root)
+        apart = (self.out / "environment.bin").read_bytes()
+        self.assertEqual((apart[:4096], apart[16384:], set(apart[4096:16384])), (block[:4096], block[4096:], {255}))
+        (self.root / BOARD).write_text(spaced.replace("redundant = true", 'redundant = true\nspacing = "2 KiB"'))
+        self.assertIn(
+            "error BOOT-ENVIRONMENT: b.env: its blocks have 4096 bytes, and begin 2048 bytes apart", self.build(code=1)
+        )
+        (self.root / BOARD).write_text(spaced)
         self.write("demo/shelves/harbour/boards/b.env", "bootdelay=0\nnonsense\n")
         self.assertIn("error BOOT-ENVIRONMENT: b.env: line 2 is not a setting", self.build(code=1))
 

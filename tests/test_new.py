@@ -172,6 +172,8 @@ class TextsAreTidy(unittest.TestCase):
             'a = "x"                           # one', 'longer-key = "y"                  # two', "# b = 1                           # three",
             "# words", "plain",
         ])  # fmt: skip
+        long = f"[options.{'x' * 40}]"
+        self.assertEqual(aligned(f"{long}  # why\n"), f"{long}  # why\n")
 
     def test_the_shipped_shelf_has_a_board_for_each_architecture_offered(self) -> None:
         self.assertEqual(bench_arches(), ["arm64", "x86-64"])

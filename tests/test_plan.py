@@ -75,7 +75,7 @@ class PlansTellWhatMayRun(unittest.TestCase):
             step("build", "app", {"sysroot lib": ("build lib", "files")}),
             step("build", "other"),
         )
-        graph = Graph("p", steps, Order((), {}, {}), {})
+        graph = Graph("p", steps, Order((), {}, {}, {}), {})
         last = {
             "prepare lib": LastRun.of(
                 "", {"file source": "1", **{k: v for k, v in parts_of(steps[0], {}).items() if "setting" in k}}, {}

@@ -82,6 +82,8 @@ class OneFile(ProductFileTest):
             "w/yarrik.toml",
             '[workspace]\nname = "w"\n[[shelf]]\nname = "ground"\npath = "ground"\n[[shelf]]\nname = "s"\npath = "s"\n',
         )
+        source = next(self.root.rglob("init.c"))
+        source.write_text(source.read_text().replace("return 0", "return 1"))
         ended = self.yarrik_json("build", "q", "p", "r", at=self.root)
         self.assertEqual([(one["product"], one["ok"]) for one in ended["products"]], [("q", True), ("p", True), ("r", True)])
         self.assertLess(ended["products"][1]["ran"], ended["products"][0]["ran"])  # they share steps

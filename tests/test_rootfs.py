@@ -2,17 +2,29 @@
 
 import os
 import unittest
+from collections.abc import Sequence
+from pathlib import Path
+
+from msgspec.structs import replace
 
 from yarrik.errors import YarrikError
-from yarrik.model import Image, ImageFile, ImageFolder, ImageNode, User
-from yarrik.model.definitions import Root
-from yarrik.resolve import BuiltPackage, PackagedPath
-from yarrik.rootfs import Node, RootTree, quoted, unquoted
+from yarrik.model import Definition, Document, Image, Root, User
+from yarrik.resolve import BuiltPackage, PackagedPath, settle_accounts
+from yarrik.rootfs import Node, OwnPath, RootTree, quoted, unquoted
 from yarrik.rootfs.assemble import assemble_root
 
 
 def package(name: str, *paths: PackagedPath) -> BuiltPackage:
     return BuiltPackage(name, name, "1", "MIT", "", (), paths, {})
+
+
+#: What `openssl passwd -6` made of "gull".
+HASH = "$6$pierpier$jZ4Nc3sK3gVUYDnO2tDdJbO0kzb1mGgCRdQvZ0cO0uC1bqUq9p2oUoB1S5l9wqkVb2hYJmZxM3mS1mWk7h0a1."
+#: A package with a shell, which somebody who logs in needs.
+SHELL = package("shell", PackagedPath("/bin/sh", "file", 0o755, 1, "5" * 64))
+
+
+HOST = OwnPath(path="/etc/hostname", kind="file", mode=0o644, content="kittiwake\n")
 
 
 class RootsAreAssembled(unittest.TestCase):
@@ -24,8 +36,18 @@ class RootsAreAssembled(unittest.TestCase):
         self.contents[digest] = data
         return digest
 
-    def root(self, image: Image, *packages: BuiltPackage) -> RootTree:
-        return assemble_root(image, "kittiwake", packages, {}, self.put)
+    def root(
+        self,
+        image: Image,
+        *packages: BuiltPackage,
+        own: Sequence[OwnPath] = (),
+        notes: list[str] | None = None,
+        merged_usr: bool = False,
+    ) -> RootTree:
+        accounts = settle_accounts(Definition("i", "", image, Document(Path("i.toml"), {}))).accounts
+        passwords = {one.name: one.password for one in accounts.users}
+        there = {package.name for package in packages}
+        return assemble_root([HOST, *own], accounts.among(there), passwords, packages, {}, self.put, notes, merged_usr)
 
     def text(self, root: RootTree, path: str) -> str:
         return self.contents[root.by_path[path].content].decode()
@@ -47,8 +69,10 @@ class RootsAreAssembled(unittest.TestCase):
         self.assertEqual(root.by_path["/tmp"].mode, 0o1777)
 
     def test_root_is_locked_unless_the_image_says_otherwise(self) -> None:
-        for login, secret in (("locked", "!"), ("open", ""), ("password", "$6$salt$hash")):
-            root = self.root(Image(packages=(), root=Root(login=login, password_hash="$6$salt$hash")))
+        for login, secret in (("locked", "!"), ("open", ""), ("password", HASH)):
+            root = self.root(
+                Image(packages=(), root=Root(login=login, password_hash=secret if login == "password" else "")), SHELL
+            )
             line = self.text(root, "/etc/shadow").splitlines()[0]
             self.assertEqual(line, f"root:{secret}:::::::")
             self.assertEqual(line.count(":"), 8)
@@ -67,26 +91,42 @@ class RootsAreAssembled(unittest.TestCase):
         self.assertIn("/bin/x", self.root(Image(packages=()), one, same).by_path)
         self.assertEqual(self.codes(Image(packages=()), one, other), ["PATH-CLASH"])
         hosts = package("hosts", PackagedPath("/etc/hostname", "file", 0o644, 1, "c" * 64))
-        self.assertEqual(self.codes(Image(packages=()), hosts), ["PATH-CLASH"])
+        self.assertEqual(self.codes(Image(packages=()), hosts), ["FILE-REPLACED"])
 
     def test_the_image_s_own_files_go_before_those_of_packages(self) -> None:
         conf = package("p", PackagedPath("/etc/p.conf", "file", 0o644, 1, "a" * 64))
-        image = Image(
-            packages=(),
-            file=(ImageFile(path="/etc/p.conf", content="mine\n", mode="0600"),),
-            folder=(ImageFolder(path="/data", mode="0700"),),
-            node=(ImageNode(path="/dev/gauge", kind="character", major=250, minor=3),),
+        mine = OwnPath(path="/etc/p.conf", kind="file", content="mine\n", mode=0o600, replaces=("p",), origin="images/i.toml")
+        own = (
+            mine,
+            OwnPath(path="/data", kind="folder", mode=0o700),
+            OwnPath(path="/dev/gauge", kind="character", mode=0o600, device=(250, 3)),
         )
-        root = self.root(image, conf)
+        root = self.root(Image(packages=()), conf, own=own)
         self.assertEqual((self.text(root, "/etc/p.conf"), root.by_path["/etc/p.conf"].mode), ("mine\n", 0o600))
+        self.assertEqual(root.by_path["/etc/p.conf"].origin, "images/i.toml")
         self.assertEqual(root.by_path["/dev/gauge"].device, (250, 3))
-        self.assertEqual(
-            self.codes(Image(packages=(), file=(ImageFile(path="/etc/passwd", content="x"),))), ["IMAGE-GENERATED"]
-        )
+        for changed, code in (
+            (replace(mine, replaces=()), "FILE-REPLACED"),
+            (replace(mine, replaces=("other",)), "FILE-REPLACED"),
+            (replace(mine, path="/etc/q.conf", surely=True), "FILE-REPLACES-NOTHING"),
+        ):
+            with self.assertRaises(YarrikError) as caught:
+                self.root(Image(packages=()), conf, own=(changed,))
+            self.assertEqual([trouble.code for trouble in caught.exception.troubles], [code])
+        gives_way = self.root(Image(packages=()), conf, own=(replace(mine, replaces=(), usual=True),))
+        self.assertEqual(gives_way.by_path["/etc/p.conf"].package, "p")
+        later = self.root(Image(packages=()), conf, own=(mine, replace(mine, content="later", replaces=())))
+        self.assertEqual(self.text(later, "/etc/p.conf"), "later")
+
+    def test_attributes_and_origins_survive_the_cache(self) -> None:
+        nodes = [Node("/a", "file", 0o755, content="x", attributes=(("security.capability", b"\0\xff"),)),
+                 Node("/b", "file", 0o644, content="y", origin="images/i.toml"), Node("/c", "folder", 0o755)]  # fmt: skip
+        tree = RootTree.of(nodes)
+        self.assertEqual(RootTree.decode(tree.encode()), tree)
 
     def test_accounts_that_cannot_be_are_told_together(self) -> None:
         users = (User(name="a", id=5), User(name="b", id=5), User(name="c", id=0), User(name="d", id=7, home="/x:y"))
-        self.assertEqual(self.codes(Image(packages=(), user=users)), ["ACCOUNT-TWICE", "ACCOUNT-TWICE", "ACCOUNT-FORM"])
+        self.assertEqual(self.codes(Image(packages=(), user=users)), ["ACCOUNT-TWICE", "ACCOUNT-ID", "ACCOUNT-FORM"])
 
     def test_a_merged_usr_by_the_profile_s_word_or_by_a_package_s_link(self) -> None:
         def file(path: str, content: str = "a") -> PackagedPath:
@@ -96,8 +136,8 @@ class RootsAreAssembled(unittest.TestCase):
             package("libc", file("/lib/libc.so")),
             package("tools", file("/usr/bin/x"), file("/bin/y"), file("/usr/lib/z")),
         )
-        image = Image(packages=(), file=(ImageFile(path="/lib/mine", content="x"),))
-        root = assemble_root(image, "k", (libc, tools), {}, self.put, None, merged_usr=True)
+        own = [OwnPath(path="/lib/mine", kind="file", content="x", mode=0o644)]
+        root = self.root(Image(packages=()), libc, tools, own=own, merged_usr=True)
         wanted = {"/usr/lib/libc.so", "/usr/lib/z", "/usr/lib/mine", "/usr/bin/x", "/usr/bin/y", "/lib", "/bin", "/sbin"}
         self.assertLessEqual(wanted, root.by_path.keys())
         self.assertEqual(
@@ -106,15 +146,15 @@ class RootsAreAssembled(unittest.TestCase):
         self.assertEqual(root.follow("/lib/libc.so").path, "/usr/lib/libc.so")
         notes: list[str] = []
         base = package("base", PackagedPath("/lib", "link", 0o777, 7, "usr/lib"))
-        root = assemble_root(Image(packages=()), "k", (base, libc, tools), {}, self.put, notes)
+        root = self.root(Image(packages=()), base, libc, tools, notes=notes)
         self.assertEqual(("/usr/lib/libc.so" in root.by_path, "/bin/y" in root.by_path), (True, True))
         self.assertEqual(notes, ["/lib is a link to usr/lib: what `libc` brings there is placed in /usr/lib"])
         same = package("same", PackagedPath("/bin/x", "link", 0o777, 10, "/usr/bin/x"))
-        root = assemble_root(Image(packages=()), "k", (tools, same), {}, self.put, None, merged_usr=True)
+        root = self.root(Image(packages=()), tools, same, merged_usr=True)
         self.assertEqual(root.by_path["/usr/bin/x"].kind, "file")
         other = package("other", file("/bin/x", "b"))
         with self.assertRaises(YarrikError) as caught:
-            assemble_root(Image(packages=()), "k", (tools, other), {}, self.put, None, merged_usr=True)
+            self.root(Image(packages=()), tools, other, merged_usr=True)
         self.assertIn("bring /usr/bin/x, with different content", caught.exception.troubles[0].what)
 
     def test_nothing_may_lie_below_a_link(self) -> None:

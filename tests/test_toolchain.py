@@ -14,7 +14,7 @@ from yarrik.errors import Place, YarrikError
 from yarrik.host import debian_package, find_program
 from yarrik.host.programs import PROGRAMS
 from yarrik.plan.build_systems import BUILD_SYSTEMS
-from yarrik.toolchain import Toolchain, probe
+from yarrik.toolchain import RUNTIME_PACKAGES, Toolchain, probe
 
 
 class CompilersAreProbed(FolderTest):
@@ -47,13 +47,24 @@ class CompilersAreProbed(FolderTest):
         names = {Path(file.in_image).name.split(".")[0] for file in found.runtime}
         self.assertIn("libc", names)
         self.assertTrue(any(name.startswith("ld-") for name in names))
-        self.assertTrue(all(Path(file.here).is_file() and len(file.digest) == 64 for file in found.runtime))
+        for file in found.runtime:
+            self.assertTrue(Path(file.here).is_file())
+            self.assertEqual(len(file.digest), 0 if RUNTIME_PACKAGES[file.package].when_asked else 64, file)
+        # Conversion modules are where the C library looks for them.
+        modules = [file.in_image for file in found.runtime if file.package == "-conversions"]
+        library = next(Path(file.here) for file in found.runtime if Path(file.in_image).name == "libc.so.6")
+        self.assertGreater(len(modules), 100)
+        for path in modules:
+            self.assertIn(path.partition("/gconv/")[0].encode() + b"/gconv\0", library.read_bytes())
 
     def test_the_cross_compiler_s_libraries_are_those_of_its_own_architecture(self) -> None:
         found = self.probe("aarch64-linux-gnu-", "arm64")
         self.assertEqual(found.arch, "arm64")
         self.assertIn("/lib/ld-linux-aarch64.so.1", {file.in_image for file in found.runtime})
-        self.assertTrue(all("aarch64" in file.here for file in found.runtime))
+        self.assertTrue(all("aarch64" in file.here for file in found.runtime if file.package != "-locale"))
+        packages = {file.package for file in found.runtime}
+        self.assertEqual({"", "-math", "-resolver", "-names", "-older", "libgcc", "libatomic", "sanitizers"} - packages, set())
+        self.assertNotIn("-conversions", packages)  # the distribution's cross library has none
 
     def test_a_missing_one_names_the_debian_package(self) -> None:
         with mock.patch.dict(os.environ, {"PATH": str(self.bin)}):

@@ -232,7 +232,7 @@ class LongWorkGivesASignOfLife(FolderTest):
         said = io.StringIO()
         with contextlib.redirect_stderr(said), sign_of_life(file, every=0.01):
             file.write_bytes(b"x" * 100_000)
-            deadline = time.monotonic() + 20
+            deadline = time.monotonic() + 120
             while "written in" not in said.getvalue() and time.monotonic() < deadline:
                 time.sleep(0.01)
         self.assertRegex(said.getvalue(), r"^  … [0-9.]+ (KiB|B) written in \d+ s\n")

@@ -166,9 +166,9 @@ def one_byte_files(top: Path) -> None:
             (top / f"{folder}/{number}").write_bytes(bytes([number & 0xFF]))
 
 
-def a_folder_of_50_000(top: Path) -> None:
+def a_folder_of_20_000(top: Path) -> None:
     (top / "many").mkdir()
-    for number in range(50_000):
+    for number in range(20_000):
         (top / f"many/an entry with number {number}").touch()
 
 
@@ -302,7 +302,7 @@ def nothing(top: Path) -> None:
 NASTY: dict[str, Callable[[Path], None]] = {
     function.__name__: function
     for function in (
-        nothing, plain, sizes_around_borders, one_byte_files, a_folder_of_50_000, longest_names, odd_names, forty_levels, holes,
+        nothing, plain, sizes_around_borders, one_byte_files, a_folder_of_20_000, longest_names, odd_names, forty_levels, holes,
         many_links, many_folders, attributes, access_lists, modes_owners_and_times, devices, alike, large_files,
     )
 }  # fmt: skip

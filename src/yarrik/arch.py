@@ -46,6 +46,16 @@ ARCHES = {
 }
 
 
+#: How others spell an architecture, by what such a spelling is called in `{arch:SPELLING}`.
+SPELLINGS: dict[str, dict[str, str]] = {
+    "gnu": {"arm64": "aarch64", "arm": "arm", "riscv64": "riscv64", "x86-64": "x86_64"},
+    "linux": {name: arch.kernel for name, arch in ARCHES.items()},
+    "debian": {"arm64": "arm64", "arm": "armhf", "riscv64": "riscv64", "x86-64": "amd64"},
+    "openssl": {"arm64": "linux-aarch64", "arm": "linux-armv4", "riscv64": "linux64-riscv64", "x86-64": "linux-x86_64"},
+    "go": {"arm64": "arm64", "arm": "arm", "riscv64": "riscv64", "x86-64": "amd64"},
+}
+
+
 def arch_of_compiler(triplet: str) -> Arch | None:
     """The architecture that a compiler with this triplet (`aarch64-linux-gnu`) builds for; None when not known."""
     cpu = triplet.strip().split("-")[0]

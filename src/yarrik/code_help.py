@@ -17,15 +17,33 @@ class Help:
 
 
 _TABLE = r"""
+ACCOUNT-CLASH
+  Two recipes ask for the user `tide` with the homes `/var/lib/tide` and `/srv/tide`
+  Agree on one in both recipes, or decide with a [[user]] of the image.
 ACCOUNT-FORM
   `home = "/var/lib:tide"`
-  Choose a path without `:`.
+  Choose a path without `:`; for root, use the image's [root] table.
+ACCOUNT-HOME
+  `keys` for a user whose home has the mode 0777
+  Correct owner and mode of the home.
 ACCOUNT-ID
   `id = 0` or `id = 70000` in a [[user]]
   Choose a number between 1 and 65533.
+ACCOUNT-KEY
+  `key-files = ["id_ed25519"]`, which is the private key
+  Name the file that ends with `.pub`.
 ACCOUNT-MISSING
   `owner = "tide"` in a [[file]], and no [[user]] of that name
   Add the [[user]], or correct the name.
+ACCOUNT-PASSWORD
+  `login = "open"` beside a `password-secret`
+  Keep one of the two.
+ACCOUNT-SHELL
+  `keys` for a user with `shell = "/bin/false"`
+  Name a shell that is in the image.
+ACCOUNT-SKELETON
+  `skeleton = "/etc/skel"`, and nothing brings that folder
+  Bring it with [[file]] or [[folder]].
 ACCOUNT-TWICE
   Two [[user]] tables with `id = 100`
   Give each account a name and a number of its own.
@@ -65,6 +83,12 @@ BOARD-SETTING-LOST
 BOARD-UNKNOWN
   `board = "kittiwak"` in a product
   Correct the name, or add the shelf that has the board.
+BOOT-CHAIN
+  `verify = true` in a [[bootloader]], and `method = "menu"`
+  Set `method = "fit"` and `boot.key`.
+BOOT-CHAIN-SCRIPT
+  `method = "fit"` with a key, and boot.scr beside the tree
+  Build the boot command into the bootloader, and set `script = false`.
 BOOT-CONSOLE
   `console = "ttyS1"`, and the port is disabled in the device tree
   Name another port, or enable this one.
@@ -77,9 +101,15 @@ BOOT-DEVICE-TREE
 BOOT-ENVIRONMENT
   A settings file that is larger than its block
   Shorten the file, or make `boot.environment.size` larger.
+BOOT-ENVIRONMENT-PLACE
+  `size = "128 KiB"` in [boot.environment], and CONFIG_ENV_SIZE=0x40000
+  Give the board and the bootloader the same place and form.
 BOOT-FILE-MISSING
   A boot menu that names `/boot/Image.gz`, and the kernel is `Image`
   Build again; if the file was edited by hand, correct its name.
+BOOT-FILE-TWICE
+  `path = "/Image"` in a [[boot.file]], where the kernel is
+  Give the file another path.
 BOOT-INIT
   `init-path = "/sbin/init"`, and no package brings it
   Add the package with the init to the profile's `init`.
@@ -122,6 +152,9 @@ BOOT-METHOD
 BOOT-METHOD-UNKNOWN
   `method = "meny"`
   Choose one of the names that the message lists.
+BOOT-PROGRAM
+  `[boot.loader]` with both `host-file` and `file`
+  Keep one of the two.
 BOOT-ROOT-FORM
   `root=LABEL=root`
   Choose one of the forms of `boot.root`; the kernel alone knows PARTUUID, PARTLABEL and device names.
@@ -140,6 +173,15 @@ BOOT-TABLE
 BOOT-TABLE-BACKUP
   An image that was copied onto a larger card
   Nothing has to be done; `sgdisk -e` moves the backup to the end.
+BOOTLOADER-BASE
+  A [[bootloader]] with a `recipe` alone
+  Add `base = "…_defconfig"`.
+BOOTLOADER-KEY
+  `verify = true` in a [[bootloader]], without `boot.key`
+  Name the private key as `boot.key`.
+BOOTLOADER-NOT-CONFIGURED
+  A disk takes `loader:u-boot.bin`, and the board has no [[bootloader]] for `loader`
+  Add the [[bootloader]] with its base configuration.
 BUILD-SYSTEM-UNKNOWN
   `using = "autotool"`
   Choose one of the names that the message lists.
@@ -173,9 +215,21 @@ CACHE-UNREACHABLE
 CACHE-UNWRITABLE
   A cache folder of another user
   Make it writable, or name another one in YARRIK_CACHE.
+CARD-PLACE
+  `[card-settings]` in an image, and a board whose boot partition has no `mount`
+  Give the boot partition `filesystem = "fat"` and `mount = "/boot"`.
+CARD-SETTING
+  `kind = "number"`, `most = 10` and `usual = "60"`
+  Correct the limits or the usual value.
 CATALOGUE-UNREADABLE
   `catalogues = ["catalog.toml"]`, and the file is elsewhere
   Correct the path, or write it anew with `yarrik catalogue make`.
+CERTIFICATE-DAMAGED
+  a key file in `/usr/share/ca-certificates`
+  Take the file out, or bring a certificate in PEM form.
+CERTIFICATE-UNUSUAL
+  `harbour.crt` has expired on 2024-05-01
+  Bring a newer one, or take it out.
 CHECK-ALL
   `yarrik check tide-gauge --all`
   Leave one of them out.
@@ -320,6 +374,15 @@ FILE-UNREADABLE
 FILESYSTEM-UNKNOWN
   `filesystem = "ext5"`
   Choose one of the names that the message lists.
+FIRST-BOOT-FORM
+  `do = "run"` without a `program`
+  Add the key that the message names, or take out the one without use.
+FIRST-BOOT-GROW
+  `do = "grow"`, and a partition behind the one that is to grow
+  Make it the disk's last partition, with ext4, or name another one with `partition`.
+FIRST-BOOT-PLACE
+  `[first-boot]` on a read-only root filesystem without a writable place for its `state`
+  Name a place on a writable partition, or declare one in `writable`.
 FOLDER-MISSING
   `yarrik pack nothing out.img --as ext4`
   Name the folder to pack.
@@ -347,6 +410,15 @@ IMAGE-DAMAGED
 IMAGE-FILE
   A [[file]] with `content` and `from`
   Keep one of the two.
+FILE-REPLACED
+  [[file]] `path = "/etc/port"`, and a package has a file there
+  Add `replaces = "PACKAGE"`, or take the file out.
+FILE-REPLACES-NOTHING
+  `replaces = "tidelog"`, whose file is in another place now
+  Look where it is, and correct the path.
+IMAGE-FORM
+  `boot-into = ["fat"]`, and a file below /boot whose name FAT cannot hold
+  Choose another form, or give the file another name.
 IMAGE-GENERATED
   A [[file]] with `path = "/etc/passwd"`
   Use `hostname`, [root] and [[user]].
@@ -392,9 +464,18 @@ KERNEL-NO-MODULES
 KERNEL-NOT-BUILT
   `yarrik kernel menu` for a stand-in kernel
   Name a product whose kernel has `using = "kernel"`.
+KERNEL-OPTION-FORM
+  `yarrik kernel set SQUASHFS`
+  Write NAME=VALUE, like SQUASHFS=y.
+KERNEL-OPTION-IMPOSSIBLE
+  `yarrik kernel set REGMAP=y`, which has no prompt
+  Do what the message says; often that is to set another option.
 KERNEL-OPTION-LOST
   CONFIG_SND_SOC=y in a fragment, without CONFIG_SOUND
   Add the options that the message names.
+KERNEL-OPTION-UNKNOWN
+  `yarrik kernel show SQUASH_FS`
+  Correct the name.
 KEY-MISSING
   A product without `board`
   Add the key.
@@ -441,14 +522,17 @@ LOGIN-NO-SHELL
   `shell = "/bin/bash"`, and the image has no bash
   Add the package, or change the shell.
 LOGIN-NOBODY
-  A login service, and every account is locked
-  Set [root] `login`, or add an account that can log in.
+  A login service, and every account is locked; or keys without a login service
+  Give an account a password or keys, and the image a package with the role `login-service`.
 LOGIN-OPEN
   `login = "open"` and a service for remote login
   Lock the account, or give it a password.
 MODULE-DAMAGED
   A .ko file that was cut off
   Build it again.
+MOUNT-PLACE
+  `writable = [{ path = "/var/lib/tide", by = "bind", on = "/data" }]`, and no partition has `mount = "/data"`
+  Give a partition of the board that `mount`.
 MODULES-MISSING
   The board's network driver is a module that no package in the image has
   Add the kernel's module package to the image.
@@ -479,6 +563,9 @@ NEW-CHOICE
 NEW-EXISTS
   `yarrik new recipe tide`, which exists
   Choose another name.
+NEW-HARDWARE
+  `yarrik new board ours --from photo.png`
+  Name a .dtb, .dts or the board's whole .config.
 NEW-NAME
   `yarrik new recipe My_Recipe`
   Use small letters, digits, `-`, `.` and `+`.
@@ -494,6 +581,9 @@ NOT-FOUND
 NOT-IN-PRODUCT
   `yarrik why libplot`, and the product has it not
   `yarrik why-not libplot` says what prevents it.
+NOTHING-NEWER
+  `yarrik outdated --update zlib` when it is the newest
+  Nothing: it is current.
 OPTION-FIXED
   `options.tide.fast = true`, and the option exists in another version only
   Choose the version, or leave the option.
@@ -512,6 +602,15 @@ OUT-FAILED
 OUT-INSIDE
   `yarrik pack root root/root.img --as ext4`
   Write it elsewhere.
+OUTPUT-MISSING
+  `"u-boot.img" = "u-boot.img"` under [outputs], and the build makes only `u-boot.bin`
+  Correct the path, or let the build make the file.
+OUTPUT-NOT-TAKEN
+  `BL33={loader:u-boot.bin}` in a build without `takes`
+  Add the output to `takes`.
+OUTPUT-UNKNOWN
+  `file = "loader:u-boot.img"`, and the recipe `loader` has no output of that name
+  Correct the name, or add it under [outputs] of the recipe.
 OVERLAY-DAMAGED
   An overlay compiled without `/plugin/`
   Compile it again from a source with `/plugin/`.
@@ -527,6 +626,9 @@ OVERLAY-NOTHING
 OVERLAY-OVERWRITES
   Two overlays set `status` of one node
   Keep one, or put the one that is meant to win last.
+OVERLAY-PARAMETER
+  `overlay-parameters = { tide-sensor = { zer = "1300" } }`, and the overlay declares `zero`
+  Correct the name or value.
 OVERLAY-PATH-MISSING
   `target-path = "/soc/uart9"`
   Correct the path.
@@ -642,11 +744,41 @@ ROOT-PARTITION-MISSING
   A disk on which no partition has `holds = "root"`
   Give it to one, or set `boot.initramfs = "root"`.
 ROOT-PASSWORD
-  `login = "password"` without `password-hash`
-  Make one with `openssl passwd -6`.
+  `login = "password"` without `password-hash` and `password-secret`
+  Name a secret, or write down a hash that `openssl passwd -6` made.
+SECRET-FORM
+  `YARRIK_SECRET_OPERATOR=""`
+  Give it a text on one line.
+SECRET-LET-IN
+  `let-in = ["YARRIK_SECRET_OPERATOR"]` in a recipe's [build]
+  Take it out: what a build sees is recorded in clear.
+SECRET-MISSING
+  `password-secret = "operator"`, and YARRIK_SECRET_OPERATOR is not set
+  Set it, or name a file: `yarrik settings set secrets.operator.file=PATH`.
+SECRET-OPEN
+  A file of a secret with the mode 0644
+  `chmod 600` it.
+SERVICE-FORM
+  `every = "10 min"`, and the profile says `service-form = "scripts"`
+  Take it out, or choose another init with its form.
+SERVICE-FORM-UNKNOWN
+  `service-form = "plian"`
+  Correct the name.
+SERVICE-LOOP
+  `after = ["b"]` in a service `a`, and `needs = ["a"]` in `b`
+  Take one of them out.
+SERVICE-NEED
+  `needs = ["store"]`, and no package of the image brings a service `store`
+  Add the package that brings it, or turn the service off.
 SERVICE-PROGRAM
   A service file that starts `/usr/bin/tide`, which is not in the image
   Add the package, or correct the service.
+SERVICE-TWICE
+  Two packages with [[package.NAME.service]] `name = "tidelog"`
+  Give one of them another name.
+SERVICE-UNKNOWN
+  [[service]] `name = "tidelgo"` and `enabled = false` in an image
+  Correct the name; a new service needs its `program`.
 SERVICE-USER
   A service that runs as `tide`, and the image has no such account
   Add the [[user]].
@@ -704,6 +836,9 @@ SILENCE-UNFIT
 SIZE-UNKNOWN
   `--size 4megs`
   Write a size like `4 MiB`.
+SOURCE-ARCHIVES
+  A `debian` source on a machine without apt
+  Name an archive: `[[debian-archive]]` in the settings.
 SOURCE-CHANGED
   An upgrade of a Debian package replaced the archive that the lock knows
   `yarrik build --renew-lock` accepts the new one.
@@ -716,6 +851,9 @@ SOURCE-DIGEST
 SOURCE-FORM
   A [[source]] with `path` and `url`
   Keep one of them.
+SOURCE-INDEX
+  An index that is cut short
+  Try again later, or name another archive: `[[debian-archive]]` in the settings.
 SOURCE-MISSING
   `path = "scr"`
   Correct the name.
@@ -728,12 +866,27 @@ SOURCE-NO-DIGEST
 SOURCE-OFFLINE
   `yarrik build --offline` before `yarrik fetch`
   `yarrik fetch`, with a network.
+SOURCE-PACKAGE-UNFIT
+  A `.dsc` that names other files than the index
+  Take another version of the package, or upstream's archive with `url`.
+SOURCE-PACKAGE-UNKNOWN
+  `debian = "libz"`, where the source package is called zlib
+  Correct the name.
 SOURCE-UNREACHABLE
   A server that answers 404
   Check the address, or add `mirrors`.
+SOURCE-UNSIGNED
+  A mirror that somebody made without keys
+  Name the keyring, or set `unsigned = true` for an archive of your own.
+SOURCE-VERSION-UNKNOWN
+  A recipe's version that the archive no longer has
+  Write the version that the message names.
 STEP-FAILED
   A compiler error
   Read the log: `yarrik log --last-failure`.
+STEP-LACKS
+  `#include <zlib.h>` without `needs = ["zlib"]`
+  Name the recipe in `build.needs`.
 STEP-LEFT-LINK
   A build that makes its output folder a link
   Let it leave a folder there.
@@ -758,6 +911,9 @@ STEP-UNKNOWN
 SYSROOT-CLASH
   Two recipes install `/usr/include/config.h`
   Let one of them install it elsewhere.
+TEMPLATE-UNFIT
+  `{{ values.prot }}`, and the image's value is `port`
+  Correct the name, or add it to the image's [values].
 TERMS-CHANGED
   A vendor's new text under the same name
   `yarrik terms show NAME`, then `yarrik terms accept NAME`.
@@ -794,9 +950,21 @@ TOOLCHAIN-NO-COMPILER
 TOOLCHAIN-RUNTIME
   A compiler that was unpacked without its C library
   Install the C library of this toolchain.
+TREE-KIND
+  A named pipe in the folder of a [[tree]]
+  Remove it; device nodes are [[node]]s.
+TREE-RULE
+  `files = "/etc/kyes/**"` in a rule of a [[tree]]
+  Correct the path; it begins at the image's root.
 TREE-UNREADABLE
   A source folder with files of another user
   Make it readable.
+UPDATE-NOT-OURS
+  `yarrik outdated --update zlib`, with the recipe of a shelf that comes with Yarrik
+  Write an amendment on a shelf of yours.
+UPDATE-UNCLEAR
+  A recipe with `versions = ["1.8", "2.0"]`
+  Change the file by hand.
 USAGE
   `yarrik shelf add URL --branch a --tag b`
   Read `--help` of the command.
@@ -824,12 +992,45 @@ VERSION-TOO-OLD
 VERSIONS-CLASH
   One recipe needs `libplot >= 2`, another `libplot < 2`
   The message shows who wants what; change one of the needs.
+WORD-UNKNOWN
+  `arguments = ["--cpu={arch:gnuu}"]`
+  Use one of the spellings that the message lists, or write the text out.
 WORKSPACE-MISSING
   `yarrik build` in your home folder
   Change into a workspace, or `yarrik new workspace NAME`.
 WORKSPACE-UNWRITABLE
   A workspace of another user
   Make it writable, or copy it.
+SYMBOL-VERSION
+  A program that was built against a C library with GLIBC_2.38, in an image with an older one
+  Build it against the library of the image.
+LICENCE-REFUSED
+  `refuse-licences = ["GPL-3.0-*"]` in the profile, and a package under GPL-3.0-or-later
+  Leave the package out, or take another one.
+FILE-SETUID
+  `chmod 4755` in an installation
+  Give it capabilities instead, or silence this in the product with a reason.
+FILE-WRITABLE
+  A folder with the mode 0777 in a package
+  Correct the mode with the package's `attributes`.
+ELF-STACK
+  An assembler file without the section .note.GNU-stack
+  Add it, or link with `-Wl,-z,noexecstack`.
+ELF-HARDENING
+  `expects = ["relro"]` in the profile, and a recipe that links with its own flags
+  Let the recipe use CFLAGS and LDFLAGS.
+NETWORK-FORM
+  `automatic = ["ipv4"]`, and the profile says `network-form = "plain"`, which has no client for DHCP
+  Write addresses down, or choose another form with its programs.
+NETWORK-FORM-UNKNOWN
+  `network-form = "plian"`
+  Correct the name.
+NETWORK-UNFIT
+  `gateways = ["192.0.3.1"]` for an interface with the address 192.0.2.7/24
+  Correct one of the two.
+ZONE-UNKNOWN
+  `time-zone = "Pacific/Aukland"`
+  Correct the name; the package tzdata brings the files.
 """
 
 

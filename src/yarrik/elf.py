@@ -18,8 +18,13 @@ from yarrik.errors import Damaged
 
 MAGIC = b"\x7fELF"
 ET_REL, ET_EXEC, ET_DYN = 1, 2, 3
-PT_LOAD, PT_DYNAMIC, PT_INTERP = 1, 2, 3
+PT_LOAD, PT_DYNAMIC, PT_INTERP, PT_GNU_STACK, PT_GNU_RELRO = 1, 2, 3, 0x6474E551, 0x6474E552
+PF_X = 1
 DT_NULL, DT_NEEDED, DT_STRTAB, DT_STRSZ, DT_SONAME, DT_RPATH, DT_RUNPATH = 0, 1, 5, 10, 14, 15, 29
+DT_BIND_NOW, DT_FLAGS, DT_FLAGS_1 = 24, 30, 0x6FFFFFFB
+DF_BIND_NOW, DF_1_NOW = 8, 1
+DT_VERDEF, DT_VERDEFNUM, DT_VERNEED, DT_VERNEEDNUM = 0x6FFFFFFC, 0x6FFFFFFD, 0x6FFFFFFE, 0x6FFFFFFF
+VER_FLG_BASE, VER_FLG_WEAK = 1, 2
 SHT_STRTAB = 3
 #: More is in no file that a linker made.
 _MOST_HEADERS = 65535
@@ -35,7 +40,9 @@ class ElfDamaged(Damaged):
 @dataclass(frozen=True)
 class ElfFacts:
     """`kind` is `program`, `library`, `object` or `other`; `interpreter` and `soname` are empty when there is none. `runpath`
-    are folders in which this file's own libraries are looked for first (DT_RUNPATH, or the older DT_RPATH)."""
+    are folders in which this file's own libraries are looked for first (DT_RUNPATH, or the older DT_RPATH). `versions` are
+    names of symbol versions that it needs, each with its library (DT_VERNEED); `offers` those that it has (DT_VERDEF). `lacks`
+    are the protections of `HARDENING` that it does without. `unwinds` is a function of `UNWINDING` that it calls, or empty."""
 
     arch: str
     kind: str
@@ -43,6 +50,22 @@ class ElfFacts:
     soname: str = ""
     needed: tuple[str, ...] = ()
     runpath: tuple[str, ...] = ()
+    versions: tuple[tuple[str, str], ...] = ()
+    offers: tuple[str, ...] = ()
+    lacks: tuple[str, ...] = ()
+    unwinds: str = ""
+
+
+#: Functions of the GNU C library that load the compiler's unwinder when they are called; without it, it ends the program.
+UNWINDING = ("backtrace", "pthread_cancel", "pthread_exit")
+#: Protections of programs and libraries against errors in them, and what is missing without.
+HARDENING = {
+    "relro": "tables of addresses stay writable",
+    "bind-now": "addresses of functions are looked up late, in tables that stay writable",
+    "pie": "the program is at the same address each time",
+    "no-executable-stack": "what is written to the stack can be run",
+    "stripped": "debug symbols make it larger",
+}
 
 
 @dataclass(frozen=True)
@@ -74,6 +97,34 @@ def sections(file: BinaryIO) -> Iterator[Section]:
     return _Elf(file).sections()
 
 
+@dataclass(frozen=True)
+class Abi:
+    """What tells apart libraries that look alike to all but the loader: machine, class, and the processor's flags."""
+
+    e_machine: int
+    bits: int
+    e_flags: int
+
+
+def read_abi(path: Path) -> Abi:
+    """Raises ElfDamaged."""
+    with path.open("rb") as file:
+        return _Elf(file).abi()
+
+
+@dataclass(frozen=True)
+class _Dynamic:
+    """What the dynamic section of a file says; `bound` is whether all functions are looked up at the start."""
+
+    needed: tuple[str, ...] = ()
+    soname: str = ""
+    runpath: tuple[str, ...] = ()
+    versions: tuple[tuple[str, str], ...] = ()
+    offers: tuple[str, ...] = ()
+    bound: bool = False
+    unwinds: str = ""
+
+
 class _Elf:
     """An open file's header (Elf32_Ehdr, Elf64_Ehdr), and its tables behind it."""
 
@@ -88,24 +139,43 @@ class _Elf:
         self._order = "<" if data == 1 else ">"
         header = "HHIIIIIHHHHHH" if bits == 1 else "HHIQQQIHHHHHH"
         (
-            self.e_type, self.e_machine, _, _, self.e_phoff, self.e_shoff, _, _, self.e_phentsize, self.e_phnum,
+            self.e_type, self.e_machine, _, _, self.e_phoff, self.e_shoff, self.e_flags, _, self.e_phentsize, self.e_phnum,
             self.e_shentsize, self.e_shnum, self.e_shstrndx,
         ) = self._read(header, 16, "its header")  # fmt: skip
 
     def facts(self) -> ElfFacts:
         kind = {ET_REL: "object", ET_EXEC: "program", ET_DYN: "library"}.get(self.e_type, "other")
-        interpreter = soname = ""
-        needed: tuple[str, ...] = ()
-        runpath: tuple[str, ...] = ()
+        interpreter = ""
+        dynamic = _Dynamic()
         segments = list(self._segments())
-        loads = [(vaddr, offset, size) for p_type, offset, vaddr, size in segments if p_type == PT_LOAD]
-        for p_type, offset, _, size in segments:
+        loads = [(vaddr, offset, size) for p_type, _, offset, vaddr, size in segments if p_type == PT_LOAD]
+        for p_type, _, offset, _, size in segments:
             if p_type == PT_INTERP:
                 interpreter = self._text(self._bytes(offset, min(size, _LONGEST_NAME), "its loader's name"), 0)
                 kind = "program"
             elif p_type == PT_DYNAMIC and size:
-                needed, soname, runpath = self._dynamic(offset, size, loads)
-        return ElfFacts(arch_of_elf(self.e_machine, self.bits), kind, interpreter, soname, needed, runpath)
+                dynamic = self._dynamic(offset, size, loads)
+        lacks = self._lacks(kind, segments, dynamic.bound) if kind in ("program", "library") else ()
+        return ElfFacts(
+            arch_of_elf(self.e_machine, self.bits), kind, interpreter, dynamic.soname, dynamic.needed, dynamic.runpath,
+            dynamic.versions, dynamic.offers, lacks, dynamic.unwinds,
+        )  # fmt: skip
+
+    def _lacks(self, kind: str, segments: list[tuple[int, int, int, int, int]], bound: bool) -> tuple[str, ...]:
+        """Names of `HARDENING`, in its order."""
+        types = {p_type for p_type, *_ in segments}
+        linked = PT_DYNAMIC in types
+        found = {
+            "relro": linked and PT_GNU_RELRO not in types,
+            "bind-now": linked and not bound,
+            "pie": kind == "program" and self.e_type == ET_EXEC,
+            "no-executable-stack": any(p_type == PT_GNU_STACK and flags & PF_X for p_type, flags, *_ in segments),
+            "stripped": any(section.name == ".debug_info" for section in self.sections()),
+        }
+        return tuple(name for name in HARDENING if found[name])
+
+    def abi(self) -> Abi:
+        return Abi(self.e_machine, self.bits, self.e_flags)
 
     def sections(self) -> Iterator[Section]:
         if not self.e_shoff or not self.e_shnum:
@@ -119,25 +189,23 @@ class _Elf:
         for sh_name, sh_type, _, _, sh_offset, sh_size, *_ in rows:
             yield Section(self._text(names, sh_name), sh_type, sh_offset, sh_size)
 
-    def _segments(self) -> Iterator[tuple[int, int, int, int]]:
-        """p_type, p_offset, p_vaddr and p_filesz of each program header (Elf32_Phdr, Elf64_Phdr)."""
+    def _segments(self) -> Iterator[tuple[int, int, int, int, int]]:
+        """p_type, p_flags, p_offset, p_vaddr and p_filesz of each program header (Elf32_Phdr, Elf64_Phdr)."""
         if not self.e_phoff or not self.e_phnum:
             return
         if self.bits == 32:
-            for p_type, p_offset, p_vaddr, _, p_filesz, *_ in self._table(
+            for p_type, p_offset, p_vaddr, _, p_filesz, _, p_flags, _ in self._table(
                 self.e_phoff, self.e_phnum, self.e_phentsize, "IIIIIIII", "its program headers"
             ):
-                yield p_type, p_offset, p_vaddr, p_filesz
+                yield p_type, p_flags, p_offset, p_vaddr, p_filesz
         else:
-            for p_type, _, p_offset, p_vaddr, _, p_filesz, *_ in self._table(
+            for p_type, p_flags, p_offset, p_vaddr, _, p_filesz, *_ in self._table(
                 self.e_phoff, self.e_phnum, self.e_phentsize, "IIQQQQQQ", "its program headers"
             ):
-                yield p_type, p_offset, p_vaddr, p_filesz
+                yield p_type, p_flags, p_offset, p_vaddr, p_filesz
 
-    def _dynamic(
-        self, offset: int, size: int, loads: list[tuple[int, int, int]]
-    ) -> tuple[tuple[str, ...], str, tuple[str, ...]]:
-        """DT_NEEDED, DT_SONAME and DT_RUNPATH of the dynamic section."""
+    def _dynamic(self, offset: int, size: int, loads: list[tuple[int, int, int]]) -> _Dynamic:
+        """What the dynamic section says."""
         form = "iI" if self.bits == 32 else "qQ"
         length = struct.calcsize(self._order + form)
         data = self._bytes(offset, min(size - size % length, length * _MOST_TAGS), "its dynamic section")
@@ -146,21 +214,68 @@ class _Elf:
             if tag == DT_NULL:
                 break
             tags.setdefault(tag, []).append(value)
-        if not tags.keys() & {DT_NEEDED, DT_SONAME, DT_RPATH, DT_RUNPATH}:
-            return (), "", ()
-        address = tags.get(DT_STRTAB, [0])[0]
-        for vaddr, at, loaded in loads:
-            if vaddr <= address < vaddr + loaded:
-                room = min(tags.get(DT_STRSZ, [0])[0], _MOST_STRINGS)
-                strings = self._bytes(at + address - vaddr, room, "its dynamic strings")
-                break
-        else:
+        bound = (
+            DT_BIND_NOW in tags
+            or bool(tags.get(DT_FLAGS, [0])[0] & DF_BIND_NOW)
+            or bool(tags.get(DT_FLAGS_1, [0])[0] & DF_1_NOW)
+        )
+        if not tags.keys() & {DT_NEEDED, DT_SONAME, DT_RPATH, DT_RUNPATH, DT_VERNEED, DT_VERDEF}:
+            return _Dynamic(bound=bound)
+        room = min(tags.get(DT_STRSZ, [0])[0], _MOST_STRINGS)
+        at = self._offset(tags.get(DT_STRTAB, [0])[0], loads)
+        if at is None:
             raise ElfDamaged(_damaged("its dynamic strings are in no segment"))
-        needed = tuple(self._text(strings, value) for value in tags.get(DT_NEEDED, ()))
-        soname = self._text(strings, tags[DT_SONAME][0]) if DT_SONAME in tags else ""
+        strings = self._bytes(at, room, "its dynamic strings")
         path = tags.get(DT_RUNPATH) or tags.get(DT_RPATH)
-        runpath = tuple(word for word in self._text(strings, path[0]).split(":") if word) if path else ()
-        return needed, soname, runpath
+        return _Dynamic(
+            tuple(self._text(strings, value) for value in tags.get(DT_NEEDED, ())),
+            self._text(strings, tags[DT_SONAME][0]) if DT_SONAME in tags else "",
+            tuple(word for word in self._text(strings, path[0]).split(":") if word) if path else (),
+            tuple(self._needed_versions(tags, loads, strings)),
+            tuple(self._own_versions(tags, loads, strings)),
+            bound,
+            next((name for name in UNWINDING if b"\0" + name.encode() + b"\0" in strings), ""),
+        )
+
+    @staticmethod
+    def _offset(address: int, loads: list[tuple[int, int, int]]) -> int | None:
+        """Where an address is in the file."""
+        return next((at + address - vaddr for vaddr, at, loaded in loads if vaddr <= address < vaddr + loaded), None)
+
+    def _needed_versions(
+        self, tags: dict[int, list[int]], loads: list[tuple[int, int, int]], strings: bytes
+    ) -> Iterator[tuple[str, str]]:
+        """Library and version of each entry of DT_VERNEED (Elf64_Verneed, Elf64_Vernaux); weak ones may be missing."""
+        at = self._offset(tags.get(DT_VERNEED, [0])[0], loads)
+        if DT_VERNEED not in tags or at is None:
+            return
+        for _ in range(min(tags.get(DT_VERNEEDNUM, [0])[0], _MOST_HEADERS)):
+            _, vn_cnt, vn_file, vn_aux, vn_next = self._read("HHIII", at, "its symbol versions")
+            library, aux = self._text(strings, vn_file), at + vn_aux
+            for _ in range(vn_cnt):
+                _, vna_flags, _, vna_name, vna_next = self._read("IHHII", aux, "its symbol versions")
+                if not vna_flags & VER_FLG_WEAK:
+                    yield library, self._text(strings, vna_name)
+                if not vna_next:
+                    break
+                aux += vna_next
+            if not vn_next:
+                return
+            at += vn_next
+
+    def _own_versions(self, tags: dict[int, list[int]], loads: list[tuple[int, int, int]], strings: bytes) -> Iterator[str]:
+        """The versions of DT_VERDEF (Elf64_Verdef, Elf64_Verdaux), but for the library's own name."""
+        at = self._offset(tags.get(DT_VERDEF, [0])[0], loads)
+        if DT_VERDEF not in tags or at is None:
+            return
+        for _ in range(min(tags.get(DT_VERDEFNUM, [0])[0], _MOST_HEADERS)):
+            _, vd_flags, _, vd_cnt, _, vd_aux, vd_next = self._read("HHHHIII", at, "its symbol versions")
+            if vd_cnt and not vd_flags & VER_FLG_BASE:
+                vda_name, _ = self._read("II", at + vd_aux, "its symbol versions")
+                yield self._text(strings, vda_name)
+            if not vd_next:
+                return
+            at += vd_next
 
     def _table(self, offset: int, count: int, step: int, form: str, what: str) -> Iterator[tuple[int, ...]]:
         length = struct.calcsize(self._order + form)

@@ -6,10 +6,12 @@ import contextlib
 import glob
 import hashlib
 import os
+import re
 import shutil
 import subprocess
+import sys
 import tempfile
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -18,8 +20,8 @@ import msgspec
 from yarrik.arch import ARCHES, arch_of_compiler
 from yarrik.cache import Memory
 from yarrik.elf import read_elf
-from yarrik.errors import Place, Trouble, YarrikError
-from yarrik.host import PERL_MODULE, debian_package, is_shared, shared_files
+from yarrik.errors import Damaged, Place, Trouble, YarrikError
+from yarrik.host import HOST_LIBRARY, PERL_MODULE, debian_package, is_shared, shared_files
 
 #: What a host's own compiler and its tools are called; each is there with the machine's name before it, too.
 _NATIVE_TOOLS = (
@@ -29,13 +31,73 @@ _NATIVE_TOOLS = (
 )  # fmt: skip
 
 
+#: Raised when other things are learned of a compiler: what is remembered of it is learned again then.
+_REVISION = 3
+
+
+@dataclass(frozen=True)
+class RuntimePackage:
+    """A package of a toolchain's run-time files: what it is for, and the libraries in it. One that is taken `when_asked` is
+    large, or nothing is linked with it."""
+
+    summary: str
+    libraries: tuple[str, ...] = ()
+    when_asked: bool = False
+
+
+#: Run-time packages by name; one that begins with `-` has the name of its recipe before it, as the C library itself has.
+RUNTIME_PACKAGES = {
+    "": RuntimePackage("loader and C library"),
+    "-math": RuntimePackage("mathematical functions", ("libm", "libmvec")),
+    "-resolver": RuntimePackage("questions to name servers", ("libresolv", "libanl", "libnss_dns")),
+    "-names": RuntimePackage(
+        "further sources of names of accounts and hosts",
+        ("libnss_files", "libnss_compat", "libnss_hesiod", "libnss_db"),
+    ),
+    "-older": RuntimePackage(
+        "what older programs name beside the C library", ("libpthread", "libdl", "librt", "libutil", "libBrokenLocale")
+    ),
+    "-conversions": RuntimePackage("conversion modules between character sets", when_asked=True),
+    "-locale": RuntimePackage("the locale C.UTF-8", when_asked=True),
+    "-debug": RuntimePackage("what debuggers and memory checkers load", ("libthread_db", "libc_malloc_debug"), when_asked=True),
+    "libgcc": RuntimePackage("run time of compiled code: unwinding, arithmetic", ("libgcc_s",)),
+    "libstdcxx": RuntimePackage("standard library of C++", ("libstdc++",)),
+    "libatomic": RuntimePackage("atomic operations that the processor lacks", ("libatomic",)),
+    "libgomp": RuntimePackage("run time of OpenMP", ("libgomp",)),
+    "libitm": RuntimePackage("run time of transactional memory", ("libitm",)),
+    "sanitizers": RuntimePackage(
+        "run time of the compiler's sanitizers", ("libasan", "libhwasan", "liblsan", "libtsan", "libubsan"), when_asked=True
+    ),
+}  # fmt: skip
+#: What the C library loads by itself, for functions of `yarrik.elf.UNWINDING`.
+UNWINDER = "libgcc_s.so.1"
+_MODULES = re.compile(rb"(/[A-Za-z0-9._/+-]{1,200}/gconv)\0")
+_RELEASE = re.compile(rb"GNU C Library [^\n\0]{0,100} release version ([0-9.]+[0-9])")
+#: Where the GNU C library looks for locales, and where it is on a Debian machine.
+_LOCALES = "/usr/lib/locale"
+_SONAME = re.compile(r"(.+)\.so\.[0-9]+\Z")
+
+
+def runtime_package(key: str, recipe: str) -> str:
+    """The name of a package of RUNTIME_PACKAGES for a recipe."""
+    return recipe + key if not key or key.startswith("-") else key
+
+
+def runtime_key(library: str) -> str | None:
+    """The key of the package that a library belongs to, by its name as programs have it; None for one of no toolchain."""
+    match = _SONAME.match(library)
+    return next((key for key, one in RUNTIME_PACKAGES.items() if match is not None and match[1] in one.libraries), None)
+
+
 @dataclass(frozen=True)
 class RuntimeFile:
-    """One of the C library's files: where it stands here, where it belongs in an image, and its digest."""
+    """One of a toolchain's run-time files: where it stands here, where it belongs in an image, its digest, and the key of its
+    package. Those that are taken only when asked for have no digest yet."""
 
     here: str
     in_image: str
     digest: str
+    package: str = ""
 
 
 @dataclass(frozen=True)
@@ -81,7 +143,7 @@ def probe(
     builds for (the build host's own). Raises YarrikError when it is missing, does not work, or builds for another
     architecture."""
     driver = _find_driver(prefix, place) if folder is None else _driver_in(folder, prefix, place)
-    fact = f"toolchain {driver}"
+    fact = f"toolchain {_REVISION} {driver}"
     toolchain = _recall(memory, fact)
     if toolchain is None or toolchain.runs != runs:
         toolchain = _learn(prefix, driver, memory, place)
@@ -131,6 +193,8 @@ def missing_program(program: str, place: Place, why: str) -> Trouble:
     what = f"the program `{program}` is not on this machine"
     if program.startswith(PERL_MODULE):
         what = f"the Perl module `{program.removeprefix(PERL_MODULE)}` is not on this machine"
+    if program.startswith(HOST_LIBRARY):
+        what = f"what it takes to build with the library `{program.removeprefix(HOST_LIBRARY)}` is not on this machine"
     return Trouble("HOST-TOOL-MISSING", what, place, why=why, remedy=where)
 
 
@@ -179,8 +243,11 @@ def _learn(prefix: str, driver: str, memory: Memory, place: Place) -> Toolchain:
     for program in programs:
         sha.update(memory.digest_of(Path(program).resolve()).encode())
     for file in runtime:
-        sha.update(f"{file.in_image} {file.digest}\n".encode())
+        if file.digest:
+            sha.update(f"{file.in_image} {file.digest}\n".encode())
     own = _own_files(prefix, driver, triplet, place)
+    # The machine's own compiler runs a plain `as` and `ld`, also when it is named with the machine's name before it.
+    own += [path for path in programs if path not in own and is_shared(str(Path(path).parent))]
     for line in _names_and_sizes(own):
         sha.update(line)
     return Toolchain(prefix, arch.name, triplet, version, sha.hexdigest(), tuple(programs), tuple(runtime), own=tuple(own))
@@ -252,11 +319,12 @@ def _names_and_sizes(paths: Iterable[str]) -> Iterator[bytes]:
 
 
 def _runtime(driver: str, memory: Memory, place: Place) -> list[RuntimeFile]:
-    """The loader and the C library's shared files, as a program linked by this compiler names them."""
+    """The loader and the C library, as a program linked by this compiler names them; then what RUNTIME_PACKAGES names of
+    what is where the linker looks."""
     with tempfile.TemporaryDirectory(prefix="yarrik-probe-") as folder:
         source, program = Path(folder, "probe.c"), Path(folder, "probe")
         source.write_text("int main(void) { return 0; }\n")
-        _ask(driver, place, "-o", str(program), str(source), "-Wl,--no-as-needed", "-lm")
+        _ask(driver, place, "-o", str(program), str(source))
         facts = read_elf(program)
     interpreter, needed = (facts.interpreter, facts.needed) if facts else ("", ())
     if not interpreter:
@@ -277,7 +345,58 @@ def _runtime(driver: str, memory: Memory, place: Place) -> list[RuntimeFile]:
             )  # fmt: skip
         here = here.resolve()
         found.append(RuntimeFile(str(here), in_image, memory.digest_of(here)))
+    known = {file.in_image for file in found}
+    arch = facts.arch if facts else ""
+    for in_image, here, key in [*_further_libraries(driver, place, arch), *_conversions(found), *_locale(found)]:
+        if in_image not in known:
+            digest = "" if RUNTIME_PACKAGES[key].when_asked else memory.digest_of(here)
+            found.append(RuntimeFile(str(here), in_image, digest, key))
     return found
+
+
+def _further_libraries(driver: str, place: Place, arch: str) -> Iterator[tuple[str, Path, str]]:
+    """Libraries of RUNTIME_PACKAGES for an architecture: the first of each name in the folders that the linker looks into."""
+    searched = dict(line.split(": ", 1) for line in _ask(driver, place, "-print-search-dirs").splitlines() if ": " in line)
+    seen: dict[str, Path] = {}
+    for folder in _real(searched.get("libraries", "").removeprefix("=").split(":")):
+        for path in sorted(Path(folder).glob("lib*.so.*")):
+            name, here = path.name, path.resolve()
+            if name not in seen and runtime_key(name) is not None:
+                with contextlib.suppress(OSError, Damaged):
+                    facts = read_elf(here)
+                    if facts is not None and facts.arch == arch:
+                        seen[name] = here
+    for name, here in sorted(seen.items()):
+        yield f"/lib/{name}", here, str(runtime_key(name))
+
+
+def _conversions(found: Sequence[RuntimeFile]) -> Iterator[tuple[str, Path, str]]:
+    """Conversion modules beside the C library, for the folder in which it looks for them: the library names it."""
+    library = next((file for file in found if Path(file.in_image).name.startswith("libc.so")), None)
+    match = _MODULES.search(Path(library.here).read_bytes()) if library is not None else None
+    if library is None or match is None:
+        return
+    folder = Path(library.here).parent / "gconv"
+    for path in sorted(folder.rglob("*")):
+        # The cache names all modules of this machine, and is wrong where one of them is missing.
+        if path.is_file() and path.name != "gconv-modules.cache":
+            yield f"{match[1].decode()}/{path.relative_to(folder)}", path.resolve(), "-conversions"
+
+
+def _locale(found: Sequence[RuntimeFile]) -> Iterator[tuple[str, Path, str]]:
+    """The locale C.UTF-8 of this machine, for a C library of the same release: its files are alike on all architectures of one
+    byte order, and a compiler for another machine brings none."""
+    releases = set()
+    own = sorted(Path("/").glob("lib/*-linux-gnu*/libc.so.6")) or sorted(Path("/").glob("lib64/libc.so.6"))
+    libraries = [Path(file.here) for file in found if Path(file.in_image).name == "libc.so.6"]
+    for library in (*own[:1], *libraries):
+        match = _RELEASE.search(library.read_bytes())
+        releases.add(match[1] if match is not None else b"")
+    folder = Path(_LOCALES, "C.utf8")
+    if len(releases) == 1 and b"" not in releases and own and libraries and sys.byteorder == "little":
+        for path in sorted(folder.rglob("*")):
+            if path.is_file():
+                yield str(path), path.resolve(), "-locale"
 
 
 def _ask(driver: str, place: Place, *arguments: str) -> str:

@@ -7,13 +7,14 @@ a stop code, what is likely wrong is told at its end.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import BinaryIO
 
 from yarrik.boot.command_lines import DEFAULT_INITS, parsed
 from yarrik.boot.console import console_problem
 from yarrik.boot.kernel_image import KernelFacts, KernelUnfit, kernel_facts
+from yarrik.boot.loaders import LoaderFacts, loader_facts
 from yarrik.boot.memory_map import DEVICE_TREE_ROOM, MapUnfit, memory_of, place_all, reserved_in
 from yarrik.boot.method import METHODS
 from yarrik.boot.reading import firmware_settings, unpacked
@@ -70,8 +71,11 @@ def try_loaders(file: BinaryIO, image: OpenedImage, name: str, board: BenchBoard
 
 def _run(story: Story) -> None:
     _loader(story)
+    loaders = _loaders(story)
     _table(story)
+    _environment_places(story)
     started = _boot_files(story)
+    _chain(story, started, loaders)
     facts = _kernel(story, started)
     tree = _device_tree(story, started)
     config = _config_of(story, started)
@@ -82,7 +86,9 @@ def _run(story: Story) -> None:
             "what the kernel's own initramfs does before the root filesystem",
             f"it is built in, from {carried}",
         )
-    _command_line(story, started, tree, (config or {}).get("CMDLINE", ""))
+    _check_boards(story, loaders, tree)
+    built_in = next((facts.environment["bootargs"] for facts in loaders.values() if "bootargs" in facts.environment), "")
+    _command_line(story, started, tree, (config or {}).get("CMDLINE", ""), built_in)
     _memory(story, started, tree, facts)
     root = _initramfs(story, started, config) if started.initramfs else _root(story, started, config)
     checks = RootChecks(root, facts.arch, config, tree, story.tell, story.stop, story.warn)
@@ -97,6 +103,7 @@ def _run(story: Story) -> None:
 
 
 def _loader(story: Story) -> None:
+    sound: dict[str, int] = {}
     for blob in story.board.blobs:
         wanted = blob.path.read_bytes()
         if not wanted:
@@ -111,6 +118,15 @@ def _loader(story: Story) -> None:
         found = story.file.read(len(wanted))
         if found[440:512] != wanted[440:512] and blob.offset == 0 and story.image.table in ("mbr", "hybrid"):
             found = found[:440] + wanted[440:512] + found[512:]  # the table lies in the loader's own sector
+        if found != wanted and blob.name in sound:
+            story.stop(
+                "BOOT-LOADER",
+                f"the copies of the loader {blob.name} differ: that at {sound[blob.name]:#x} is as it was built, that at "
+                f"{blob.offset:#x} is not",
+                "the board would run another loader when it falls back on that copy",
+                "write both again",
+                "disk",
+            )
         if found != wanted:
             story.stop(
                 "BOOT-LOADER",
@@ -136,6 +152,7 @@ def _loader(story: Story) -> None:
                     "move one of them",
                     "disk",
                 )
+        sound[blob.name] = blob.offset
         story.tell("loader", f"{blob.name} at {blob.offset:#x}, {shown_size(len(wanted))}")
 
 
@@ -245,18 +262,144 @@ def _device_tree(story: Story, started: Started) -> DeviceTree | None:
     memory = ", ".join(f"{shown_size(bank.size)} at {bank.start:#x}" for bank in banks) or "memory unknown"
     story.tell("device tree", f"{started.device_tree_name}: {model}; {memory}")
     if started.overlays:
-        count = f"{counted(len(started.overlays), 'overlay')}"
-        story.grant("device tree", f"that the bootloader lays {count} on", "not all do, or have an address for them")
+        count = counted(len(started.overlays), "overlay")
+        if started.applies_overlays:
+            story.tell("device tree", f"{count} fit, as the firmware applies them")
+        else:
+            _overlay_support(story, count)
     return tree
 
 
-def _command_line(story: Story, started: Started, tree: DeviceTree | None, built_in: str) -> None:
+def _overlay_support(story: Story, count: str) -> None:
+    """Whether the bootloader applies overlays, by its configuration where that is known."""
+    options = story.board.options
+    if not options:
+        story.grant("device tree", f"that the bootloader applies {count}", "not all do, or have an address for them")
+    elif options.get("OF_LIBFDT_OVERLAY") != "y":
+        story.stop(
+            "BOOT-DEVICE-TREE",
+            f"the bootloader is to apply {count}, and is built without support for overlays",
+            "it would start the kernel with the plain device tree",
+            "add CONFIG_OF_LIBFDT_OVERLAY=y to the bootloader's fragments, or let the build apply them",
+            "boot.method",
+        )
+    else:
+        story.tell("device tree", f"{count} fit; the bootloader is built to apply them")
+
+
+def _loaders(story: Story) -> dict[str, LoaderFacts]:
+    """What each loader says of itself. Stops at one for another architecture."""
+    found: dict[str, LoaderFacts] = {}
+    contents = {blob.name: blob.path.read_bytes() for blob in story.board.blobs} | dict(story.board.loaders)
+    for name, data in contents.items():
+        facts = found[name] = loader_facts(data)
+        if name in story.board.loaders:
+            story.tell("loader", f"{name}, {shown_size(len(data))}, which the emulator starts")
+        if facts.arch and story.board.arch and facts.arch != story.board.arch:
+            story.stop(
+                "BOOT-LOADER",
+                f"the loader {name} is for {facts.arch}, and the board is {story.board.arch}",
+                "the processor would stop at its first instruction",
+                "name the loader of this board",
+                "disk",
+            )
+    return found
+
+
+def _check_boards(story: Story, loaders: Mapping[str, LoaderFacts], tree: DeviceTree | None) -> None:
+    """Whether the loaders' own device trees are for the board of the kernel's."""
+    item = tree.root.properties.get("compatible") if tree is not None else None
+    board = item.value.removesuffix(b"\0").decode("ascii", "replace").split("\0") if item is not None else []
+    for name, facts in loaders.items():
+        if board and facts.compatible and not set(board) & set(facts.compatible):
+            story.stop(
+                "BOOT-LOADER",
+                f"the loader {name} is for {listed(facts.compatible)}, and the kernel's device tree for {listed(board)}",
+                "it would set up other hardware than the board has",
+                "name the loader of this board, or correct `compatible` in one of the device trees",
+                "disk",
+            )
+
+
+def _environment_places(story: Story) -> None:
+    """Whether the bootloader's environment is where and as the bootloader expects it, and in nobody's way."""
+    options = story.board.options
+    size, redundant = _number(options.get("ENV_SIZE")), options.get("SYS_REDUNDAND_ENVIRONMENT") == "y"
+    own = story.board.environment
+    if own is not None and size and own[0] != size:
+        story.stop(
+            "BOOT-ENVIRONMENT-PLACE",
+            f"the block of the environment has {shown_size(own[0])}, and the bootloader reads {shown_size(size)}",
+            "its checksum would not fit, and the bootloader would take its built-in settings",
+            f'set `size = "{shown_size(size)}"`, or CONFIG_ENV_SIZE={own[0]:#x}',
+            "boot.environment",
+        )
+    if own is not None and size and own[1] != redundant:
+        story.stop(
+            "BOOT-ENVIRONMENT-PLACE",
+            f"the image has {'two blocks' if own[1] else 'one block'} of the environment, and the bootloader is built for "
+            f"{'two' if redundant else 'one'}",
+            "a block of the other form does not read",
+            f"set `redundant = {'true' if redundant else 'false'}`, or change CONFIG_SYS_REDUNDAND_ENVIRONMENT",
+            "boot.environment",
+        )
+    if options.get("ENV_IS_IN_MMC") != "y" or not size:
+        return
+    starts = [_number(options.get("ENV_OFFSET")), *([_number(options.get("ENV_OFFSET_REDUND"))] if redundant else [])]
+    for start in starts:
+        for part in story.image.partitions:
+            if part.start < start + size and start < part.start + part.size and story.image.table != "none":
+                story.stop(
+                    "BOOT-ENVIRONMENT-PLACE",
+                    f"the bootloader keeps its environment at {start:#x}, inside the {part.title}",
+                    "saving it would destroy the filesystem there",
+                    "move the partition (`align`), or change CONFIG_ENV_OFFSET",
+                    "boot.environment",
+                )
+    story.tell("environment", f"{listed([f'{start:#x}' for start in starts])}, {shown_size(size)}, outside of all partitions")
+
+
+def _number(text: str | None) -> int:
+    try:
+        return int(text or "0", 0)
+    except ValueError:
+        return 0
+
+
+def _chain(story: Story, started: Started, loaders: Mapping[str, LoaderFacts]) -> None:
+    """Whether each link between the loader's key and the kernel is signed, for loaders that have one."""
+    keys = [key for facts in loaders.values() for key in facts.keys]
+    if not keys and not story.board.control:
+        return
+    if not started.signed:
+        story.stop(
+            "BOOT-CHAIN",
+            f"the bootloader has {listed(keys) or 'a key'}, and {started.kernel_name} is not in an image tree that is signed",
+            "anyone who can write the card can replace it, and the bootloader starts it all the same",
+            'set `method = "fit"` with the key that signs as `boot.key`',
+            "boot.method",
+        )
+    if started.script:
+        story.warn(
+            "BOOT-CHAIN-SCRIPT",
+            f"the image tree is signed, and the script {started.script} that starts it is not",
+            "anyone who can write the card can let the script start anything",
+            "build the boot command into the bootloader ([[bootloader]] environment) and set `script = false`",
+            "boot.method",
+        )
+    else:
+        story.tell("chain", "from the bootloader's built-in command to the kernel, each link is signed")
+    if keys:
+        story.grant("chain", "that nothing but this bootloader is started", "the processor's own settings decide it")
+
+
+def _command_line(story: Story, started: Started, tree: DeviceTree | None, built_in: str, in_loader: str) -> None:
     chosen = tree.root.children.get("chosen") if tree is not None else None
     there = chosen.properties.get("bootargs") if chosen is not None else None
     in_tree = (text_of(there.value) or "") if there is not None else ""
     if not started.line:
-        started.line = in_tree or built_in.strip('"').replace('\\"', '"')
-        source = "in the device tree" if in_tree else "built into the kernel"
+        started.line = in_loader or in_tree or built_in.strip('"').replace('\\"', '"')
+        source = "built into the bootloader" if in_loader else "in the device tree" if in_tree else "built into the kernel"
         story.tell("command line", f"{started.line or 'none'}" + (f" ({source})" if started.line else ""))
     else:
         story.tell("command line", started.line)
@@ -539,7 +682,8 @@ def _boot_files(story: Story) -> Started:
         for method in (known,) if known is not None else [one for one in METHODS.values() if one.guessed]:
             started = method.read(story, filesystem, where)
             if started is not None:
-                firmware_settings(story, filesystem, where)
+                if method.name != "settings":
+                    firmware_settings(story, filesystem, where)
                 return started
     sought = known.sought if known is not None else "a boot menu, script, boot entries or EFI program"
     readable = [part.name or "the image" for part in order if part.reader is not None]

@@ -1,4 +1,5 @@
-"""The files beside an image that describe its board: manifest, bootloader's device tree, memory bundle."""
+"""The files beside an image that describe its board: manifest, loaders, the bootloader's device tree,
+memory bundle."""
 
 from __future__ import annotations
 
@@ -29,7 +30,8 @@ class _About(msgspec.Struct):
 
 
 def board_beside(image: Path) -> BenchBoard:
-    """The board of an image, as far as the files beside it describe it: manifest, bootloader's device tree, memory bundle.
+    """The board of an image, as far as the files beside it describe it: manifest, loaders, the bootloader's device tree,
+    memory bundle.
     Files of another form are ignored."""
     try:
         about = msgspec.json.decode(regular_file(image.parent / "packages.json"), type=_About).boot
@@ -40,8 +42,13 @@ def board_beside(image: Path) -> BenchBoard:
         control = regular_file(image.parent / "control.dtb")
     with contextlib.suppress(OSError, ValueError):
         bundle = bundle_places(regular_file(image.parent / "memory/addresses.txt").decode())
+    loaders = {}
+    for file in sorted((image.parent / "outputs").glob("*/*")):
+        with contextlib.suppress(OSError):
+            loaders[f"{file.parent.name}:{file.name}"] = regular_file(file)
     names = names_beside(image)
-    return BenchBoard(arch=about.kernel.arch, method=about.method, control=control, partitions=names, bundle=bundle)
+    return BenchBoard(arch=about.kernel.arch, method=about.method, control=control, partitions=names, bundle=bundle,
+                      loaders=loaders)  # fmt: skip
 
 
 class _Partition(msgspec.Struct):

@@ -5,16 +5,18 @@ from __future__ import annotations
 import hashlib
 import re
 import shutil
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from yarrik.atomic import new_file, write_file
 from yarrik.beneath import regular_file
+from yarrik.boot.card_form import FIRST_BOOT_FILE, FoundForm, read_form, unfit
 from yarrik.boot.environment import EnvironmentDamaged, decode_environment, encode_environment, newest_of
 from yarrik.boot.settings import change_settings, read_settings
 from yarrik.disk import BESIDE, FatEditor, FoundPartition, MapDamaged, open_image, read_map, write_beside
-from yarrik.errors import Unfit
+from yarrik.errors import Unfit, suggestion
+from yarrik.model import CardSetting
 from yarrik.moving import copy_sparse
 
 _TEXT = re.compile(r"/[^/]+\.(?:txt|conf|cfg|ini)\Z", re.IGNORECASE)
@@ -29,13 +31,19 @@ class NoSettings(Unfit):
         self.remedy = remedy
 
 
+class SettingRefused(NoSettings):
+    """The board would not take the setting in."""
+
+
 @dataclass(frozen=True)
 class Changed:
-    """`where` is what was changed, `values` what each key was before and is now; `beside` are other files made anew."""
+    """`where` is what was changed, `values` what each key was before and is now; `beside` are other files made anew. The values
+    of `secret` keys are not to be shown."""
 
     where: str
     values: dict[str, tuple[str | None, str | None]]
     beside: tuple[str, ...]
+    secret: frozenset[str] = frozenset()
 
 
 def change_image(file: Path, changes: Mapping[str, str | None], inside: str = "") -> Changed:
@@ -44,6 +52,7 @@ def change_image(file: Path, changes: Mapping[str, str | None], inside: str = ""
     `inside` names the file on the partition; without it there has to be only one that can be meant. The image appears
     changed as a whole or not at all. Raises NoSettings, ValueError and OSError."""
     written: list[tuple[int, int]] = []
+    secret: frozenset[str] = frozenset()
     with new_file(file, None, durable=True) as fresh:
         copy_sparse(file, fresh)
         shutil.copymode(file, fresh)
@@ -54,10 +63,40 @@ def change_image(file: Path, changes: Mapping[str, str | None], inside: str = ""
             fresh.write_bytes(encoded(after))
             where = file.name
         else:
-            where, before, after, written = _in_image(fresh, changes, inside)
+            where, before, after, written, secret = _in_image(fresh, changes, inside)
         beside = _write_beside(file, fresh, written)
     values = {key: (before.get(key), after.get(key)) for key in changes}
-    return Changed(where, values, (*beside, *_checksums(file, beside)))
+    return Changed(where, values, (*beside, *_checksums(file, beside)), secret)
+
+
+@dataclass(frozen=True)
+class ListedSetting:
+    """A setting in a file: its value there (None: it is not set), and what the image says of it, if it says something."""
+
+    name: str
+    value: str | None
+    form: CardSetting | None
+
+
+def settings_of(file: Path, inside: str = "") -> tuple[str, list[ListedSetting]]:
+    """Where an image's settings or an environment block are, and all of them. Raises NoSettings, Damaged and OSError."""
+    environment = _environment(file)
+    if environment is not None:
+        return file.name, [ListedSetting(key, value, None) for key, value in sorted(environment[0].items())]
+    with file.open("rb") as disk:
+        image = open_image(disk, file.stat().st_size)
+        form = _form_in(image.partitions)
+        fats = [part for part in image.partitions if part.reader is not None and part.reader.form.startswith("FAT")]
+        part, path = _settings_file(fats, inside or (form.file if form is not None else ""))
+        assert part.reader is not None
+        found = next(one for one in part.reader.walk() if one.path.lower() == path.lower())
+        if found.size > _MOST:
+            raise NoSettings(f"{path} is too large for a settings file", "name another with --file")
+        values = read_settings(b"".join(part.reader.content(found)).decode("utf-8-sig", "replace"))
+    known = form.settings if form is not None and path.strip("/").lower() == form.file.lower() else {}
+    rows = [ListedSetting(name, values.get(name), one) for name, one in known.items()]
+    rows += [ListedSetting(name, value, None) for name, value in values.items() if name not in known]
+    return f"{part.name}:{path}", rows
 
 
 def _environment(file: Path) -> tuple[dict[str, str], Callable[[dict[str, str]], bytes]] | None:
@@ -87,14 +126,21 @@ def _environment(file: Path) -> tuple[dict[str, str], Callable[[dict[str, str]],
 
 def _in_image(
     file: Path, changes: Mapping[str, str | None], inside: str
-) -> tuple[str, dict[str, str], dict[str, str], list[tuple[int, int]]]:
+) -> tuple[str, dict[str, str], dict[str, str], list[tuple[int, int]], frozenset[str]]:
     with file.open("r+b") as disk:
         image = open_image(disk, file.stat().st_size)
         fats = [part for part in image.partitions if part.reader is not None and part.reader.form.startswith("FAT")]
         if not fats:
             raise NoSettings("there is no FAT partition in it, and it is not an environment block",
                              "name a disk image whose boot partition is FAT")  # fmt: skip
+        form = _form_in(image.partitions)
+        if form is not None and not inside and all(key in form.settings for key in changes):
+            inside = form.file  # others may be there for the bootloader
         part, path = _settings_file(fats, inside)
+        secret: frozenset[str] = frozenset()
+        if form is not None and path.strip("/").lower() == form.file.lower():
+            secret = frozenset(name for name, one in form.settings.items() if one.secret)
+            _check(form, changes)
         editor = FatEditor(disk, part.start, part.size)
         found = next(one for one in editor.walk() if one.path.lower() == path.lower())
         if found.size > _MOST:
@@ -102,7 +148,35 @@ def _in_image(
         text = b"".join(editor.content(found)).decode("utf-8", "replace")
         changed = change_settings(text, changes)
         editor.replace(path, changed.encode())
-        return f"{part.name}:{path}", read_settings(text), read_settings(changed), editor.changed
+        return f"{part.name}:{path}", read_settings(text), read_settings(changed), editor.changed, secret
+
+
+def _form_in(partitions: Sequence[FoundPartition]) -> FoundForm | None:
+    """The form of settings that a system in the image carries."""
+    for part in partitions:
+        if part.reader is None:
+            continue
+        found = next((one for one in part.reader.walk() if one.path == FIRST_BOOT_FILE), None)
+        if found is not None and found.kind == "file" and found.size <= _MOST:
+            form = read_form(b"".join(part.reader.content(found)).decode("utf-8", "replace"))
+            if form is not None:
+                return form
+    return None
+
+
+def _check(form: FoundForm, changes: Mapping[str, str | None]) -> None:
+    """Raises NoSettings for what the board would refuse."""
+    for key, value in changes.items():
+        one = form.settings.get(key)
+        if one is None:
+            raise SettingRefused(f"there is no setting `{key}`", suggestion(key, form.settings))
+        why = unfit(one, value) if value is not None else ""
+        if why and one.secret:
+            raise SettingRefused(
+                f"the value for `{key}` cannot be", "it is secret, and not shown; the image's definition says what fits"
+            )
+        if why:
+            raise SettingRefused(f"`{key}` cannot be `{value}`: {why}", f"its usual value is `{one.usual}`")
 
 
 def _settings_file(fats: list[FoundPartition], inside: str) -> tuple[FoundPartition, str]:

@@ -59,6 +59,24 @@ def console_problem(tree: DeviceTree, console: str) -> str | None:
     return None
 
 
+def console_name(tree: DeviceTree) -> tuple[str, str]:
+    """The console that a device tree names, as a command line has it (`ttyAMA0,115200`), and where it is named; empty texts
+    when the tree names none, or a port whose driver is not known here."""
+    chosen = tree.root.children.get("chosen")
+    item = chosen.properties.get("stdout-path") if chosen is not None else None
+    named, _, speed = ((text_of(item.value) or "") if item is not None else "").partition(":")
+    aliases = tree.root.children.get("aliases")
+    known = {name: text_of(one.value) or "" for name, one in aliases.properties.items()} if aliases is not None else {}
+    path = known.get(named, named)
+    node = tree.root.find(path) if path.startswith("/") else None
+    driver = next((driver for driver in _DRIVERS if node is not None and _fits(node, driver)), "")
+    if not driver:
+        return "", ""
+    alias = next((name for name, where in sorted(known.items()) if where == path and name.startswith("serial")), "serial0")
+    rate = re.match(r"\d+", speed)
+    return f"{driver}{alias.removeprefix('serial')},{rate[0] if rate else '115200'}", path
+
+
 def _fits(node: TreeNode, driver: str) -> bool:
     item = node.properties.get("compatible")
     words = item.value.decode("ascii", "replace").split("\0") if item is not None else []

@@ -22,7 +22,8 @@ if TYPE_CHECKING:
     from cryptography.hazmat.primitives.asymmetric.rsa import RSAPrivateKey, RSAPublicKey
 
 _ARCHES = {"arm64": "arm64", "arm": "arm", "x86-64": "x86_64", "riscv64": "riscv"}
-_KINDS = {"kernel": "kernel", "device-tree": "flat_dt", "initramfs": "ramdisk", "script": "script", "firmware": "firmware"}
+_KINDS = {"kernel": "kernel", "device-tree": "flat_dt", "initramfs": "ramdisk", "script": "script", "firmware": "firmware",
+          "standalone": "standalone", "tee": "tee", "fpga": "fpga"}  # fmt: skip
 _ALGORITHM = "sha256,rsa2048"
 #: What a signature leaves out of the nodes it covers.
 _NOT_COVERED = ("data", "data-size", "data-position")
@@ -51,7 +52,8 @@ class FitImage:
 
 @dataclass(frozen=True)
 class FitConfiguration:
-    """What belongs together. The first of `device_trees` is the base, the others are overlays for it."""
+    """What belongs together. The first of `device_trees` is the base, the others are overlays for it; `loadables` are loaded
+    too."""
 
     name: str
     kernel: str
@@ -60,6 +62,7 @@ class FitConfiguration:
     description: str = ""
     compatible: str = ""
     signed_by: str = ""
+    loadables: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -125,6 +128,7 @@ def encode_fit(fit: Fit, key: RSAPrivateKey | None = None, key_name: str = "") -
         one.text("kernel", configuration.kernel)
         one.text("fdt", *configuration.device_trees)
         one.text("ramdisk", configuration.initramfs)
+        one.text("loadables", *configuration.loadables)
         one.text("compatible", configuration.compatible)
     tree = DeviceTree(root)
     if key is None:
@@ -137,7 +141,7 @@ def encode_fit(fit: Fit, key: RSAPrivateKey | None = None, key_name: str = "") -
 def _check_names(fit: Fit) -> None:
     names = {image.name for image in fit.images}
     for configuration in fit.configurations:
-        for name in (configuration.kernel, *configuration.device_trees, configuration.initramfs):
+        for name in (configuration.kernel, *configuration.device_trees, configuration.initramfs, *configuration.loadables):
             if name and name not in names:
                 raise Unfit(f"the configuration {configuration.name} names {name}, which is not in the tree")
     if fit.default not in (configuration.name for configuration in fit.configurations):
@@ -149,7 +153,7 @@ def _place_signature(tree: DeviceTree, configuration: FitConfiguration, key_name
     covered = ["/", f"/configurations/{configuration.name}"]
     words = ["kernel"]
     for word, names in (("kernel", (configuration.kernel,)), ("fdt", configuration.device_trees),
-                        ("ramdisk", (configuration.initramfs,))):  # fmt: skip
+                        ("ramdisk", (configuration.initramfs,)), ("loadables", configuration.loadables)):  # fmt: skip
         for name in names:
             if name:
                 covered += [f"/images/{name}", f"/images/{name}/hash-1"]
@@ -191,7 +195,7 @@ def _nodes_to_sign(tree: DeviceTree, configuration: FitConfiguration) -> set[str
         configuration.kernel,
         *configuration.device_trees,
         configuration.initramfs,
-        *_texts(node, "loadables"),
+        *configuration.loadables,
         *_texts(node, "firmware"),
     ]
     for name in filter(None, names):
@@ -320,6 +324,7 @@ def decode_fit(data: bytes) -> tuple[DeviceTree, Fit]:
             _text(node, "description"),
             _text(node, "compatible"),
             next((_text(sign, "key-name-hint") for _, holder, sign in _signatures(tree) if holder is node), ""),
+            tuple(_texts(node, "loadables")),
         )
         for name, node in configurations.children.items()
     )

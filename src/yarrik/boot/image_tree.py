@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from yarrik.boot.fit import FitDamaged, decode_fit, keys_in, verify_fit
+from yarrik.boot.loaders import own_device_tree
 from yarrik.boot.reading import unpacked
 from yarrik.boot.story import Started, Story
 from yarrik.devicetree import BlobDamaged, decode_blob
@@ -12,10 +13,20 @@ from yarrik.errors import listed, suggestion
 def _signature(story: Story, data: bytes, path: str, signed_by: str) -> None:
     """Checks the signatures of an image tree by the bootloader's keys, where these are known."""
     try:
-        keys = keys_in(decode_blob(story.board.control)) if story.board.control else {}
+        loaders = [*story.board.loaders.values(), *(blob.path.read_bytes() for blob in story.board.blobs)]
+        control = story.board.control or next(filter(None, map(own_device_tree, loaders)), b"")
+        keys = keys_in(decode_blob(control)) if control else {}
     except BlobDamaged:
         keys = {}
     if not keys:
+        if signed_by and story.board.options:
+            story.stop(
+                "BOOT-CHAIN",
+                f"{path} is signed by `{signed_by}`, and the bootloader has no key",
+                "it would start what nobody has signed just as well",
+                "give it a device tree of its own that is in its file, with `verify = true`",
+                "boot.key",
+            )
         if signed_by:
             why = "the keys in the bootloader's device tree are not known here"
             story.grant("image tree", f"that the signature by `{signed_by}` fits", why)
@@ -67,6 +78,7 @@ def read_fit(story: Story, started: Started, data: bytes, path: str, configurati
     kernel = images[chosen.kernel]
     story.tell("image tree", f"{path}, configuration `{wanted}`, all hashes fit")
     _signature(story, data, path, chosen.signed_by)
+    started.signed = bool(chosen.signed_by)
     started.kernel, started.kernel_name = unpacked(kernel.data, kernel.compression), f"{path}:{kernel.name}"
     if kernel.load is not None:
         started.given["kernel"] = kernel.load

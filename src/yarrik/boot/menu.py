@@ -37,8 +37,10 @@ class Menu:
 
 def encode_menu(menu: Menu) -> str:
     """The file's text. It never waits for input without a time limit: the shortest time is a tenth of a second, not zero,
-    since some readers take zero for "wait for ever"."""
-    lines = ["prompt 0", f"timeout {max(1, menu.tenths or 0)}", f"default {menu.default}"]
+    since some readers take zero for "wait for ever". Readers ask for a choice if there is a `prompt`, or a title."""
+    asks = len(menu.entries) > 1 and (menu.tenths or 0) >= 10
+    title = [f"menu title {menu.entries[0].title}"] if asks else []
+    lines = [*title, f"prompt {int(asks)}", f"timeout {max(1, menu.tenths or 0)}", f"default {menu.default}"]
     for entry in menu.entries:
         lines += ["", f"label {entry.label}", f"  menu label {entry.title}", f"  linux {entry.kernel}"]
         if entry.initramfs:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
@@ -16,6 +16,17 @@ if TYPE_CHECKING:
 
 
 SCRIPT_PATH = "/boot/boot.scr"
+
+
+@dataclass(frozen=True)
+class FurtherPart:
+    """A part of an image tree beside kernel, device trees and initramfs: its name, type, content, and addresses."""
+
+    name: str
+    type: str
+    data: bytes
+    load: int | None = None
+    entry: int | None = None
 
 
 @dataclass(frozen=True)
@@ -42,10 +53,35 @@ class BootParts:
     time: int = 0
     key: RSAPrivateKey | None = None
     key_name: str = ""
+    more: tuple[FurtherPart, ...] = ()
+    script: bool = True
+    entry: int | None = None
+    #: Device trees of further boards, by their paths in the image.
+    more_device_trees: dict[str, bytes] = field(default_factory=dict)
+    #: The device tree of each menu entry that does not have the board's own.
+    tree_of_entry: dict[str, str] = field(default_factory=dict)
+    #: The initramfs of each menu entry that has one of its own, by its path in the image.
+    initramfs_of_entry: dict[str, str] = field(default_factory=dict)
+    #: Parameters of overlays that are left to firmware, by the overlay's name and theirs.
+    overlay_parameters: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    #: Lines of the board's own for a settings file, and where that file is.
+    settings_text: str = ""
+    settings_path: str = ""
+
+    def initramfs_for(self, name: str) -> str:
+        """The path, as the bootloader sees it, of what an entry has in memory; empty without it."""
+        own = self.initramfs_of_entry.get(name)
+        return self.seen(own) if own else self.seen(self.initramfs_path) if self.initramfs else ""
 
     def seen(self, path: str) -> str:
         """A boot file's path as the bootloader sees it, on the partition that holds it."""
         return path.removeprefix("/boot") if self.boot_apart else path
+
+    def needed_memory(self) -> MemoryMap:
+        """The memory map, for methods that write addresses. Raises Unfit where firmware decides where things go."""
+        if self.memory is None:
+            raise Unfit(f"it writes addresses into its files, and on {self.arch} firmware decides where things go")
+        return self.memory
 
     def arguments(self, name: str) -> str:
         return str(self.lines[name][1]) if self.line_in_files else ""

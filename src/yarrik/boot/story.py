@@ -41,6 +41,12 @@ class BenchBoard:
     control: bytes = b""
     #: Names of the disk's partitions by number, for tables that hold none.
     partitions: Mapping[int, str] = field(default_factory=dict)
+    #: Loaders that are on no disk, like the one that an emulator starts: content by name.
+    loaders: Mapping[str, bytes] = field(default_factory=dict)
+    #: How the bootloader was configured: options without `CONFIG_`, with their values; empty when that is not known.
+    options: Mapping[str, str] = field(default_factory=dict)
+    #: The board's own block of the environment: its size in bytes, and whether there are two.
+    environment: tuple[int, bool] | None = None
     #: Where the files of a memory bundle go, by the names of a memory map's areas.
     bundle: Mapping[str, int] = field(default_factory=dict)
 
@@ -96,6 +102,11 @@ class Started:
     initramfs: bytes = b""
     initramfs_name: str = ""
     given: dict[str, int] = field(default_factory=dict)
+    #: Whether a signature covers all of it, and the script that starts it, if one does.
+    signed: bool = False
+    #: Whether what starts the kernel applies overlays for certain.
+    applies_overlays: bool = False
+    script: str = ""
 
 
 class Story:

@@ -33,7 +33,8 @@ app = typer.Typer(
 MODULES = {
     "demo": ("demo",), "new": ("new",), "shelf": ("shelf",), "catalogue": ("catalogue",), "workspace": ("workspace",),
     "choose": ("choose",), "check": ("check",), "resolve": ("resolve", "why", "why-not"), "build": ("build", "fetch", "plan"),
-    "prove": ("prove",), "timeline": ("timeline",), "boot": ("boot",), "enter": ("enter",), "edit": ("edit",),
+    "prove": ("prove",), "outdated": ("outdated",),
+    "timeline": ("timeline",), "boot": ("boot",), "enter": ("enter",), "edit": ("edit",),
     "find": ("find",),
     "look": ("log", "show", "schema"), "inspect": ("inspect",), "pack": ("pack",), "devicetree": ("devicetree",),
     "kernel": ("kernel",), "cache": ("cache",), "settings": ("settings",), "terms": ("terms",), "codes": ("codes", "explain"),

@@ -23,7 +23,7 @@ from yarrik.cli.options import (
 )
 
 if TYPE_CHECKING:
-    from yarrik.boot import BootOutcome, Talk
+    from yarrik.boot import BootOutcome, ListedSetting, Talk
     from yarrik.model import Composition
 
 
@@ -61,6 +61,9 @@ def boot(
     keep_disk: Annotated[
         bool, typer.Option("--keep-disk", help="Keeps the disk of the last boot instead of a fresh copy of the image.")
     ] = False,
+    card_size: Annotated[
+        str, typer.Option(metavar="SIZE", help="How large the board's card is; without it, as large as the image.")
+    ] = "",
     bench: Annotated[
         Path | None,
         typer.Option(
@@ -80,13 +83,19 @@ def boot(
         raise typer.Exit(0 if on_the_bench(bench, json) else 1)
     from yarrik.boot import TalkLine, read_talk
     from yarrik.cli.view import print_json, show_table, styled
-    from yarrik.errors import shown_path
+    from yarrik.errors import Trouble, Unfit, YarrikError, shown_path
+    from yarrik.units import parse_size
 
     lines = read_talk(talk) if talk is not None else ()
     lines += tuple(TalkLine(expect=text) for text in expect or ())
+    try:
+        size = parse_size(card_size) if card_size else 0
+    except Unfit as error:
+        trouble = Trouble("SETTING-FORM", f"--card-size: {error}", remedy="write for example `4 GiB`")
+        raise YarrikError(trouble) from error
     with opened(workspace) as session:
         composition = composed(session, product or named, variants, settings)
-        outcome = boot_product(session.project.root, composition, lines, seconds, until_off, keep_disk, show=not json)
+        outcome = boot_product(session.project.root, composition, lines, seconds, until_off, keep_disk, size, show=not json)
     log = shown_path(session.project.out(composition.name) / "boot.log")
     ok = outcome.ending == "seen"
     if json:
@@ -121,14 +130,21 @@ def boot(
 
 
 def boot_product(
-    root: Path, composition: Composition, talk: Talk, seconds: float, until_off: bool, keep_disk: bool, show: bool
+    root: Path,
+    composition: Composition,
+    talk: Talk,
+    seconds: float,
+    until_off: bool,
+    keep_disk: bool,
+    card_size: int,
+    show: bool,
 ) -> BootOutcome:
     """Starts the emulator of the composition's board with a copy of its image. Raises YarrikError when it cannot."""
     from yarrik.boot import TalkLine, run_emulator
     from yarrik.run import emulator_command, scratch_disks
 
     command = emulator_command(composition, root)
-    disks = scratch_disks(root, composition, fresh=not keep_disk)
+    disks = scratch_disks(root, composition, not keep_disk, card_size)
     lines = talk
     if not lines and composition.marker:
         lines = (TalkLine(expect=composition.marker),)
@@ -193,31 +209,41 @@ def on_the_bench(path: Path, as_json: bool) -> bool:
 @group.command(
     "set",
     epilog="Examples: [bold]yarrik boot set out/p/p.img display=off[/bold] · "
-    "[bold]yarrik boot set card.img speed=[/bold] (removes it) · [bold]yarrik boot set environment.bin bootdelay=2[/bold]",
+    "[bold]yarrik boot set card.img[/bold] (lists them) · [bold]yarrik boot set card.img speed=[/bold] (removes it) · "
+    "[bold]yarrik boot set environment.bin bootdelay=2[/bold]",
 )
 def change(
     image: Annotated[Path, typer.Argument(help="A disk image with a FAT partition, or an environment block.")],
-    settings: Annotated[list[str], typer.Argument(metavar="KEY=VALUE…", help="What to set; `KEY=` removes it.")],
+    settings: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[KEY=VALUE…]", help="What to set; `KEY=` removes it. Without: a list."),
+    ] = None,
     file: Annotated[
         str, typer.Option(metavar="PATH", help="The settings file on the partition, where more than one may be meant.")
     ] = "",
     json: JsonOption = False,
 ) -> None:
-    """Changes settings in a finished image: the file on its boot partition, and checksums and files beside the image."""
-    from yarrik.boot import NoSettings, change_image
+    """Changes settings in a finished image: the file on its boot partition, and checksums and files beside the image.
+
+    What the image's `card-settings` declare is checked as the board would check it."""
+    from yarrik.boot import NoSettings, SettingRefused, change_image, settings_of
     from yarrik.cli.view import print_json, show_table, styled
     from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError
 
     changes: dict[str, str | None] = {}
-    for word in settings:
+    for word in settings or ():
         key, equals, value = word.partition("=")
         if not equals or not key:
             raise YarrikError(Trouble("SETTING-FORM", f"`{word}` is not a setting", remedy="write KEY=VALUE"))
         changes[key] = value or None
     try:
+        if not changes:
+            show_settings(*settings_of(image, file), json)
+            return
         changed = change_image(image, changes, file)
     except NoSettings as error:
-        raise YarrikError(Trouble("SETTINGS-NONE", f"{image.name}: {error}", Place(image), remedy=error.remedy)) from error
+        code = "SETTING-FORM" if isinstance(error, SettingRefused) else "SETTINGS-NONE"
+        raise YarrikError(Trouble(code, f"{image.name}: {error}", Place(image), remedy=error.remedy)) from error
     except (Damaged, Unfit) as error:
         raise YarrikError(
             Trouble("SETTING-FORM", f"{image.name}: {error}", Place(image), remedy="correct the value")
@@ -225,12 +251,40 @@ def change(
     except OSError as error:
         raise YarrikError(Trouble("IMAGE-UNREADABLE", f"cannot change {image}: {error.strerror}", Place(image),
                                   remedy="check the name, free space and your permissions")) from error  # fmt: skip
+    hidden = {key: ("(secret)", "(secret)") for key in changed.values if key in changed.secret}
     if json:
-        values = {key: {"before": before, "after": after} for key, (before, after) in changed.values.items()}
+        rows = (changed.values | hidden).items()
+        values = {key: {"before": before, "after": after} for key, (before, after) in rows}
         print_json({"ok": True, "where": changed.where, "settings": values, "beside": list(changed.beside)})
         return
     sys.stdout.write(f"{styled(changed.where, 'bold')} in {image}\n")
     show_table([(key, before if before is not None else "(not set)", "->", after if after is not None else "(not set)")
-                for key, (before, after) in changed.values.items()])  # fmt: skip
+                for key, (before, after) in (changed.values | hidden).items()])  # fmt: skip
     if changed.beside:
         sys.stdout.write(f"made anew beside it: {', '.join(changed.beside)}\n")
+
+
+def show_settings(where: str, settings: list[ListedSetting], as_json: bool) -> None:
+    """Lists the settings of a finished image, with what may be there."""
+    from yarrik.boot import allowed_values
+    from yarrik.cli.view import print_json, show_table, styled
+
+    def value(one: ListedSetting) -> str | None:
+        return "(secret)" if one.value and one.form is not None and one.form.secret else one.value
+
+    if as_json:
+        print_json({"ok": True, "where": where, "settings": [
+            {"name": one.name, "value": value(one), "usual": one.form.usual if one.form and not one.form.secret else None,
+             "kind": one.form.kind if one.form else None, "allowed": allowed_values(one.form) if one.form else None}
+            for one in settings]})  # fmt: skip
+        return
+    sys.stdout.write(f"{styled(where, 'bold')}\n")
+    rows = []
+    for one in settings:
+        now = value(one)
+        usual = f"(not set; {one.form.usual})" if one.form and one.form.usual and not one.form.secret else "(not set)"
+        words = allowed_values(one.form) if one.form else ""
+        rows.append((one.name, usual if now is None else now, styled(words, "dim")))
+    show_table(rows)
+    if not settings:
+        sys.stdout.write("  nothing is set\n")

@@ -229,10 +229,12 @@ def fetch(
             steps = session.builder.fetch(session.planner.planned(composition), view)
         finally:
             view.close()
+    # A source may be several files, each of which has a step of its own.
+    recipes = list(dict.fromkeys(step.subject.partition(" ")[0] for step in steps))
     if json:
-        print_line({"event": "end", "ok": True, "product": composition.name, "fetched": [step.subject for step in steps]})
+        print_line({"event": "end", "ok": True, "product": composition.name, "fetched": recipes})
         return
-    sources = f"sources of {counted(len(steps), 'recipe')} are here"
+    sources = f"sources of {counted(len(recipes), 'recipe')} are here"
     sys.stdout.write(f"{composition.name}: {sources}; yarrik build --offline needs no network\n")
 
 

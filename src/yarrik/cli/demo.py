@@ -71,7 +71,7 @@ def demo(
             from yarrik.cli.boot import boot_product
 
             try:
-                outcome = boot_product(folder, composition, (), 120, False, False, show=False)
+                outcome = boot_product(folder, composition, (), 120, False, False, 0, show=False)
             except YarrikError as error:
                 sys.stdout.write(f"  not started: {error.troubles[0].what}; {error.troubles[0].remedy}\n")
                 continue

@@ -218,13 +218,22 @@ def _digest(part: FoundPartition, one: Found) -> str:
 
 
 def _attributes(part: FoundPartition, one: Found) -> dict[str, str]:
-    """Extended attributes, with their values as text where they are text, and else as hexadecimal digits."""
+    """Extended attributes, with their values as text where they are text or capabilities, and else as hexadecimal digits."""
     assert part.reader is not None
     found = sorted(part.reader.attributes(one).items())
-    return {
-        name: value.decode("ascii") if value.isascii() and value.decode("ascii").isprintable() else "0x" + value.hex()
-        for name, value in found
-    }
+    return {name: _attribute_text(name, value) for name, value in found}
+
+
+def _attribute_text(name: str, value: bytes) -> str:
+    from yarrik.capabilities import ATTRIBUTE, decode_capabilities
+    from yarrik.errors import Damaged
+
+    if name == ATTRIBUTE:
+        try:
+            return decode_capabilities(value)
+        except Damaged:
+            pass  # shown like any other
+    return value.decode("ascii") if value.isascii() and value.decode("ascii").isprintable() else "0x" + value.hex()
 
 
 def _facts(part: FoundPartition, one: Found) -> list[tuple[str, str]]:

@@ -57,7 +57,8 @@ def log(
         elif kind is None:
             raise YarrikError(Trouble("NAME-MISSING", "no step is named", remedy="yarrik log RECIPE, or --last-failure"))
         else:
-            step = " ".join([kind, *subject] if subject else ["build", kind])
+            words = [*kind.split(), *(subject or [])]  # a name may be given in quotes, as plans show it
+            step = " ".join(words if len(words) > 1 else ["build", *words])
         if follow:
             if step not in {one.name for one in session.planner.planned(composition).graph.steps}:
                 raise YarrikError(Trouble("STEP-UNKNOWN", f"`{composition.name}` has no step `{step}`",
@@ -82,7 +83,8 @@ def log(
 
 @app.command(
     epilog="Examples: [bold]yarrik show kittiwake[/bold] · [bold]yarrik show kittiwake kernel.console[/bold] · "
-    "[bold]yarrik show --graph --with display[/bold]"
+    "[bold]yarrik show --graph --with display[/bold] · [bold]yarrik show --accounts[/bold] · "
+    "[bold]yarrik show --services[/bold]"
 )
 def show(
     name: Annotated[
@@ -97,6 +99,9 @@ def show(
     figure: Annotated[
         Path | None, typer.Option(metavar="FILE", help="Draws the graph into a file: .png, .svg or .pdf.")
     ] = None,
+    accounts: Annotated[bool, typer.Option("--accounts", help="Shows the users and groups of the product's image.")] = False,
+    services: Annotated[bool, typer.Option("--services", help="Shows the services of the product's image, in order.")] = False,
+    roles: Annotated[bool, typer.Option("--roles", help="Shows which packages fill each role, and which could.")] = False,
     product: ProductOption = None,
     variants: WithOption = None,
     settings: SetOption = None,
@@ -111,11 +116,17 @@ def show(
     with opened(workspace) as session:
         if graph or figure is not None:
             _show_graph(session, composed(session, product, variants, settings), form, figure, json)
+        elif accounts or services or roles:
+            from yarrik.cli import inside
+
+            product = product or name  # as in `yarrik build PRODUCT`
+            show_it = inside.show_accounts if accounts else inside.show_services if services else inside.show_roles
+            show_it(session, composed(session, product, variants, settings), json)
         elif amendments:
             _show_amendments(session.project.workspace, json)
         elif name is None:
             raise YarrikError(Trouble("NAME-MISSING", "nothing is named that could be shown",
-                                      remedy="name a definition, or ask for --amendments or --graph"))  # fmt: skip
+                                      remedy="name one, or use --accounts, --services, --roles, --graph"))  # fmt: skip
         else:
             asked = product is not None or bool(variants) or bool(settings)
             composition = _composed_if_possible(session, product, variants, settings, asked)

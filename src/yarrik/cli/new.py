@@ -65,7 +65,7 @@ def new_shelf(name: NameArgument, workspace: WorkspaceOption = None, json: JsonO
 
 @group.command(
     "board",
-    epilog="Examples: [bold]yarrik new board ours --from bench-arm64[/bold] · [bold]yarrik new board ours --arch arm64[/bold]",
+    epilog="Examples: [bold]yarrik new board ours --arch arm64[/bold] · [bold]yarrik new board ours --from pier.dtb[/bold]",
 )
 def new_board(
     name: NameArgument,
@@ -75,13 +75,23 @@ def new_board(
     kernel: Annotated[
         str, typer.Option(metavar="RECIPE", help="The recipe of its kernel.", autocompletion=names_of("recipe"))
     ] = "",
+    sources: Annotated[
+        Path | None,
+        typer.Option(metavar="FOLDER", help="A kernel's sources: looks up drivers for --from's devices."),
+    ] = None,
     shelf: ShelfOption = "",
     workspace: WorkspaceOption = None,
     json: JsonOption = False,
 ) -> None:
-    """Adds a board: made from another one, or with an architecture, a kernel and a disk of its own."""
-    from yarrik.starter import Wanted
+    """Adds a board: made from another one, from a device tree or a kernel's configuration, or with an architecture, a kernel
+    and a disk of its own."""
+    from yarrik.starter import Wanted, is_hardware_file
 
+    if base and is_hardware_file(base):
+        _from_hardware(
+            Wanted("board", name, shelf, chosen={"arch": arch, "kernel": kernel}), Path(base), sources, workspace, json
+        )
+        return
     wanted = Wanted("board", name, shelf, base, copy, {"arch": arch, "kernel": kernel})
     _make(wanted, workspace, json, f"yarrik new product NAME --board {name}")
 
@@ -147,14 +157,17 @@ def new_variant(
 
 @group.command(
     "recipe",
-    epilog="Examples: [bold]yarrik new recipe hello[/bold] · [bold]yarrik new recipe zlib --from zlib-1.3.tar.gz[/bold]",
+    epilog="Examples: [bold]yarrik new recipe hello[/bold] · [bold]yarrik new recipe zlib --from zlib-1.3.tar.gz[/bold]"
+    " · [bold]yarrik new recipe zlib --from debian:zlib[/bold]",
 )
 def new_recipe(
     name: NameArgument,
     origin: Annotated[
         str,
         typer.Option(
-            "--from", metavar="SOURCES", help="A folder, an archive, an https address of one, or a git repository's address."
+            "--from",
+            metavar="SOURCES",
+            help="A folder, an archive, an https address of one, a git repository's address, or debian:NAME.",
         ),
     ] = "",
     shelf: ShelfOption = "",
@@ -183,7 +196,7 @@ def _import(wanted: Wanted, origin: str, workspace: Path | None, json: bool) -> 
         project = session.project
         known = project.workspace
         made = draft(known, wanted)  # whatever is wrong with the name comes before a download
-        taken = take_in(origin, project.store, project.settings.redirect_hosts)
+        taken = take_in(origin, project.store, project.settings.redirect_hosts, lambda: project.debian_archives)
         found = recipe_from(wanted.name, taken, findings_of(taken, project.store), known)
         file = next(iter(made.files))
         files = write_draft(known, replace(made, files={file: found.text}))
@@ -199,6 +212,41 @@ def _import(wanted: Wanted, origin: str, workspace: Path | None, json: bool) -> 
     sys.stdout.write(f"{styled('guessed', 'bold')}, to be checked:\n")
     show_table(rows)
     sys.stdout.write(f'next: read it · add "{wanted.name}" to an image · yarrik build --until "build {wanted.name}"\n')
+
+
+def _from_hardware(wanted: Wanted, file: Path, sources: Path | None, workspace: Path | None, json: bool) -> None:
+    from yarrik.cli.view import print_json, show_table, styled
+    from yarrik.starter import draft, read_hardware, write_draft
+
+    with opened(workspace) as session:
+        known = session.project.workspace
+        hardware = read_hardware(file, wanted.name, sources)
+        chosen = {**wanted.chosen, "arch": wanted.chosen.get("arch") or hardware.arch}
+        files = write_draft(known, draft(known, replace(wanted, chosen=chosen, hardware=hardware)))
+    rows = [(one.what, one.value, one.where) for one in hardware.rows]
+    none = "no driver names it"
+    drivers = [(one.node, one.compatible, f"CONFIG_{one.option}" + ("" if one.settable else " (follows by itself)")
+                if one.option else "-", one.file or none)
+               for one in hardware.drivers]  # fmt: skip
+    if json:
+        print_json({
+            "ok": True, "files": [str(one) for one in files],
+            "guesses": [{"what": what, "value": value, "from": where} for what, value, where in rows],
+            "drivers": [{"node": one.node, "compatible": one.compatible, "option": one.option, "settable": one.settable,
+                         "file": one.file}
+                        for one in hardware.drivers],
+        })  # fmt: skip
+        return
+    for path in files:
+        sys.stdout.write(f"  wrote  {_short(path)}\n")
+    sys.stdout.write(f"{styled('found', 'bold')}, to be checked:\n")
+    show_table(rows)
+    if drivers:
+        show_table(drivers)
+    elif hardware.device_tree:
+        sys.stdout.write("--sources FOLDER looks up which drivers of a kernel these devices need\n")
+    more = " · yarrik kernel check NAME" if any(one.settable for one in hardware.drivers) else ""
+    sys.stdout.write(f"next: read it · yarrik new product NAME --board {wanted.name}{more}\n")
 
 
 def _make(wanted: Wanted, workspace: Path | None, json: bool, next_: str) -> None:

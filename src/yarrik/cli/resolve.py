@@ -56,10 +56,11 @@ def resolve(
         known = session.project.lock.products.get(composition.name)
         view = ResolveView(quiet=json)
         try:
-            answer = session.planner.answer(composition, None if update_all else _known_names(session, update or ()), view)
+            moving = None if update_all else _known_names(session, update or ())
+            answer = session.planner.answer(composition, moving, view)
         finally:
             view.close()
-        differences = session.planner.hold(answer)
+        differences = session.planner.hold(answer, moving=moving)
         session.project.write_lock()
         written = known is None or bool(differences)
     if json:

@@ -87,7 +87,7 @@ def change(
     file = Path()
     for word in words:
         key, _, value = word.partition("=")
-        if key.strip() == "catalogues" or key.strip().endswith(".path"):
+        if key.strip() == "catalogues" or key.strip().endswith((".path", ".file")):
             value = ",".join(_as_typed(one.strip()) for one in value.split(",")) if value else ""
         file = change_setting(root, key.strip(), value.strip())
     if json:

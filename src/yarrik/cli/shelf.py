@@ -51,7 +51,7 @@ def show_shelves(workspace: WorkspaceOption = None, json: JsonOption = False) ->
         one = states.get(choice.name)
         here = (shelves.root / choice.place).is_dir()
         brings = {kind: len(names) for kind, names in definitions_on(shelves.root / choice.place).items() if names}
-        told, style = "folder", "dim"
+        told, style = "comes with Yarrik" if choice.built_in else "folder", "dim"
         if one is not None and one.state is None:
             told, style = "not cloned", "yellow"
         elif one is not None and one.state is not None:
@@ -61,7 +61,9 @@ def show_shelves(workspace: WorkspaceOption = None, json: JsonOption = False) ->
             told, style = ", ".join(parts) or "as locked", "yellow" if parts else "green"
         commit = one.state.commit if one is not None and one.state is not None else ""
         words = ", ".join(counted(number, kind) for kind, number in brings.items())
-        rows.append((choice.name, choice.git or choice.path, commit[:12], styled(told, style), words if here else ""))
+        rows.append(
+            (choice.name, choice.git or choice.path or "built-in", commit[:12], styled(told, style), words if here else "")
+        )
         found.append({"name": choice.name, "path": choice.place, "git": choice.git, "commit": commit,
                       "locked": one.locked if one is not None else "", "state": told, "brings": brings})  # fmt: skip
     if json:
@@ -135,7 +137,8 @@ def show_added(found: Adding) -> None:
 
     for one in found.added:
         at = f", at {one.commit[:12]}" if one.commit else ""
-        sys.stdout.write(f"{styled(one.choice.name, 'bold')} is in {one.choice.place}{at}\n")
+        place = "comes with Yarrik" if one.choice.built_in else f"is in {one.choice.place}{at}"
+        sys.stdout.write(f"{styled(one.choice.name, 'bold')} {place}\n")
     if found.missing:
         sys.stdout.write(f"needed, and in no catalogue: {', '.join(found.missing)}; yarrik shelf add ADDRESS\n")
     sys.stdout.write("next: yarrik shelf list · yarrik check --all\n")

@@ -7,6 +7,8 @@ from .compare import Difference as Difference
 from .compare import compare_trees as compare_trees
 from .lexer import SourceError as SourceError
 from .overlay import apply_overlay as apply_overlay
+from .parameters import parameters_of as parameters_of
+from .parameters import set_parameters as set_parameters
 from .phandles import number_of as number_of
 from .preprocess import preprocessor_troubles as preprocessor_troubles
 from .preprocess import preprocessor_words as preprocessor_words

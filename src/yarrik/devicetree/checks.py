@@ -70,7 +70,8 @@ def check_tree(root: TreeNode) -> Iterator[Finding]:
 
 def _node_name(seen: _Seen) -> Iterator[Finding]:
     name = seen.node.name
-    if name and (_NODE_NAME.match(name) is None or not name[0].isalnum()):
+    # Where overlays declare their parameters, firmware wants this name.
+    if name and name != "__overrides__" and (_NODE_NAME.match(name) is None or not name[0].isalnum()):
         yield seen.finding("DTS-NODE-NAME", f"`{name}` is not a name for a node", why="names are letters, digits and , . _ + -",
                            remedy="rename it")  # fmt: skip
     for item in seen.node.properties.values():
@@ -145,7 +146,12 @@ def _reg_length(seen: _Seen) -> Iterator[Finding]:
 
 def _cells_missing(seen: _Seen) -> Iterator[Finding]:
     missing = [name for name in ("#address-cells", "#size-cells") if name not in seen.node.properties]
-    children = [child.name for child in seen.node.children.values() if not child.deleted and "reg" in child.properties]
+    # What an overlay puts into a node has its cells above that node.
+    children = [
+        child.name
+        for child in seen.node.children.values()
+        if not child.deleted and "reg" in child.properties and child.name != "__overlay__"
+    ]
     if missing and children and seen.node.name != "__overlay__" and (seen.parent is not None or not seen.node.name):
         yield seen.finding(
             "DTS-CELLS-MISSING", f"{children[0]} has a `reg`, and here is no {' and no '.join(missing)}",

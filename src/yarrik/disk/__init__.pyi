@@ -35,5 +35,6 @@ from .opening import reader_at as reader_at
 from .packing import pack_folder as pack_folder
 from .sidecars import BESIDE as BESIDE
 from .sidecars import write_beside as write_beside
+from .writing import BOOT_FOLDER as BOOT_FOLDER
 from .writing import plan_disk as plan_disk
 from .writing import write_disk as write_disk

@@ -29,16 +29,18 @@ def write_disk(
     content: Callable[[str], Path],
     blobs: Mapping[str, Path] | None = None,
     boot_apart: bool = False,
+    images: Mapping[str, RootTree] | None = None,
 ) -> tuple[DiskLayout, tuple[tuple[int, int], ...]]:
     """Writes the image to `file` (which must not exist); returns the layout, and which ranges of the image (start, end)
     hold something that has to reach a card.
 
     `content` tells where the file with a digest lies, `blobs` where each raw file does; `clock` is in seconds since 1970.
-    With `boot_apart`, what is below /boot lies on a partition of its own. Raises YarrikError when something does not
+    With `boot_apart`, what is below /boot lies on a partition of its own. `images` are further root
+    filesystems by name. Raises YarrikError when something does not
     fit, before anything is written."""
     files = blobs or {}
     with tempfile.TemporaryDirectory(prefix="writing-", dir=file.parent) as scratch:
-        layout, plans = plan_disk(product, disk, root, clock, content, files, boot_apart, Path(scratch))
+        layout, plans = plan_disk(product, disk, root, clock, content, files, boot_apart, Path(scratch), images)
         with file.open("xb") as sink:
             target = truncated(sink, layout.size)
             if has_gpt(layout.table):
@@ -67,6 +69,7 @@ def plan_disk(
     files: Mapping[str, Path],
     boot_apart: bool,
     scratch: Path,
+    images: Mapping[str, RootTree] | None = None,
 ) -> tuple[DiskLayout, dict[str, Planned | None]]:
     """The layout of a disk, and what goes into each partition by its name; arguments as for `write_disk`. Writes only below
     `scratch`, for forms whose size is known once they are made. Raises YarrikError when something does not fit."""
@@ -79,7 +82,7 @@ def plan_disk(
     for number, name, partition in numbered_partitions(disk):
         fixed = _fixed_size(disk, partition, number, sizes, blob_sizes)
         if partition.name not in plans:
-            tree = _tree(root, partition, boot_apart)
+            tree = (images or {})[partition.image] if partition.image else _tree(root, partition, boot_apart)
             wish = _wish(product, disk, partition, fixed, clock)
             plans[partition.name] = _planned(disk, partition, tree, wish, content, files, scratch / str(number))
         plan = plans[partition.name]

@@ -1,9 +1,14 @@
 from .closure import Sight as Sight
 from .closure import is_header as is_header
 from .closure import is_shared as is_shared
+from .closure import searched_folders as searched_folders
 from .closure import shared_files as shared_files
 from .closure import sight_of as sight_of
+from .programs import EVERYWHERE as EVERYWHERE
+from .programs import HOST_LIBRARY as HOST_LIBRARY
 from .programs import NATIVE_COMPILERS as NATIVE_COMPILERS
 from .programs import PERL_MODULE as PERL_MODULE
 from .programs import debian_package as debian_package
+from .programs import family as family
 from .programs import find_program as find_program
+from .programs import reads_of as reads_of

@@ -12,7 +12,7 @@ from functools import cache
 
 from yarrik.elf import ElfDamaged, ElfFacts, elf_facts
 from yarrik.host.headers import is_toolchain_file
-from yarrik.host.programs import EVERYWHERE, FOLDERS, PERL_MODULE, PROGRAMS, family, find_program
+from yarrik.host.programs import EVERYWHERE, FOLDERS, PERL_MODULE, PROGRAMS, family, find_program, reads_of
 
 #: Folders that all packages of a host share. Of what lies in them, only single things are let in.
 _SHARED = re.compile(
@@ -60,6 +60,20 @@ def sight_of(programs: Iterable[str], toolchain: Iterable[str] = ()) -> Sight:
     return found.sight
 
 
+def searched_folders(programs: Iterable[str]) -> tuple[str, ...]:
+    """The folders whose entries decide what `sight_of` finds for programs: one more file in them, and it may find more."""
+    found = dict.fromkeys(FOLDERS)
+    for wanted in programs:
+        for name in family(wanted):
+            for pattern in reads_of(name):
+                above = os.path.dirname(pattern)
+                while glob.has_magic(above):
+                    found |= dict.fromkeys(sorted(glob.glob(above)))
+                    above = os.path.dirname(above)
+                found[above] = None
+    return tuple(found)
+
+
 class _Closure:
     def __init__(self) -> None:
         self.files: dict[str, None] = {}
@@ -85,8 +99,7 @@ class _Closure:
                 self.take(compiled)
             return
         self.take(path)
-        known = PROGRAMS.get(name)
-        for pattern in known.reads if known is not None else ():
+        for pattern in reads_of(name):
             for one in sorted(glob.glob(pattern)):
                 self.take(one)
 

@@ -15,8 +15,8 @@ EVERYWHERE = tuple(
     words(
         """
     [ arch awk b2sum base32 base64 basename bash bunzip2 bzcat bzip2 cat chgrp chmod chown cksum cmp comm cp cpio csplit cut
-    dash date dd df diff diff3 dir dirname dircolors du ed egrep env expand expr factor false fgrep file find flock fmt fold
-    gawk getconf getopt grep groups gunzip gzip head hexdump hostid hostname iconv id install join kill link ln locale
+    dash date dd df diff diff3 dir dirname dircolors du echo ed egrep env expand expr factor false fgrep file find flock fmt
+    fold gawk getconf getopt grep groups gunzip gzip head hexdump hostid hostname iconv id install join kill link ln locale
     logname ls lzma mawk md5sum mkdir mkfifo mknod mktemp mv nawk nice nl nohup nproc numfmt od paste patch pathchk pr
     printenv printf ps ptx pwd readlink realpath rev rm rmdir sdiff sed seq sh sha1sum sha224sum sha256sum sha384sum
     sha512sum shuf sleep sort split stat stdbuf stty sum sync tac tail tar tee test timeout touch tput tr true truncate
@@ -44,6 +44,14 @@ def _cross(triplet: str, package: str) -> Program:
         *(f"/usr/{triplet}/{name}" for name in ("bin", "include", "lib")),
     )
     return Program(package, own)
+
+
+def _library(headers: tuple[str, ...], libraries: tuple[str, ...]) -> tuple[str, ...]:
+    """A library that programs for the build host are linked with: its headers, and what the linker looks for."""
+    return (
+        *(f"{folder}/{name}" for name in headers for folder in ("/usr/include", "/usr/include/*-linux-*")),
+        *(f"/usr/lib/*-linux-*/lib{name}.{end}" for name in libraries for end in ("so", "a")),
+    )
 
 
 _PERL = Program(
@@ -107,17 +115,30 @@ PROGRAMS: dict[str, Program] = {
     "qemu-system-riscv64": Program("qemu-system-misc"),
     "qemu-system-x86_64": Program("qemu-system-x86"),
     "strip": Program("binutils"),
+    "tclsh": Program("tcl", ("/usr/share/tcltk/tcl8.*",)),
+    "echo": Program("coreutils"),
     "gcc": Program("gcc libc6-dev"), "cc": Program("gcc libc6-dev"), "g++": Program("g++"), "c++": Program("g++"),
     "aarch64-linux-gnu-gcc": _cross("aarch64-linux-gnu", "gcc-aarch64-linux-gnu libc6-dev-arm64-cross"),
     "arm-linux-gnueabihf-gcc": _cross("arm-linux-gnueabihf", "gcc-arm-linux-gnueabihf libc6-dev-armhf-cross"),
     "riscv64-linux-gnu-gcc": _cross("riscv64-linux-gnu", "gcc-riscv64-linux-gnu libc6-dev-riscv64-cross"),
     "x86_64-linux-gnu-gcc": _cross("x86_64-linux-gnu", "gcc-x86-64-linux-gnu libc6-dev-amd64-cross"),
     "xsltproc": Program(),
+    "library:elf": Program("libelf-dev", _library(("libelf.h", "gelf.h", "nlist.h", "elfutils"), ("elf",))),
+    "library:gnutls": Program("libgnutls28-dev", _library(("gnutls",), ("gnutls",))),
+    "library:ncurses": Program("libncurses-dev", _library(
+        ("curses.h", "ncurses.h", "menu.h", "panel.h", "form.h", "eti.h", "unctrl.h", "term.h", "ncurses_dll.h"),
+        ("ncurses*", "tinfo", "menu*", "panel*"),
+    )),
+    "library:openssl": Program("libssl-dev", _library(("openssl",), ("crypto", "ssl"))),
+    "library:uuid": Program("uuid-dev", _library(("uuid",), ("uuid",))),
+    "library:zlib": Program("zlib1g-dev", _library(("zlib.h", "zconf.h"), ("z",))),
 }  # fmt: skip
 #: Programs that stand for the host's own compiler: who declares one of them sees all of it.
 NATIVE_COMPILERS = frozenset(["gcc", "cc", "g++", "c++", "ld", "as", "ar"])
 #: How a module of Perl is named among programs: `perl:XML::Parser`.
 PERL_MODULE = "perl:"
+#: How a library for the build host's own compiler is named among programs: `library:openssl`. Those of the table are known.
+HOST_LIBRARY = "library:"
 
 
 def debian_package(program: str) -> str:
@@ -135,7 +156,7 @@ def debian_package(program: str) -> str:
 _PACKAGED_AS_NAMED = frozenset(
     words(
         """
-    bc bison flex gperf gawk git m4 make patch perl python3 rsync cpio unzip zip xz-utils bzip2
+    bc bison flex gperf gpgv gawk git m4 make patch perl python3 rsync cpio unzip zip xz-utils bzip2
     """
     )
 )
@@ -154,10 +175,18 @@ def family(program: str) -> tuple[str, ...]:
     return tuple(found)
 
 
+def reads_of(program: str) -> tuple[str, ...]:
+    """Patterns of what a program needs beside the libraries it is linked against."""
+    known = PROGRAMS.get(program)
+    return known.reads if known is not None else ()
+
+
 def find_program(name: str, folders: tuple[str, ...] = FOLDERS) -> str | None:
     """The path of a program in the system's own folders. A path is looked at as it is, a module of Perl by its file."""
     if name.startswith(PERL_MODULE):
         return _perl_module(name.removeprefix(PERL_MODULE))
+    if name.startswith(HOST_LIBRARY):
+        return _host_library(name)
     if name.startswith("/"):
         return name if os.path.exists(name) else None
     for folder in folders:
@@ -165,6 +194,15 @@ def find_program(name: str, folders: tuple[str, ...] = FOLDERS) -> str | None:
         if os.path.isfile(path) and os.access(path, os.X_OK):
             return path
     return None
+
+
+def _host_library(name: str) -> str | None:
+    """The first header of a library, if it is there."""
+    import glob
+
+    known = PROGRAMS.get(name)
+    found = (path for pattern in (known.reads if known is not None else ()) for path in sorted(glob.glob(pattern)))
+    return next(found, None)
 
 
 def _perl_module(name: str) -> str | None:

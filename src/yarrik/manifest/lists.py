@@ -10,9 +10,21 @@ from yarrik.resolve import Chosen
 from yarrik.rootfs import Node, RootTree, quoted
 
 
-def describe_packages(head: Mapping[str, object], chosen: Sequence[Chosen], boot: object, disks: object) -> bytes:
-    """`packages.json`: each package with version, licence, size in bytes, and why it is in the image."""
-    rows = [
+def describe_packages(
+    head: Mapping[str, object],
+    chosen: Sequence[Chosen],
+    boot: object,
+    disks: object,
+    further: Mapping[str, Sequence[Chosen]] | None = None,
+) -> bytes:
+    """`packages.json`: each package with version, licence, size in bytes, and why it is in the image; those of `further` images
+    of the product by their names."""
+    images = {"images": {name: _packages(rows) for name, rows in sorted(further.items())}} if further else {}
+    return _pretty({**head, "boot": boot, "disks": disks, "packages": _packages(chosen), **images})
+
+
+def _packages(chosen: Sequence[Chosen]) -> list[dict[str, object]]:
+    return [
         {
             "name": one.package.name,
             "version": one.package.version,
@@ -26,11 +38,11 @@ def describe_packages(head: Mapping[str, object], chosen: Sequence[Chosen], boot
         }
         for one in chosen
     ]
-    return _pretty({**head, "boot": boot, "disks": disks, "packages": rows})
 
 
 def describe_files(head: Mapping[str, object], root: RootTree) -> bytes:
-    """`files.json`: every path with owner, mode, size, digest, and the package that brought it."""
+    """`files.json`: every path with owner, mode, size, digest, and the package that brought it, or the
+    image's definition that does."""
     return _pretty({**head, "files": [_row(node) for node in root.nodes]})
 
 
@@ -50,6 +62,10 @@ def _row(node: Node) -> dict[str, object]:
         row["device"] = f"{node.device[0]}:{node.device[1]}"
     if node.package:
         row["package"] = node.package
+    if node.origin:
+        row["origin"] = node.origin
+    if node.attributes:
+        row["attributes"] = {name: value.hex() for name, value in node.attributes}
     return row
 
 

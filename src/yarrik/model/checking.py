@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import types
 import typing
 from collections.abc import Callable, Iterator, Mapping
@@ -12,6 +13,7 @@ import msgspec
 
 from yarrik.errors import Place, Trouble, Unfit, YarrikError, suggestion
 from yarrik.model.definitions import (
+    Choice,
     Definable,
     OneOrMore,
     Part,
@@ -54,8 +56,10 @@ def _quick(shape: Any) -> Callable[[object], bool]:
     origin = typing.get_origin(shape)
     if origin is typing.Annotated:
         marks = typing.get_args(shape)[1:]
-        if len(marks) == 1 and isinstance(marks[0], Rule):
-            return _by_rule(marks[0])
+        rules = [mark for mark in marks if isinstance(mark, Rule)]
+        # What a name chooses from is checked by rooms above.
+        if len(rules) == 1 and all(isinstance(mark, (Rule, Choice)) for mark in marks):
+            return _by_rule(rules[0])
         return lambda value: False
     if origin in (typing.Union, types.UnionType):
         return _quick(next(choice for choice in typing.get_args(shape) if choice is not type(None)))
@@ -70,7 +74,7 @@ def _quick(shape: Any) -> Callable[[object], bool]:
     if origin is typing.Literal:
         known = frozenset(typing.get_args(shape))
         return lambda value: isinstance(value, str) and value in known
-    if shape in (str, bool):
+    if shape in (str, bool, int, datetime.date):
         return lambda value: type(value) is shape
     return lambda value: False
 
@@ -254,4 +258,5 @@ def _named_type(value: object) -> str:
 
 def _type_words(shape: Any) -> str:
     words = {str: "text in quotes", bool: "true or false", int: "a whole number"}
+    words[datetime.date] = "a date, like 2027-12-31,"
     return words.get(shape, "a date and time, like 2026-01-01T00:00:00Z,")

@@ -22,6 +22,7 @@ from yarrik.model.definitions import (
     Board,
     Definable,
     Image,
+    MoreImage,
     Options,
     Product,
     Profile,
@@ -173,11 +174,36 @@ class Composition:
         whole = stack([Document(self.product.file, {}), *sources], Wishes)
         return convert(whole, Wishes), whole
 
+    @cached_property
+    def more(self) -> tuple[Further, ...]:
+        """The product's further root filesystems."""
+        found = []
+        for one in self.product.value.more_image:
+            image = self.workspace.definition("image", one.image, Image, self.now)
+            profile = self.profile.value
+            profile = msgspec.structs.replace(
+                profile, init=one.init or profile.init, init_path=one.init_path or profile.init_path
+            )
+            # None of the board's disks is its own, and what is mounted in it is its own business.
+            board = replace(self.board, value=msgspec.structs.replace(self.board.value, disk=()))
+            composition = replace(self, image=image, profile=replace(self.profile, value=profile), board=board)
+            found.append(Further(one.name, one, composition))
+        return tuple(found)
+
     def settled(self, versions: Mapping[str, Version], options: Mapping[tuple[str, str], bool]) -> Composition:
         """The same product with what was resolved, which conditions may ask about."""
         now = replace(self.now, versions=versions, options=options)
         found = _definitions(self.workspace, self.product, now, self.changes)
         return Composition(self.product, *found, self.workspace, now, self.changes, self.warnings)
+
+
+@dataclass(frozen=True)
+class Further:
+    """A further root filesystem of a product: its name, what the product says of it, and the composition that it is made by."""
+
+    name: str
+    choice: MoreImage
+    composition: Composition
 
 
 def compose(workspace: Workspace, product: str | None = None, overrides: Overrides | None = None) -> Composition:
@@ -232,8 +258,38 @@ def _compose(workspace: Workspace, product: str | None, overrides: Overrides) ->
         definition = getattr(composition, kind)
         collector.extend(too_late(workspace, kind, definition.name))
     collector.extend(_unfit_silence(found))
+    collector.extend(_unknown_images(composition))
     collector.raise_if_any()
     return replace(composition, warnings=tuple(dict.fromkeys(warnings)))
+
+
+def _unknown_images(composition: Composition) -> Iterator[Trouble]:
+    """Images that a product or its board names, and that there are not."""
+    product, board, known = composition.product, composition.board, composition.workspace.shelved["image"]
+    names = [one.name for one in product.value.more_image]
+    for index, one in enumerate(product.value.more_image):
+        place = product.place("more-image", str(index))
+        if one.image not in known:
+            yield Trouble("IMAGE-UNKNOWN", f"product `{product.name}` names the image `{one.image}`, which no shelf has", place,
+                          remedy=suggestion(one.image, known), lacks=("image", one.image))  # fmt: skip
+        if one.name in ("root", "none", "boot"):
+            yield Trouble("IMAGE-UNKNOWN", f"a further image cannot be called `{one.name}`", place,
+                          why="boards mean something else by that", remedy="give it another name")  # fmt: skip
+    boot = board.value.boot
+    used: list[tuple[str, tuple[str, ...]]] = []
+    if boot.initramfs not in ("none", "root"):
+        used.append((boot.initramfs, ("boot", "initramfs")))
+    used += [(entry.initramfs, ("boot", "entry", str(index), "initramfs")) for index, entry in enumerate(boot.entry)]
+    for number, disk in enumerate(board.value.disk):
+        used += [
+            (part.image, ("disk", str(number), "partition", str(index), "image")) for index, part in enumerate(disk.partition)
+        ]
+    for name, keys in used:
+        if name and name not in names:
+            what = f"the board `{board.name}` takes the image `{name}`, and the product has none of that name"
+            yield Trouble("IMAGE-UNKNOWN", what, board.place(*keys),
+                          why=f"the product `{product.name}` says in `more-image` which there are",
+                          remedy=suggestion(name, names) if names else "add a [[more-image]] to the product")  # fmt: skip
 
 
 def _unfit_silence(product: Definition[Product]) -> Iterator[Trouble]:

@@ -4,42 +4,65 @@ from __future__ import annotations
 
 import datetime
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal
 
 import msgspec
 
 from yarrik.model.rules import (
     Account,
+    AccountComment,
     Address,
+    Address4Or6,
+    AddressWithBits,
     Alignment,
+    CapabilityText,
+    CardFileName,
     CheckCode,
     CommitId,
     ConfigName,
+    CountryCode,
     DiskSignature,
+    ExtendedName,
+    FileOrOutput,
     FilesystemIdentifier,
     GitUrl,
     Guid,
     HostName,
+    HostNameOrDomain,
     HostProgram,
     ImagePath,
+    InterfaceName,
+    LinkTarget,
+    ListenText,
+    LocaleName,
     Mode,
+    MountOption,
     Name,
     OneLine,
     OptionNeed,
+    OutputName,
+    OutputText,
     PartitionSize,
     PartitionType,
     PublicKey,
     RefName,
     Relative,
+    ReleaseId,
     Requirement,
+    ServiceName,
+    SettingName,
     Sha256,
     Size,
     Span,
+    Ssid,
+    SysctlKey,
     ToolPrefix,
     Url,
     Variable,
     VersionText,
     WishText,
+    ZoneName,
 )
 
 
@@ -75,7 +98,7 @@ Names = Annotated[Any, OneOrMore()]
 class Choice:
     """Marks a name that chooses an entry of the table `of`, which rooms above hold; they check it."""
 
-    of: Literal["boot method", "build system", "filesystem"]
+    of: Literal["boot method", "build system", "filesystem", "service form", "network form"]
 
 
 class When(Definable, frozen=True, kw_only=True):
@@ -113,11 +136,17 @@ class WorkspaceTable(Definable, frozen=True, kw_only=True):
     made_for: OneLine = ""
 
 
+#: Where shelves are that come with Yarrik, each in a folder of its name, with a catalogue of them.
+BUILT_IN_SHELVES = Path(__file__).parent.parent / "commons"
+
+
 class ShelfChoice(Definable, frozen=True, kw_only=True):
-    """A shelf of the workspace: a folder, by its `path` from the workspace's own; or a `git` repository, which `yarrik shelf
-    sync` clones into shelves/NAME. Of a repository, one of `branch`, `tag` and `commit` says what to take, without them its
-    usual branch; yarrik.lock pins the commit. `folder` is the shelf's folder in the repository. With `shallow` only
-    the one commit is fetched, without its history."""
+    """A shelf of the workspace: a folder, by its `path` from the workspace's own; a `git` repository, which `yarrik shelf
+    sync` clones into shelves/NAME; or a `built_in` one, which comes with Yarrik and is always the first.
+
+    Of a repository, one of `branch`, `tag` and `commit` says what to take, without them its usual branch; yarrik.lock pins the
+    commit. `folder` is the shelf's folder in the repository. With `shallow` only the one commit is fetched, without its
+    history."""
 
     KEY: ClassVar[str] = "name"
 
@@ -129,6 +158,7 @@ class ShelfChoice(Definable, frozen=True, kw_only=True):
     commit: CommitId = ""
     folder: Relative = ""
     shallow: bool = False
+    built_in: bool = False
 
     @property
     def clone(self) -> str:
@@ -137,7 +167,9 @@ class ShelfChoice(Definable, frozen=True, kw_only=True):
 
     @property
     def place(self) -> str:
-        """The path of the shelf's folder, from the workspace's own."""
+        """The path of the shelf's folder, from the workspace's own; a whole one where it comes with Yarrik."""
+        if self.built_in:
+            return str(BUILT_IN_SHELVES / self.name)
         if not self.git:
             return self.path
         return f"{self.clone}/{self.folder}" if self.folder else self.clone
@@ -240,7 +272,8 @@ class KernelChoice(Definable, frozen=True, kw_only=True):
     `base`, `fragments`, `form` and `built_in` (a folder that becomes the kernel's own initramfs) serve recipes that build with
     `using = "kernel"`.
 
-    `device_tree`, `overlays` and the folders `include` lie beside the board's file; `silence` names checks of device trees
+    `device_tree`, `more_device_trees` (those of boards that share the image), `overlays` and the folders `include` lie beside
+    the file that names them, and may include what lies beside any file of the board; `silence` names checks of device trees
     that are not to be told of. `console` is the one that programs talk to; kernel messages go to `more_consoles` too."""
 
     recipe: Name
@@ -251,7 +284,9 @@ class KernelChoice(Definable, frozen=True, kw_only=True):
     form: Literal["", "Image", "Image.gz", "zImage", "bzImage"] = ""
     built_in: Relative = ""
     device_tree: Relative = ""
+    more_device_trees: tuple[Relative, ...] = ()
     overlays: tuple[Relative, ...] = ()
+    overlay_parameters: dict[Name, dict[Variable, OneLine]] = {}
     include: tuple[Relative, ...] = ()
     keep_labels: bool = False
     silence: tuple[CheckCode, ...] = ()
@@ -262,57 +297,108 @@ class KernelChoice(Definable, frozen=True, kw_only=True):
 
 
 class MenuChoice(Definable, frozen=True, kw_only=True):
-    """A further entry of the boot menu: the same kernel with more words on its command line."""
+    """A further entry of the boot menu: the same kernel with more words on its command line, another of the board's device
+    trees (by its source), or another image of the product in memory as `initramfs`."""
 
     KEY: ClassVar[str] = "name"
 
     name: Name
     title: OneLine = ""
     arguments: tuple[OneLine, ...] = ()
+    device_tree: Relative = ""
+    initramfs: Name = ""
 
 
 class EnvironmentChoice(Definable, frozen=True, kw_only=True):
-    """The bootloader's environment: settings from `file`, as a block of `size` in `name` beside the image."""
+    """The bootloader's environment: settings from `file`, as a block of `size` in `name` beside the image. A `redundant` one
+    has two blocks, whose beginnings are `spacing` apart, without it one behind the other."""
 
     file: Relative
     size: Size
     redundant: bool = False
+    spacing: Size = ""
     name: Relative = "environment.bin"
 
 
 class SettingsChoice(Definable, frozen=True, kw_only=True):
-    """A text file of `key=value` lines for firmware, taken from `file`; `path` is where it stands on the boot partition."""
+    """A text file of `key=value` lines for firmware: those of `file`, and `lines`; `path` is where it stands on the boot
+    partition. With the method `settings` they follow the lines that are computed, and replace those of the same key."""
 
-    file: Relative
-    path: ImagePath
+    file: Relative = ""
+    path: ImagePath = "/config.txt"
+    lines: tuple[OneLine, ...] = ()
 
 
 class LoaderChoice(Definable, frozen=True, kw_only=True):
-    """A boot program that a Debian package installs, for firmware to start from the card."""
+    """A boot program for firmware to start from the card: one that a Debian package installs (`host_file`), or a `file`."""
 
-    host_file: OneLine
+    host_file: OneLine = ""
     debian_package: Name = ""
+    file: FileOrOutput | None = None
+
+
+class BootFile(Definable, frozen=True, kw_only=True):
+    """A further file of the boot partition: from beside the board's file, or an output of a recipe."""
+
+    KEY: ClassVar[str] = "path"
+
+    path: ImagePath
+    file: FileOrOutput
+
+
+class ImagePart(Definable, frozen=True, kw_only=True):
+    """A further part of an image tree that is loaded with the kernel, like a firmware stage."""
+
+    KEY: ClassVar[str] = "name"
+
+    name: Name
+    file: FileOrOutput
+    type: Literal["firmware", "standalone", "tee", "fpga"] = "firmware"
+    load: Address = ""
+    entry: Address = ""
+
+
+class BootloaderChoice(Definable, frozen=True, kw_only=True):
+    """How a recipe that builds with `using = "bootloader"` is configured for the board: a `base` of its sources or a
+    `base_file`, and `fragments`. `environment` is a file of settings that is built in as the default environment.
+    `device_tree` is the source of the bootloader's own device tree, beside the board's file; with `verify` it carries the
+    public half of `boot.key`, so that only signed image trees are taken."""
+
+    KEY: ClassVar[str] = "recipe"
+
+    recipe: Name
+    base: ConfigName = ""
+    base_file: Relative = ""
+    fragments: tuple[Relative, ...] = ()
+    environment: Relative = ""
+    device_tree: Relative = ""
+    verify: bool = False
 
 
 class BootChoice(Definable, frozen=True, kw_only=True):
-    """`method`: a `menu` file, `entries` for a loader, one `fit` with everything in it, a `script` with wrapped files, or
-    `uefi`, where firmware starts the kernel itself.
+    """`method`: a `menu` file, `entries` for a loader, one `fit` with everything in it, a `script` with wrapped files,
+    `uefi`, where firmware starts the kernel itself, or `settings`, a text file of firmware that names all of it.
 
     `root` is the form in which the kernel gets the root filesystem's name; `root_device` is the disk that the form `device`
     names, like `mmcblk0`. `command_line_in` says where the command line stands. With `initramfs = "root"` the whole root
-    filesystem is unpacked into memory. `seconds` is how long a menu waits. `key` is the private key that signs."""
+    filesystem is unpacked into memory; the name of another image of the product has that one there, to find the root
+    filesystem. `seconds` is how long a menu waits. `key` is the private key that signs. Without a
+    `script` an image tree stands alone, and the bootloader's own boot command starts it."""
 
     method: Annotated[Name, Choice("boot method")] = "menu"
     root: Literal["partuuid", "partlabel", "uuid", "device", "none"] = "partuuid"
     root_device: OneLine = ""
     read_only: bool | None = None
-    command_line_in: Literal["boot-files", "device-tree", "kernel"] = "boot-files"
+    command_line_in: Literal["boot-files", "device-tree", "kernel", "bootloader"] = "boot-files"
     overlays: Literal["applied", "placed"] = "applied"
-    initramfs: Literal["none", "root"] = "none"
+    initramfs: Name = "none"
     initramfs_compression: Literal["none", "gzip", "xz", "zstd"] = "gzip"
     seconds: Annotated[int, msgspec.Meta(ge=0, le=600)] = 0
     entry: tuple[MenuChoice, ...] = ()
     loader: LoaderChoice | None = None
+    file: tuple[BootFile, ...] = ()
+    part: tuple[ImagePart, ...] = ()
+    script: bool = True
     key: Relative = ""
     key_name: Name = "product"
     environment: EnvironmentChoice | None = None
@@ -322,7 +408,7 @@ class BootChoice(Definable, frozen=True, kw_only=True):
 
 class MemoryChoice(Definable, frozen=True, kw_only=True):
     """Where the bootloader puts things; what is not given follows from where memory begins. `size` and `base` say where
-    memory is when no device tree does."""
+    memory is when no device tree does. `entry` is where a wrapped kernel starts, without it where it is put."""
 
     base: Address = ""
     size: Size = ""
@@ -332,12 +418,14 @@ class MemoryChoice(Definable, frozen=True, kw_only=True):
     initramfs: Address = ""
     script: Address = ""
     bundle: Address = ""
+    entry: Address = ""
 
 
 class Emulator(Definable, frozen=True, kw_only=True):
     """How `yarrik boot` starts this board. In the arguments, `{image}` stands for its disk, `{bootloader}` for that file,
     and `{device-tree}` for the board's device tree blob, for emulators that hand it on as firmware does; `{image:NAME}` for
-    another of its disks, `{out}` for the folder with the product's files, `{command-line}` for that of a memory bundle."""
+    another of its disks, `{out}` for the folder with the product's files, `{command-line}` for that of a memory bundle, and
+    `{RECIPE:OUTPUT}` for an output of a recipe, as which the bootloader may be named too."""
 
     program: OneLine
     arguments: tuple[OneLine, ...]
@@ -347,7 +435,8 @@ class Emulator(Definable, frozen=True, kw_only=True):
 
 class Partition(Definable, frozen=True, kw_only=True):
     """`copies` are the names of further partitions with the same content. `bootable` marks where boot files are looked
-    for; without it that is the partition that holds them. `raw` takes its content from `file`.
+    for; without it that is the partition that holds them. `raw` takes its content from `file`. `image` is another root
+    filesystem of the product that it holds.
 
     `guid` is the partition's and `identifier` the filesystem's; without them they derive from the names. `in_mbr` shows
     it in a hybrid disk's classic table too."""
@@ -357,7 +446,7 @@ class Partition(Definable, frozen=True, kw_only=True):
 
     name: OneLine
     filesystem: Annotated[Name, Choice("filesystem")] = "ext4"
-    file: Relative | None = None
+    file: FileOrOutput | None = None
     size: PartitionSize = "fit"
     holds: Literal["root", "boot", "nothing"] = "nothing"
     type: PartitionType = ""
@@ -365,6 +454,9 @@ class Partition(Definable, frozen=True, kw_only=True):
     align: Alignment = "1 MiB"
     bootable: bool | None = None
     read_only: bool = False
+    image: Name = ""
+    mount: ImagePath = ""
+    mount_options: tuple[MountOption, ...] = ()
     copies: tuple[OneLine, ...] = ()
     guid: Guid = ""
     identifier: FilesystemIdentifier = ""
@@ -377,9 +469,10 @@ class Partition(Definable, frozen=True, kw_only=True):
 
 
 class Blob(Definable, frozen=True, kw_only=True):
-    """A raw file at an offset of the disk, and at each of `copies`; `at_most` is the room it may take."""
+    """A raw file at an offset of the disk, and at each of `copies`; `at_most` is the room it may take. It lies beside the
+    board's file, is made by the build, or is an output of a recipe."""
 
-    file: Relative
+    file: FileOrOutput
     offset: Size
     copies: tuple[Size, ...] = ()
     at_most: Size = ""
@@ -412,6 +505,7 @@ class Board(Definable, frozen=True, kw_only=True):
     toolchain: Toolchain = Toolchain()
     kernel: KernelChoice
     boot: BootChoice = BootChoice()
+    bootloader: tuple[BootloaderChoice, ...] = ()
     memory: MemoryChoice = MemoryChoice()
     emulator: Emulator | None = None
     disk: tuple[Disk, ...]
@@ -432,10 +526,14 @@ class Profile(Definable, frozen=True, kw_only=True):
     c_library: Requirement = "libc"
     init: Requirement
     init_path: ImagePath = "/sbin/init"
+    service_form: Annotated[Name, Choice("service form")] = "plain"
+    network_form: Annotated[Name, Choice("network form")] = "plain"
     merged_usr: bool = False
     c_flags: tuple[OneLine, ...] = ("-O2",)
     link_flags: tuple[OneLine, ...] = ()
     strip: bool = True
+    expects: tuple[Literal["relro", "bind-now", "pie", "no-executable-stack", "stripped"], ...] = ()
+    refuse_licences: tuple[OneLine, ...] = ()
     clock: datetime.datetime = datetime.datetime(2026, 1, 1, tzinfo=datetime.UTC)
     options: Options = {}
     versions: Versions = {}
@@ -445,35 +543,291 @@ class Profile(Definable, frozen=True, kw_only=True):
 # images/NAME.toml
 
 
-class Root(Definable, frozen=True, kw_only=True):
-    """`login`: nobody logs in as root (`locked`), without a password (`open`), or with the one in `password_hash`."""
+class ServiceLimits(Definable, frozen=True, kw_only=True):
+    """What a service may take at most; `open_files` and `processes` are counted."""
 
-    login: Literal["locked", "open", "password"] = "locked"
-    password_hash: OneLine = ""
-    shell: ImagePath = "/bin/sh"
+    open_files: Annotated[int, msgspec.Meta(ge=16, le=1 << 20)] | None = None
+    processes: Annotated[int, msgspec.Meta(ge=1, le=1 << 20)] | None = None
+    memory: Size = ""
 
 
-class User(Definable, frozen=True, kw_only=True):
-    """An account of the image, with its number, home and shell."""
+class Service(Definable, frozen=True, kw_only=True):
+    """A program that runs without anybody at the keyboard; the profile's `service-form` says in which form its files are.
+
+    It runs as `user`, in its first group or `group`, in the folder `folder`, with the variables of `environment` and of lines
+    `NAME="VALUE"` in `environment_file`, if there is one. It starts after those in `after` that there are, and only if those
+    in `needs` are up. It is up at once, or when it has made `ready_file`, or, if it runs `once`, when it has
+    ended well. When it ends, it is started again as `restart` says, after `restart_delay`, which doubles up to
+    `restart_most`. With `listen` it is started when somebody connects (`tcp:ADDRESS:PORT`, `unix:PATH`), with `every` again and
+    again. `log` is where its words go: the console, or a `ring` of files that never grows. `writes` are the places that a
+    `confined` service may write to."""
+
+    KEY: ClassVar[str] = "name"
+
+    name: ServiceName
+    summary: OneLine = ""
+    program: ImagePath = ""
+    arguments: tuple[OneLine, ...] = ()
+    user: Account = ""
+    group: Account = ""
+    folder: ImagePath = ""
+    environment: dict[Variable, OneLine] = {}
+    environment_file: ImagePath = ""
+    after: tuple[ServiceName, ...] = ()
+    needs: tuple[ServiceName, ...] = ()
+    once: bool | None = None
+    ready_file: ImagePath = ""
+    restart: Literal["", "never", "on-failure", "always"] = ""
+    restart_delay: Span = ""
+    restart_most: Span = ""
+    stop_after: Span = ""
+    listen: ListenText = ""
+    every: Span = ""
+    log: Literal["", "console", "ring"] = ""
+    confined: bool | None = None
+    writes: tuple[ImagePath, ...] = ()
+    limits: ServiceLimits = ServiceLimits()
+
+
+class ImageService(Service, frozen=True, kw_only=True):
+    """A service of the image; it changes one of the same name that a package brings, which it may also turn off."""
+
+    enabled: bool = True
+
+
+class Wireless(Definable, frozen=True, kw_only=True):
+    """A wireless network: its name, and the secret that it is joined with. Without a secret it is open to all."""
+
+    ssid: Ssid
+    secret: Name = ""
+    country: CountryCode = ""
+
+
+class Interface(Definable, frozen=True, kw_only=True):
+    """A network interface; the profile's `network-form` says in which form its files are.
+
+    `kind` is `wired`, `wireless` (with [network.wireless]), `vlan` (`number` of the interface `of`), or `bridge` (of `ports`).
+    It has its own `addresses`, or asks for them (`automatic`: by DHCP over IPv4, by router advertisements over IPv6). The start
+    does not wait for what is `optional`."""
+
+    KEY: ClassVar[str] = "name"
+
+    name: InterfaceName
+    kind: Literal["wired", "wireless", "vlan", "bridge"] = "wired"
+    addresses: tuple[AddressWithBits, ...] = ()
+    gateways: tuple[Address4Or6, ...] = ()
+    automatic: tuple[Literal["ipv4", "ipv6"], ...] = ()
+    name_servers: tuple[Address4Or6, ...] = ()
+    search: tuple[HostNameOrDomain, ...] = ()
+    of: InterfaceName = ""
+    number: Annotated[int, msgspec.Meta(ge=1, le=4094)] | None = None
+    ports: tuple[InterfaceName, ...] = ()
+    wireless: Wireless | None = None
+    mtu: Annotated[int, msgspec.Meta(ge=576, le=65535)] | None = None
+    optional: bool = False
+
+
+#: How somebody logs in: without a password, with one, or not at all.
+LoginWay = Literal["locked", "open", "password"]
+
+
+class GroupAccount(Definable, frozen=True, kw_only=True):
+    """A group of accounts. Without an `id` it gets a number, which the lock keeps."""
 
     KEY: ClassVar[str] = "name"
 
     name: Account
-    id: int
-    home: ImagePath = "/"
-    shell: ImagePath = "/bin/false"
+    id: int | None = None
+
+
+class ServiceAccount(Definable, frozen=True, kw_only=True):
+    """An account as a package asks for it: nobody logs in with it.
+
+    Without an `id` it gets a number, which the lock keeps. `group` is its first group, otherwise one of its own name;
+    `groups` are further ones. Where two ask for the same account, each says only what matters to it."""
+
+    KEY: ClassVar[str] = "name"
+
+    name: Account
+    id: int | None = None
+    group: Account = ""
+    groups: tuple[Account, ...] = ()
+    home: ImagePath = ""
+    shell: ImagePath = ""
+    comment: AccountComment = ""
+
+
+class User(ServiceAccount, frozen=True, kw_only=True):
+    """An account of the image; it adds to one of the same name that a package asks for, and has the last word.
+
+    `kind` chooses the range of its number: `system` is 100 to 999, `person` 1000 to 59999; without it, who can log in is a
+    person. The home is filled with a copy of `skeleton`, a folder of the image. `login` follows from what else is there: with
+    a hash or a secret it is `password`. `password_secret` names a secret of the local settings, which is hashed when the image
+    is built. `keys` are public keys for login, `key_files` files of such. The account is closed from the day `expires` on."""
+
+    kind: Literal["", "system", "person"] = ""
+    skeleton: ImagePath = ""
+    login: LoginWay | None = None
+    password_hash: OneLine = ""
+    password_secret: Name = ""
+    keys: tuple[OneLine, ...] = ()
+    key_files: tuple[Relative, ...] = ()
+    expires: datetime.date | None = None
+
+
+class Root(Definable, frozen=True, kw_only=True):
+    """How one logs in as root; keys are those of `User`."""
+
+    login: LoginWay | None = None
+    password_hash: OneLine = ""
+    password_secret: Name = ""
+    keys: tuple[OneLine, ...] = ()
+    key_files: tuple[Relative, ...] = ()
+    shell: ImagePath = "/bin/sh"
 
 
 class ImageFile(Definable, frozen=True, kw_only=True):
-    """A file of the image: its `content`, or a file beside the image's own (`from`)."""
+    """Exactly one of `content` and `from` is given. A `template` is filled in when the product is planned. `replaces` names the
+    package whose file this one takes the place of."""
 
     KEY: ClassVar[str] = "path"
 
     path: ImagePath
     content: str | None = None
     from_file: Relative = msgspec.field(default="", name="from")
+    template: bool = False
+    replaces: Name = ""
     owner: Account = "root"
+    group: Account = ""
     mode: Mode = "0644"
+
+
+class TreeRule(Definable, frozen=True, kw_only=True):
+    """Owner and mode of what `files` means in a tree: `*` stands for any part of a name, `**` for whole folders. The last rule
+    that fits a path counts."""
+
+    KEY: ClassVar[str] = "files"
+
+    files: OneLine
+    owner: Account = ""
+    group: Account = ""
+    mode: Mode = ""
+    template: bool | None = None
+
+
+class ImageTree(Definable, frozen=True, kw_only=True):
+    """A folder beside the image's file, laid over the image at `to`, or from its root. All of it belongs to root, with the mode
+    0755 for folders and what can be run, and 0644 for other files, unless a `rule` says otherwise. `replaces` names packages
+    of which it may take the place of files."""
+
+    KEY: ClassVar[str] = "from"
+
+    from_folder: Relative = msgspec.field(name="from")
+    to: ImagePath = ""
+    replaces: tuple[Name, ...] = ()
+    rule: tuple[TreeRule, ...] = ()
+
+
+class ImageLink(Definable, frozen=True, kw_only=True):
+    """A symbolic link at `path`, with the destination `to`. `replaces` names the package whose file it takes the place of."""
+
+    KEY: ClassVar[str] = "path"
+
+    path: ImagePath
+    to: LinkTarget
+    replaces: Name = ""
+
+
+class WritablePlace(Definable, frozen=True, kw_only=True):
+    """A path of a read-only root filesystem that can be written to. With `on`, where a writable partition is mounted, what is
+    written stays: as an `overlay` over what the image has there, or in a folder that takes its place (`bind`). Without it, it
+    is in `memory` and gone after a restart; `size` is the most that it may take."""
+
+    KEY: ClassVar[str] = "path"
+
+    path: ImagePath
+    by: Literal["overlay", "bind", "memory"]
+    on: ImagePath = ""
+    size: Size = ""
+
+
+class StartFolder(Definable, frozen=True, kw_only=True):
+    """A folder that is made at each start, in a place that is empty then, like /run."""
+
+    KEY: ClassVar[str] = "path"
+
+    path: ImagePath
+    owner: Account = "root"
+    group: Account = ""
+    mode: Mode = "0755"
+
+
+class FirstBootAction(Definable, frozen=True, kw_only=True):
+    """Something that a board does itself, once, when it starts for the first time. `grow` gives the last partition of a disk,
+    and its filesystem, all room up to the disk's end: the root filesystem's, or `partition`. `machine-id` writes
+    /etc/machine-id. `host-name` makes the host name of `text`, with `{serial}` for the board's serial number and `{KEY}` for a
+    setting of the card; it follows these at each start. `host-keys` makes keys of `types` for a login service in `folder`, with
+    `program`. `run` runs `program` with `arguments`, which has to make the files that it `creates`."""
+
+    KEY: ClassVar[str] = "name"
+
+    name: ServiceName
+    do: Literal["grow", "machine-id", "host-name", "host-keys", "run"]
+    partition: Name = ""
+    text: OneLine = ""
+    folder: ImagePath = ""
+    types: tuple[Literal["ed25519", "ecdsa", "rsa"], ...] = ()
+    program: ImagePath = ""
+    arguments: tuple[OneLine, ...] = ()
+    creates: tuple[ImagePath, ...] = ()
+
+
+class FirstBoot(Definable, frozen=True, kw_only=True):
+    """What a board does when it starts for the first time, in this order, and the folder in which it remembers what is done.
+    Power may be cut at any moment: what was not finished is done at the next start."""
+
+    state: ImagePath = "/var/lib/first-boot"
+    action: tuple[FirstBootAction, ...] = ()
+
+
+class CardSetting(Definable, frozen=True, kw_only=True):
+    """A value that a person may change on the card. A `text` has at most `longest` characters, all of them `letters`; a
+    `number` is whole, and between `least` and `most`; a `choice` is `one-of` some words; a `switch` is `yes` or `no`; an
+    `address` is one of IPv4 or IPv6."""
+
+    KEY: ClassVar[str] = "name"
+
+    name: SettingName
+    kind: Literal["text", "number", "choice", "switch", "address"] = "text"
+    summary: OneLine = ""
+    usual: OneLine = ""
+    longest: Annotated[int, msgspec.Meta(ge=1, le=256)] | None = None
+    letters: OneLine = ""
+    least: Annotated[int, msgspec.Meta(ge=-(2**63), le=2**63 - 1)] | None = None
+    most: Annotated[int, msgspec.Meta(ge=-(2**63), le=2**63 - 1)] | None = None
+    one_of: tuple[OneLine, ...] = ()
+    secret: bool = False
+
+
+class CardSettings(Definable, frozen=True, kw_only=True):
+    """A text file on the boot partition with values that a person may change, on any computer or with `yarrik boot set`. The
+    board checks them when it starts; what does not fit is refused as a whole, and what held before stays. Services read them
+    as variables from `settings` in the folder of `first-boot.state`."""
+
+    file: CardFileName = "settings.txt"
+    setting: tuple[CardSetting, ...] = ()
+
+
+class Release(Definable, frozen=True, kw_only=True):
+    """What /etc/os-release says of the system (os-release(5) of freedesktop.org), beside what follows from the product."""
+
+    name: OneLine = "Linux"
+    id: ReleaseId = "linux"
+    version: OneLine = ""
+    pretty_name: OneLine = ""
+    home_url: OneLine = ""
+    support_url: OneLine = ""
+    more: dict[Variable, OneLine] = {}
 
 
 class ImageFolder(Definable, frozen=True, kw_only=True):
@@ -483,6 +837,7 @@ class ImageFolder(Definable, frozen=True, kw_only=True):
 
     path: ImagePath
     owner: Account = "root"
+    group: Account = ""
     mode: Mode = "0755"
 
 
@@ -496,7 +851,12 @@ class ImageNode(Definable, frozen=True, kw_only=True):
     major: Annotated[int, msgspec.Meta(ge=0, le=0xFFF)]
     minor: Annotated[int, msgspec.Meta(ge=0, le=0xF_FFFF)]
     owner: Account = "root"
+    group: Account = ""
     mode: Mode = "0600"
+
+
+#: The package with the program that does what is due at a board's first start.
+FIRST_BOOT_PACKAGE = "first-boot"
 
 
 class Image(Definable, frozen=True, kw_only=True):
@@ -508,15 +868,45 @@ class Image(Definable, frozen=True, kw_only=True):
     packages: tuple[Requirement, ...]
     refuse: tuple[Name, ...] = ()
     hostname: HostName = ""
+    hosts: dict[Address4Or6, tuple[HostNameOrDomain, ...]] = {}
+    time_zone: ZoneName = ""
+    locale: LocaleName = ""
+    message_of_the_day: str = ""
+    release: Release | None = None
+    environment: dict[Variable, OneLine] = {}
+    sysctl: dict[SysctlKey, OneLine] = {}
+    values: dict[Name, OneLine] = {}
     marker: OneLine = ""
     root: Root = Root()
     user: tuple[User, ...] = ()
+    group: tuple[GroupAccount, ...] = ()
+    service: tuple[ImageService, ...] = ()
+    network: tuple[Interface, ...] = ()
+    firewall: Relative = ""
+    tree: tuple[ImageTree, ...] = ()
     file: tuple[ImageFile, ...] = ()
+    link: tuple[ImageLink, ...] = ()
+    writable: tuple[WritablePlace, ...] = ()
+    start_folder: tuple[StartFolder, ...] = ()
+    first_boot: FirstBoot | None = None
+    card_settings: CardSettings | None = None
     folder: tuple[ImageFolder, ...] = ()
     node: tuple[ImageNode, ...] = ()
     options: Options = {}
     versions: Versions = {}
     when: tuple[When, ...] = ()
+
+    @property
+    def asks_for_first_boot(self) -> bool:
+        """Whether the board has something to do when it starts that only it can do."""
+        return self.first_boot is not None or self.card_settings is not None
+
+    @property
+    def first_boot_keys(self) -> tuple[str, ...]:
+        """The keys that lead to where it asks for that."""
+        if self.first_boot is None:
+            return ("card-settings",)
+        return ("first-boot", "action", "0") if self.first_boot.action else ("first-boot",)
 
 
 # groups/NAME.toml
@@ -544,16 +934,41 @@ class Changes(Definable, frozen=True, kw_only=True):
     recipe: dict[Name, Annotated[dict[str, Any], Part("recipe")]] = {}
 
 
+#: Forms that a root filesystem is written in by itself, with what compresses it.
+RootForm = Literal["ext4", "squashfs", "tar", "tar-gzip", "tar-xz", "tar-zstd", "cpio", "cpio-gzip", "cpio-xz", "cpio-zstd"]
+#: Forms that boot files are written in by themselves.
+BootForm = Literal["folder", "fat", "tar", "tar-gzip", "tar-xz", "tar-zstd"]
+
+
+class MoreImage(Definable, frozen=True, kw_only=True):
+    """A further root filesystem of a product, made of packages of the same versions and options: `image` says what is inside.
+    It is written `into` files of its own, and taken by `name`: as an initramfs (`boot.initramfs`, or that of a `boot.entry`),
+    or into a partition (`image`). Its first program is that of the profile, or `init_path` in the package `init`."""
+
+    KEY: ClassVar[str] = "name"
+
+    name: SettingName
+    image: Name
+    init: Requirement = ""
+    init_path: ImagePath = ""
+    into: tuple[RootForm, ...] = ()
+
+
 class Product(Definable, frozen=True, kw_only=True):
     """`marker` is the console's line that says the image is up; it goes before the image's own. `variants` are taken when
     none are named. `set` changes what the product names, for this product only. `silence` names warnings by their
-    codes that are not to be shown, each with the reason."""
+    codes that are not to be shown, each with the reason. The root filesystem is on the board's disks; it is written `root_into`
+    files of its own as well, and what is below /boot `boot_into` such files, or a `folder` that a bootloader reads over the
+    network."""
 
     summary: OneLine = ""
     replaces: Name = ""
     board: Name
     profile: Name
     image: Name
+    more_image: tuple[MoreImage, ...] = ()
+    root_into: tuple[RootForm, ...] = ()
+    boot_into: tuple[BootForm, ...] = ()
     marker: OneLine = ""
     variants: tuple[Name, ...] = ()
     silence: dict[OneLine, OneLine] = {}
@@ -606,6 +1021,19 @@ class SharedCache(Definable, frozen=True, kw_only=True):
     time_out: Span = "10 s"
 
 
+class DebianArchive(Definable, frozen=True, kw_only=True):
+    """An archive that `debian` sources come from: each of its `suites` has an index that a key of `keyring`, a file, signed. An
+    `unsigned` one is taken as it is."""
+
+    KEY: ClassVar[str] = "url"
+
+    url: Url
+    suites: tuple[OneLine, ...]
+    components: tuple[OneLine, ...] = ("main",)
+    keyring: OneLine = ""
+    unsigned: bool = False
+
+
 class Diversion(Definable, frozen=True, kw_only=True):
     """Where a recipe's sources are taken from on this machine, for work on them: a folder by its `path`, or a `git`
     repository at a branch or commit. It is said at every build, and with `--locked` it is refused."""
@@ -614,6 +1042,13 @@ class Diversion(Definable, frozen=True, kw_only=True):
     git: GitUrl = ""
     branch: RefName = ""
     commit: CommitId = ""
+
+
+class SecretPlace(Definable, frozen=True, kw_only=True):
+    """Where a secret is on this machine: in a variable of the environment, or in a file. It is never in a definition."""
+
+    environment: Variable = ""
+    file: OneLine = ""
 
 
 class AcceptedTerms(Definable, frozen=True, kw_only=True):
@@ -634,7 +1069,8 @@ class Proxies(Definable, frozen=True, kw_only=True):
 class LocalSettings(Definable, frozen=True, kw_only=True):
     """What holds for a person or machine. Results from shared caches count when one of `trusted_keys` has signed them.
     `mirrors` tell for the beginning of a URL where else to look first. `redirect_hosts` are those that other servers may send a
-    download on to. `use` diverts sources of recipes; `terms` are texts that were accepted, by kind and name."""
+    download on to. `debian_archive` takes the place of those that this machine's package manager uses.
+    `use` diverts sources of recipes; `terms` are texts that were accepted, by kind and name."""
 
     jobs: Annotated[int, msgspec.Meta(ge=0, le=4096)] = 0
     cache: OneLine = ""
@@ -642,9 +1078,11 @@ class LocalSettings(Definable, frozen=True, kw_only=True):
     shared_cache: tuple[SharedCache, ...] = ()
     mirrors: dict[str, tuple[OneLine, ...]] = {}
     redirect_hosts: tuple[OneLine, ...] = ()
+    debian_archive: tuple[DebianArchive, ...] = ()
     catalogues: tuple[OneLine, ...] = ()
     proxies: Proxies = Proxies()
     use: dict[Name, Diversion] = {}
+    secrets: dict[Name, SecretPlace] = {}
     terms: dict[OneLine, AcceptedTerms] = {}
 
 
@@ -679,13 +1117,17 @@ class Amendment(Definable, frozen=True, kw_only=True):
 
 
 class Source(Definable, frozen=True, kw_only=True):
-    """Exactly one of `path` (a folder beside the recipe), `host_file` (an archive of a Debian package), `url` and `git`.
+    """Exactly one of `path` (a folder beside the recipe), `host_file` (a file of a Debian package), `url`, `git`, `debian` (a
+    source package of a Debian archive), and `output`, a file that another recipe's build makes.
 
     A `url` needs `sha256`; `mirrors` are asked after it, in order. `name` is the file's, where the address does not end with
     it; an archive is unpacked, any other file taken as it is. `{version}` stands for the recipe's version.
 
-    A `git` repository needs the whole `commit`, which is its digest; `folder` takes a part of it, `submodules` what it links
-    to. An archive with more members than `member_limit`, or whose files are larger than `size_limit` in all, is refused."""
+    A `git` repository needs the whole `commit`, which is its digest; `submodules` takes what it links to. A `debian` package is
+    taken in the newest revision of the recipe's version, or in exactly `version`; the lock holds its files. Its patches are
+    laid on unless `debian_patches` is off. Of a repository, an archive or a package, `folder` takes a part.
+
+    An archive with more members than `member_limit`, or whose files are larger than `size_limit` in all, is refused."""
 
     path: Relative = ""
     git: GitUrl = ""
@@ -697,6 +1139,10 @@ class Source(Definable, frozen=True, kw_only=True):
     name: Relative = ""
     host_file: str = ""
     debian_package: Name = ""
+    debian: Name = ""
+    version: OneLine = ""
+    debian_patches: bool = True
+    output: OutputText | None = None
     sha256: Sha256 = ""
     member_limit: Annotated[int, msgspec.Meta(ge=1, le=1 << 31)] = 200_000
     size_limit: Size = "16 GiB"
@@ -713,22 +1159,30 @@ class Placing(Definable, frozen=True, kw_only=True):
 class Build(Definable, frozen=True, kw_only=True):
     """How the sources become files.
 
-    `arguments` go to the build system's configuration (with `make`, to make itself), `variables` are set for it.
-    `commands_before` and `commands_after` are shell commands around any build system's own work; `plain` has these and
+    `arguments` go to the build system's configuration (with `make`, to make itself), `variables` are set for it. `configure`
+    says whether an `autotools` script is Autoconf's, or a `plain` one that somebody wrote by hand: it gets `--prefix` and the
+    arguments only, and runs among the sources. In arguments, variables and commands `{triplet}`, `{arch}`, `{arch:SPELLING}`,
+    `{tool:NAME}`, `{sysroot}` and `{stage}` stand for what the side that is built for has. `commands_before` and
+    `commands_after` are shell commands around any build system's own work; `plain` has these and
     `commands` only. `place` is for `files` and `prebuilt`. `device_trees` are blobs of a kernel's own sources that its build
-    makes too, like `coast/pier.dtb`; they become a package of their own.
+    makes too, like `coast/pier.dtb`; they become a package of their own. `takes` are outputs of other recipes; in arguments,
+    variables and commands `{RECIPE:OUTPUT}` stands for the path of one. `fragments` are options of a bootloader that hold on
+    every board.
 
     `weight` (in jobs) and `memory` tell what a build takes, so that not too many run beside it. `time_limit` and `output_limit`
     (of the log) and `process_limit` (processes and threads at a time) end one that goes astray. `let_in` names variables of the
     environment that the commands may see. `programs` are those of the host that they run, beside a shell's usual ones and those
-    of the build system: names, paths, or modules of Perl like `perl:XML::Parser`. `program_versions` says how new some of them
-    have to be, by what they answer to `--version`."""
+    of the build system: names, paths, modules of Perl like `perl:XML::Parser`, or libraries for the host's own compiler
+    like `library:openssl`. `program_versions` says how new some of them have to be, by what they answer to `--version`."""
 
     using: Annotated[Name, Choice("build system")]
     needs: tuple[Requirement, ...] = ()
     tools: tuple[Requirement, ...] = ()
+    takes: tuple[OutputText, ...] = ()
+    fragments: tuple[Relative, ...] = ()
     goals: tuple[OneLine, ...] = ()
     install_goals: tuple[OneLine, ...] = ("install",)
+    configure: Literal["autoconf", "plain"] = "autoconf"
     arguments: tuple[OneLine, ...] = ()
     variables: dict[Variable, OneLine] = {}
     commands_before: tuple[str, ...] = ()
@@ -772,20 +1226,27 @@ class ChoiceRule(Definable, frozen=True, kw_only=True):
 
 
 class Attributes(Definable, frozen=True, kw_only=True):
-    """Owner and mode of one path of a package; without an entry it belongs to root, with the mode the build gave."""
+    """Owner and mode of one path of a package; without an entry it belongs to root, with the mode the build gave.
+
+    `capabilities` are those of capabilities(7) that a program starts with, like `cap_net_raw=ep`; `extended` are further
+    extended attributes, by their names."""
 
     KEY: ClassVar[str] = "path"
 
     path: ImagePath
     owner: Account = "root"
+    group: Account = ""
     mode: Mode = ""
+    capabilities: CapabilityText = ""
+    extended: dict[ExtendedName, OneLine] = {}
 
 
 class PackageRule(Definable, frozen=True, kw_only=True):
     """`files` are paths in the image; `*` stands for any part of a name, `**` for whole folders.
 
     `provides` are roles, like `shell`. `recommends` come along unless the image refuses them. `replaces` names a package that
-    this one replaces: it answers to that name, and the two are never together."""
+    this one replaces: it answers to that name, and the two are never together. `user` and `group` are accounts that its
+    programs run as, or that its files belong to; `service` are programs that the init starts."""
 
     summary: OneLine = ""
     files: tuple[str, ...] = ()
@@ -795,6 +1256,9 @@ class PackageRule(Definable, frozen=True, kw_only=True):
     excludes: tuple[Requirement, ...] = ()
     replaces: tuple[Name, ...] = ()
     attributes: tuple[Attributes, ...] = ()
+    user: tuple[ServiceAccount, ...] = ()
+    group: tuple[GroupAccount, ...] = ()
+    service: tuple[Service, ...] = ()
 
 
 class Recipe(Definable, frozen=True, kw_only=True):
@@ -803,7 +1267,8 @@ class Recipe(Definable, frozen=True, kw_only=True):
 
     `licence` is an SPDX expression, `licence_files` are its texts in the sources. `patches` lie beside the recipe, and are laid
     on in this order. What is `private`, and all that is made of it, is never sent to a shared cache. `terms` is a text
-    beside the recipe that users have to accept before anything of it is downloaded or built."""
+    beside the recipe that users have to accept before anything of it is downloaded or built. `outputs` are files that others
+    take as `RECIPE:OUTPUT`: paths of what is installed, or with `using = "bootloader"` of what its build makes."""
 
     summary: OneLine = ""
     replaces: Name = ""
@@ -816,6 +1281,7 @@ class Recipe(Definable, frozen=True, kw_only=True):
     source: tuple[Source, ...] = ()
     patches: tuple[Relative, ...] = ()
     build: Build
+    outputs: dict[OutputName, Relative] = {}
     options: dict[Name, OptionRule] = {}
     choice: dict[Name, ChoiceRule] = {}
     package: dict[Name, PackageRule] = {}

@@ -24,9 +24,12 @@ from yarrik.model.reading import Document, read_document, values_with_origins
 from yarrik.model.workspace import LOCAL_FILE, Workspace
 
 #: Keys that hold one value, and those that hold a list of texts.
-_TABLED = re.compile(r"mirrors\..+|proxies\.(http|https|direct)|use\.[^.]+\.(path|git|branch|commit)")
+_TABLED = re.compile(
+    r"mirrors\..+|proxies\.(http|https|direct)|use\.[^.]+\.(path|git|branch|commit)|secrets\.[^.]+\.(environment|file)"
+)
 _KNOWN = ("jobs", "cache", "trusted-keys", "redirect-hosts", "catalogues", "mirrors.URL", "proxies.https", "proxies.http",
-          "proxies.direct", "use.RECIPE.path", "use.RECIPE.git", "use.RECIPE.branch")  # fmt: skip
+          "proxies.direct", "use.RECIPE.path", "use.RECIPE.git", "use.RECIPE.branch",
+          "secrets.NAME.environment", "secrets.NAME.file")  # fmt: skip
 _SINGLE, _LISTS = ("jobs", "cache"), ("trusted-keys", "redirect-hosts", "catalogues")
 
 
@@ -65,24 +68,30 @@ def _settings(local: Document | None) -> tuple[LocalSettings, Place]:
         shared_cache=tuple(caches.values()),
         mirrors={**general.mirrors, **own.mirrors},
         redirect_hosts=tuple(dict.fromkeys((*general.redirect_hosts, *own.redirect_hosts))),
+        debian_archive=own.debian_archive or general.debian_archive,
         catalogues=tuple(dict.fromkeys((*own.catalogues, *general.catalogues))),
         proxies=own.proxies if own.proxies != Proxies() else general.proxies,
         use={**general.use, **own.use},
+        secrets={**general.secrets, **own.secrets},
         terms=general.terms,  # a workspace that somebody hands over must not accept terms for its user
     ), Place(local.file, key="settings")
 
 
 def _with_paths(settings: LocalSettings, folder: Path) -> LocalSettings:
-    """The settings with paths of catalogues and diversions from the folder of the file that names them."""
+    """The settings with paths of catalogues, diversions, keyrings and secrets from the folder of the file that names them."""
 
     def whole(text: str) -> str:
         return str(folder / Path(text).expanduser())
 
-    if not settings.catalogues and not settings.use:
+    if not settings.catalogues and not settings.use and not settings.secrets and not settings.debian_archive:
         return settings
     catalogues = tuple(text if "://" in text else whole(text) for text in settings.catalogues)
     use = {name: msgspec.structs.replace(one, path=whole(one.path)) if one.path else one for name, one in settings.use.items()}
-    return msgspec.structs.replace(settings, catalogues=catalogues, use=use)
+    secrets = {name: msgspec.structs.replace(one, file=whole(one.file)) if one.file else one
+               for name, one in settings.secrets.items()}  # fmt: skip
+    archives = tuple(msgspec.structs.replace(one, keyring=whole(one.keyring)) if one.keyring else one
+                     for one in settings.debian_archive)  # fmt: skip
+    return msgspec.structs.replace(settings, catalogues=catalogues, use=use, secrets=secrets, debian_archive=archives)
 
 
 @dataclass(frozen=True)

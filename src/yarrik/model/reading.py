@@ -110,6 +110,15 @@ class Definition(Generic[T]):
         """A file that an element of a list names: it lies beside the file that added the element."""
         return self._place_of(self.document.origin_in_list(text, *keys).file) / text
 
+    @property
+    def folders(self) -> tuple[Path, ...]:
+        """The folders of all files that a value of the definition was ever written in, its own first."""
+        found = {self.file.parent: None}
+        for origin in self.document.origins.values():
+            for one in origin.history():
+                found.setdefault(self._place_of(one.file))
+        return tuple(found)
+
     def _place_of(self, file: Path) -> Path:
         """The folder of a file that set a value. What the command line or the environment sets lies beside the definition."""
         return file.parent if file.is_absolute() or file.exists() else self.file.parent

@@ -113,7 +113,9 @@ def _type_of(kind: Any, choices: Mapping[str, Sequence[str]]) -> str:
         return " ".join(f"`{name}`" if name else "" for name in args).strip()
     if isinstance(kind, type) and issubclass(kind, Definable):
         return "table"
-    return {str: "text", bool: "true or false", int: "number", datetime.datetime: "date and time"}.get(kind, "value")
+    return {str: "text", bool: "true or false", int: "number", datetime.datetime: "date and time", datetime.date: "date"}.get(
+        kind, "value"
+    )
 
 
 def _plural(word: str) -> str:

@@ -109,6 +109,157 @@ def check_account(text: str) -> None:
     _matches(_ACCOUNT, text, "is not an account's name: small letters, digits, `-`, `_`, 31 at the most")
 
 
+_LABEL = r"[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?"
+_DOMAIN = re.compile(rf"(?=.{{1,253}}\Z){_LABEL}(\.{_LABEL})*\Z")
+_ZONE = re.compile(r"[A-Za-z0-9_+-]+(/[A-Za-z0-9_+-]+){0,3}\Z")
+_LOCALE = re.compile(r"[A-Za-z]{1,8}(_[A-Za-z]{2,3})?(\.[A-Za-z0-9-]+)?(@[a-z]+)?\Z")
+_SYSCTL = re.compile(r"[a-z0-9_]+([./][A-Za-z0-9_*:-]+)+\Z")
+
+
+def check_ip_address(text: str) -> None:
+    """An address of IPv4 or IPv6, without a network."""
+    import ipaddress
+
+    try:
+        ipaddress.ip_address(text)
+    except ValueError:
+        raise Unfit(f"`{text}` is not an address, like 192.0.2.7 or 2001:db8::7") from None
+
+
+_DOMAIN = re.compile(
+    r"(?=.{1,253}\Z)[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?(\.[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?)*\Z"
+)
+
+
+def check_domain(text: str) -> None:
+    """A host's name, with or without its domain (RFC 1123)."""
+    _matches(_DOMAIN, text, "is not a host's name: letters, digits and `-`, with dots between the parts")
+
+
+def check_zone(text: str) -> None:
+    """The name of a time zone, like `Pacific/Auckland`."""
+    _matches(
+        re.compile(r"[A-Za-z0-9_+-]+(/[A-Za-z0-9_+-]+){0,3}\Z"), text, "is not a time zone's name, like `Pacific/Auckland`"
+    )
+
+
+def check_locale(text: str) -> None:
+    """The name of a locale, like `C.UTF-8` or `en_NZ.UTF-8`."""
+    _matches(
+        re.compile(r"[A-Za-z]{1,8}(_[A-Za-z]{2,3})?(\.[A-Za-z0-9-]+)?(@[a-z]+)?\Z"), text, "is not a locale, like `C.UTF-8`"
+    )
+
+
+def check_release_id(text: str) -> None:
+    """A system's identifier as os-release(5) wants it."""
+    _matches(re.compile(r"[a-z0-9._-]+\Z"), text, "is not a system's identifier: small letters, digits, `.`, `_` and `-`")
+
+
+def check_sysctl(text: str) -> None:
+    """A kernel parameter at run time, like `net.ipv4.ip_forward`."""
+    _matches(_SYSCTL, text, "is not a kernel parameter, like `net.ipv4.ip_forward`")
+    if ".." in text:
+        raise Unfit(f"`{text}` is not a kernel parameter, like `net.ipv4.ip_forward`")
+
+
+def check_link_target(text: str) -> None:
+    """Where a link leads: a path from the root, or from the link's own folder."""
+    check_one_line(text)
+    if not text or len(text.encode()) > 4095:
+        raise Unfit("a link needs a destination of 1 to 4095 bytes")
+
+
+def check_service_name(text: str) -> None:
+    """A service's name, which becomes part of a file's."""
+    _matches(re.compile(r"[A-Za-z0-9][A-Za-z0-9_.@-]{0,60}\Z"), text, "is not a service's name: letters, digits, `-`, `_`, `.`")
+    if text.endswith((".service", ".socket", ".timer")):
+        raise Unfit(f"`{text}` is a file's name: leave the ending out")
+
+
+def check_card_file(text: str) -> None:
+    """The name of a settings file at the top of a boot partition."""
+    form = re.compile(r"[A-Za-z0-9][A-Za-z0-9_-]{0,40}\.(txt|conf|cfg|ini)\Z")
+    _matches(form, text, "is not a settings file's name: letters, digits, `-`, `_`, and .txt, .conf, .cfg or .ini")
+
+
+def check_setting_name(text: str) -> None:
+    """A setting's name, which becomes a variable's."""
+    _matches(re.compile(r"[a-z][a-z0-9-]{0,40}\Z"), text, "is not a setting's name: small letters, digits, `-`")
+
+
+_LISTEN = re.compile(r"tcp:(?P<address>[0-9.]+):(?P<port>[0-9]{1,5})|unix:(?P<path>/[!-~]{1,100})")
+
+
+def check_listen(text: str) -> None:
+    """Where a service is waited for: `tcp:ADDRESS:PORT` or `unix:PATH`."""
+    match = _LISTEN.fullmatch(text)
+    if match is None:
+        raise Unfit(f"`{text}` is no place to listen: write `tcp:0.0.0.0:7000` or `unix:/run/tide`")
+    if match["address"]:
+        check_ip_address(match["address"])
+        if not 0 < int(match["port"]) < 65536:
+            raise Unfit(f"the port {match['port']} is not between 1 and 65535")
+
+
+def check_mount_option(text: str) -> None:
+    """One option of fstab(5), like `noatime`."""
+    _matches(
+        re.compile(r"[A-Za-z0-9_.:=/@%+-]{1,200}\Z"), text, "is not an option of a mount: no blanks and commas, one for each"
+    )
+
+
+def check_interface(text: str) -> None:
+    """A network interface's name, as the kernel takes it (dev_valid_name): 15 bytes at the most."""
+    if re.fullmatch(r"[A-Za-z0-9_.-]{1,15}", text) is None or text in (".", ".."):
+        raise Unfit(f"`{text}` is not an interface's name, like `eth0`: letters, digits, `-`, `_`, `.`, 15 at the most")
+
+
+def check_address_with_bits(text: str) -> None:
+    """An address with the bits of its network, like `192.0.2.7/24`."""
+    import ipaddress
+
+    try:
+        if "/" not in text:
+            raise ValueError
+        ipaddress.ip_interface(text)
+    except ValueError:
+        raise Unfit(f"`{text}` is not an address with its network's bits, like 192.0.2.7/24 or 2001:db8::7/64") from None
+
+
+def check_ssid(text: str) -> None:
+    """The name of a wireless network (IEEE 802.11): 1 to 32 bytes."""
+    check_one_line(text)
+    if not 1 <= len(text.encode()) <= 32:
+        raise Unfit("the name of a wireless network has 1 to 32 bytes")
+
+
+def check_country(text: str) -> None:
+    """A country's two letters (ISO 3166-1)."""
+    _matches(re.compile(r"[A-Z]{2}\Z"), text, "is not a country's two letters, like `NZ`")
+
+
+def check_capabilities(text: str) -> None:
+    """Capabilities of a file, like `cap_net_raw,cap_net_admin=ep`."""
+    from yarrik.capabilities import encode_capabilities
+
+    encode_capabilities(text)
+
+
+def check_extended_name(text: str) -> None:
+    """The name of an extended attribute."""
+    if re.fullmatch(r"(user|trusted|security)\.[!-~]{1,200}", text) is None:
+        raise Unfit(f"`{text}` is not the name of an extended attribute, like `user.origin`")
+    if text == "security.capability":
+        raise Unfit("capabilities are written with `capabilities`, like `cap_net_raw=ep`")
+
+
+def check_account_comment(text: str) -> None:
+    """What an account is for, as the fifth field of /etc/passwd holds it."""
+    check_one_line(text)
+    if ":" in text:
+        raise Unfit("a comment of an account must not contain a `:`, which separates the fields of /etc/passwd")
+
+
 def check_mode(text: str) -> None:
     """A mode in octal, like `0755`."""
     if re.fullmatch(r"[0-7]{3,4}", text) is None:
@@ -185,17 +336,50 @@ def check_relative(text: str) -> None:
         raise Unfit(f"`{text}` must be a path below this definition's folder")
 
 
+_OUTPUT_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._+-]*\Z")
+
+
+def output_of(text: str) -> tuple[str, str] | None:
+    """Recipe and output of `RECIPE:OUTPUT`; None for anything else."""
+    recipe, colon, output = text.partition(":")
+    return (recipe, output) if colon and _NAME.match(recipe) and _OUTPUT_NAME.match(output) else None
+
+
+def check_output_name(text: str) -> None:
+    """The name of an output, like `loader.bin`."""
+    _matches(_OUTPUT_NAME, text, "is not the name of an output: letters, digits, `.`, `_`, `+` and `-`")
+
+
+def check_output(text: str) -> None:
+    """An output of a recipe, as `RECIPE:OUTPUT`."""
+    if output_of(text) is None:
+        raise Unfit(f"`{text}` is not an output of a recipe: write it like `tide-loader:loader.bin`")
+
+
+def check_file_or_output(text: str) -> None:
+    """A path below this definition's folder, or an output of a recipe as `RECIPE:OUTPUT`."""
+    if output_of(text) is None:
+        check_relative(text)
+        if _NAME.match(text.partition(":")[0]) and ":" in text:
+            check_output(text)
+
+
 def check_config(text: str) -> None:
     """The name of a base configuration, like `defconfig`."""
     _matches(_CONFIG, text, "is not the name of a base configuration, like `tinyconfig` or `defconfig`")
 
 
-_HOST_PROGRAM = re.compile(r"(?:perl:[A-Za-z0-9_]+(::[A-Za-z0-9_]+)*|\[|[A-Za-z0-9_][A-Za-z0-9_.+-]*|(/[A-Za-z0-9_.+@:-]+)+)\Z")
+_HOST_PROGRAM = re.compile(
+    r"(?:library:[a-z0-9][a-z0-9+.-]*|perl:[A-Za-z0-9_]+(::[A-Za-z0-9_]+)*|\[|[A-Za-z0-9_][A-Za-z0-9_.+-]*|(/[A-Za-z0-9_.+@:-]+)+)\Z"
+)
 
 
 def check_host_program(text: str) -> None:
-    """A program's name, an absolute path, or `perl:` and the name of a module."""
-    _matches(_HOST_PROGRAM, text, "is no program: write its name, an absolute path, or a module like `perl:XML::Parser`")
+    """A program's name, an absolute path, `perl:` and the name of a module, or `library:` and the name of a library."""
+    what = (
+        "is no program: write its name, an absolute path, a module like `perl:XML::Parser`, or a library like `library:openssl`"
+    )
+    _matches(_HOST_PROGRAM, text, what)
     if ".." in text.split("/"):
         raise Unfit(f"`{text}` has a `..` in it: write the path itself")
 
@@ -229,6 +413,25 @@ VersionText = Annotated[str, Rule(check_version)]
 WishText = Annotated[str, Rule(check_wish)]
 HostName = Annotated[str, Rule(check_host_name)]
 Account = Annotated[str, Rule(check_account)]
+Address4Or6 = Annotated[str, Rule(check_ip_address)]
+HostNameOrDomain = Annotated[str, Rule(check_domain)]
+ZoneName = Annotated[str, Rule(check_zone)]
+LocaleName = Annotated[str, Rule(check_locale)]
+ReleaseId = Annotated[str, Rule(check_release_id)]
+SysctlKey = Annotated[str, Rule(check_sysctl)]
+LinkTarget = Annotated[str, Rule(check_link_target)]
+ServiceName = Annotated[str, Rule(check_service_name)]
+CardFileName = Annotated[str, Rule(check_card_file)]
+SettingName = Annotated[str, Rule(check_setting_name)]
+ListenText = Annotated[str, Rule(check_listen)]
+MountOption = Annotated[str, Rule(check_mount_option)]
+InterfaceName = Annotated[str, Rule(check_interface)]
+AddressWithBits = Annotated[str, Rule(check_address_with_bits)]
+Ssid = Annotated[str, Rule(check_ssid)]
+CountryCode = Annotated[str, Rule(check_country)]
+CapabilityText = Annotated[str, Rule(check_capabilities)]
+ExtendedName = Annotated[str, Rule(check_extended_name)]
+AccountComment = Annotated[str, Rule(check_account_comment)]
 Mode = Annotated[str, Rule(check_mode)]
 PartitionSize = Annotated[str, Rule(check_partition_size)]
 Size = Annotated[str, Rule(check_size)]
@@ -243,6 +446,9 @@ Sha256 = Annotated[str, Rule(check_sha256)]
 Address = Annotated[str, Rule(check_address)]
 CheckCode = Annotated[str, Rule(check_check)]
 Relative = Annotated[str, Rule(check_relative)]
+OutputName = Annotated[str, Rule(check_output_name)]
+OutputText = Annotated[str, Rule(check_output)]
+FileOrOutput = Annotated[str, Rule(check_file_or_output)]
 ConfigName = Annotated[str, Rule(check_config)]
 HostProgram = Annotated[str, Rule(check_host_program)]
 Variable = Annotated[str, Rule(check_variable)]

@@ -70,7 +70,7 @@ def _told(shape: type[Definable], key: str, default: object) -> dict[str, Any]:
 
 
 def _plain(value: Any) -> Any:
-    return value.isoformat() if isinstance(value, datetime.datetime) else value
+    return value.isoformat() if isinstance(value, datetime.date) else value
 
 
 class _Making:
@@ -88,6 +88,9 @@ class _Making:
         described["properties"] = {
             key: {**self.value(kind, partial), **_told(shape, key, defaults.get(key))} for key, (kind, _) in fields.items()
         }
+        if partial and shape.ADDING_IS_SAID:
+            text = "Says that the table is a new one, and no change of one that is there."
+            described["properties"]["add"] = {"type": "boolean", "description": text}
         required = [key for key, (_, needed) in fields.items() if needed]
         if required and not partial:
             described["required"] = required
@@ -115,6 +118,8 @@ class _Making:
             return {"type": "object", "additionalProperties": self.value(typing.get_args(shape)[1], partial)}
         if origin is typing.Literal:
             return {"enum": list(typing.get_args(shape))}
+        if shape is datetime.date:
+            return {"type": "string", "format": "date"}
         if shape is datetime.datetime:
             return {"type": "string", "format": "date-time"}
         words = {str: "string", bool: "boolean", int: "integer"}

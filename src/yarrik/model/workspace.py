@@ -17,6 +17,7 @@ from yarrik.errors import Collector, Place, Trouble, Unfit, YarrikError, listed,
 from yarrik.model.checking import convert, find_troubles, fits
 from yarrik.model.conditions import Circumstances, holds
 from yarrik.model.definitions import (
+    BUILT_IN_SHELVES,
     Amendment,
     Definable,
     Group,
@@ -322,10 +323,11 @@ def open_workspace(root: Path, memory: Memory | None = None) -> Workspace:
 
 
 def _shelves(root: Path, settings: WorkspaceFile, collector: Collector, listed_at: Sequence[Place]) -> Iterator[ShelfOnDisk]:
-    """The shelves, in order. `listed_at` is where they are listed, if not in the workspace's file."""
+    """The shelves, in order: those that come with Yarrik first, so that others can replace what is on them. `listed_at` is
+    where they are listed, if not in the workspace's file."""
     seen: set[str] = set()
     read: list[ShelfOnDisk] = []
-    for index, choice in enumerate(settings.shelf):
+    for index, choice in sorted(enumerate(settings.shelf), key=lambda one: not one[1].built_in):
         here = listed_at[index] if listed_at else place_in(root / FILE, "shelf", str(index))
         if trouble := _ill_placed(choice, here):
             collector.add(trouble)
@@ -391,8 +393,13 @@ def _unfit_together(shelves: list[ShelfOnDisk]) -> Iterator[Trouble]:
 def _ill_placed(choice: ShelfChoice, here: Place) -> Trouble | None:
     """What is wrong with the place of a shelf, by its words alone."""
     given = [key for key in ("branch", "tag", "commit", "folder", "shallow") if getattr(choice, key)]
-    if bool(choice.path) == bool(choice.git):
-        what, remedy = f"the shelf `{choice.name}` needs one of `path` and `git`", "write the one that it has"
+    if bool(choice.path) + bool(choice.git) + choice.built_in != 1:
+        what, remedy = f"the shelf `{choice.name}` needs one of `path`, `git` and `built-in`", "write the one that it has"
+    elif choice.built_in and not (BUILT_IN_SHELVES / choice.name).is_dir():
+        what = f"no shelf `{choice.name}` comes with this version of Yarrik"
+        remedy = suggestion(choice.name, sorted(path.name for path in BUILT_IN_SHELVES.iterdir() if path.is_dir()))
+    elif choice.built_in and given:
+        what, remedy = f"the shelf `{choice.name}` comes with Yarrik and has `{given[0]}`", "that goes with `git` only"
     elif choice.path and given:
         what, remedy = f"the shelf `{choice.name}` is a folder and has `{given[0]}`", "that goes with `git` only"
     elif len(revisions := [key for key in given if key in ("branch", "tag", "commit")]) > 1:

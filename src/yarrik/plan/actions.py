@@ -11,7 +11,10 @@ from typing import ClassVar, Literal
 
 import msgspec
 
-from yarrik.model import BootChoice, Disk, Image, KernelChoice, MemoryChoice, PackageRule
+from yarrik.model import BootChoice, Disk, KernelChoice, MemoryChoice, PackageRule
+from yarrik.resolve import Accounts
+from yarrik.rootfs import OwnPath
+from yarrik.services import OneService
 
 Command = tuple[str, ...]
 
@@ -21,11 +24,13 @@ class Action(msgspec.Struct, frozen=True, kw_only=True, tag_field="does", rename
     results of former versions are not taken for new ones."""
 
     REVISION: ClassVar[int] = 0
+    #: Fields that records and messages show by their digest only.
+    HIDDEN: ClassVar[frozenset[str]] = frozenset()
 
 
 def runs_commands(action: Action) -> bool:
     """Whether an action starts programs of the build host."""
-    return isinstance(action, (RunCommands, ConfigureKernel, ApplyPatches, Stage, CompileDeviceTrees))
+    return isinstance(action, (RunCommands, ConfigureKernel, ApplyPatches, UnpackDebian, Stage, CompileDeviceTrees))
 
 
 class FetchFile(Action, frozen=True, kw_only=True):
@@ -67,10 +72,24 @@ class PrepareFolder(Action, frozen=True, kw_only=True):
 
 
 class Unpack(Action, frozen=True, kw_only=True, omit_defaults=True):
-    """Unpacks an archive, within limits of members and of bytes in all; a single folder at its top is left out.
-    Output: `tree`."""
+    """Unpacks an archive, within limits of members and of bytes in all; a single folder at its top is left out, and of the rest
+    `folder` is taken, or all. Output: `tree`."""
 
     name: str
+    folder: str = ""
+    member_limit: int = 200_000
+    size_limit: int = 16 << 30
+
+
+class UnpackDebian(Action, frozen=True, kw_only=True, omit_defaults=True):
+    """Makes one tree of a Debian source package's files, which are inputs `file NAME`. `patches` lays those of the packaging
+    on, else the tree is upstream's alone; `folder` is taken of it, or all. Output: `tree`."""
+
+    package: str
+    version: str
+    dsc: str
+    patches: bool = True
+    folder: str = ""
     member_limit: int = 200_000
     size_limit: int = 16 << 30
 
@@ -79,7 +98,9 @@ class ConfigureKernel(Action, frozen=True, kw_only=True, omit_defaults=True):
     """Makes a kernel's configuration from a base and fragments. Output: `config`, a tree with `.config`.
 
     `base` is a configuration of the kernel's own, or empty for the file `base`. A command line is built in if one is given;
-    `built_in` tells that the build lays out an initramfs for the kernel to carry."""
+    `built_in` tells that the build lays out an initramfs for the kernel to carry. A bootloader is configured in the same way:
+    its base configurations are in the folder `configs`, and `lines` are options that follow from the board. A `lenient` one
+    says nothing of options that did not survive, so that a reader sees what became of them."""
 
     make: Command
     base: str
@@ -91,6 +112,17 @@ class ConfigureKernel(Action, frozen=True, kw_only=True, omit_defaults=True):
     built_in: bool = False
     programs: tuple[str, ...] = ()
     host: str = ""
+    configs: str = ""
+    lines: tuple[str, ...] = ()
+    lenient: bool = False
+
+
+class TakeOutputs(Action, frozen=True, kw_only=True):
+    """Picks files of what a recipe's build left, by the name under which others take them (`outputs`: paths by name). Outputs:
+    `output:NAME` each, and `given:NAME`, a tree with that file in a folder of the recipe's name."""
+
+    recipe: str
+    outputs: dict[str, str]
 
 
 class RunCommands(Action, frozen=True, kw_only=True):
@@ -123,7 +155,10 @@ class CollectLicences(Action, frozen=True, kw_only=True):
 
 
 class Stage(Action, frozen=True, kw_only=True):
-    """Makes what was installed fit to ship: symbols stripped, architecture checked. Outputs: `files`, `sysroot`."""
+    """Makes what was installed fit to ship: symbols stripped, architecture checked, the build's own paths taken out of what
+    says how to build with a library. Outputs: `files`, `sysroot`."""
+
+    REVISION: ClassVar[int] = 1  # libtool's archives, and programs that say how to build with a library
 
     strip: Command
     arch: str
@@ -133,6 +168,8 @@ class Stage(Action, frozen=True, kw_only=True):
 class Split(Action, frozen=True, kw_only=True):
     """Shares the files out among a recipe's packages. Outputs: `packages`, `files`."""
 
+    REVISION: ClassVar[int] = 2  # functions of ELF files that load the unwinder
+
     recipe: str
     version: str
     licence: str
@@ -141,21 +178,36 @@ class Split(Action, frozen=True, kw_only=True):
 
 
 class Assemble(Action, frozen=True, kw_only=True):
-    """Puts packages, accounts and an image's own files into one root filesystem. Outputs: `root`, `packages`."""
+    """Puts packages, accounts, services and an image's own files into one root filesystem. `passwords` are hashes by account,
+    `secret_files` texts by label that only their owners may read. Outputs: `root`, `packages`."""
 
-    REVISION: ClassVar[int] = 1  # indexes of kernel modules
+    REVISION: ClassVar[int] = 3  # icon caches
+    HIDDEN: ClassVar[frozenset[str]] = frozenset(["passwords", "secret_files"])
 
-    image: Image
-    hostname: str
+    own: tuple[OwnPath, ...]
+    accounts: Accounts
+    passwords: dict[str, str]
+    secret_files: dict[str, str]
+    services: tuple[OneService, ...]
+    #: Programs that something else calls, with what does.
+    called: tuple[tuple[str, str], ...] = ()
+    service_form: str
+    expects: tuple[str, ...]
+    refused_licences: tuple[str, ...]
     wanted: tuple[tuple[str, str], ...]
     arch: str
     init_path: str
+    #: When the product is made, in seconds since 1970: certificates may have expired then.
+    clock: int
     merged_usr: bool = False
 
 
-class CompileDeviceTrees(Action, frozen=True, kw_only=True):
+class CompileDeviceTrees(Action, frozen=True, kw_only=True, omit_defaults=True):
     """Compiles the board's device tree and overlays through the toolchain's preprocessor. Output: `blobs`, a tree with the
-    base under the blob's name, and overlays below `overlays/` where they are left to the bootloader."""
+    base under the blob's name, and overlays below `overlays/` where they are left to the bootloader. With a `key_name` the
+    base carries the public half of the file `key`, as bootloaders look for it. `more` are sources of further base trees. A
+    source in another folder than the first one has the folder's label before its name. `parameters` are values that overlays
+    declare names for; they are only checked when they are set `by_firmware`."""
 
     source: str
     overlays: tuple[str, ...]
@@ -165,12 +217,18 @@ class CompileDeviceTrees(Action, frozen=True, kw_only=True):
     silence: tuple[str, ...]
     compiler: str
     arguments: str
+    key_name: str = ""
+    more: tuple[str, ...] = ()
+    parameters: dict[str, dict[str, str]] = {}
+    by_firmware: bool = False
 
 
 class PlaceBootFiles(Action, frozen=True, kw_only=True):
     """Adds device tree, command line (`line`: words, each with its origin) and the boot method's files, and checks that all of
     it fits the board and each other. Outputs: `root`, `boot`, the `device-tree`, the `environment`, and what a `memory` bundle
     holds."""
+
+    REVISION: ClassVar[int] = 2  # a menu with several entries asks
 
     product: str
     version: str
@@ -183,6 +241,8 @@ class PlaceBootFiles(Action, frozen=True, kw_only=True):
     line: tuple[tuple[str, str], ...]
     boot_apart: bool
     clock: int
+    #: Paths of the first programs of further images, by name.
+    first_programs: dict[str, str] = {}
 
 
 class TryOnBench(Action, frozen=True, kw_only=True, omit_defaults=True):
@@ -196,6 +256,7 @@ class TryOnBench(Action, frozen=True, kw_only=True, omit_defaults=True):
     disks: tuple[Disk, ...]
     method: str
     arguments: tuple[str, ...] = ()
+    environment: tuple[int, bool] | None = None
 
 
 class WriteDisks(Action, frozen=True, kw_only=True):
@@ -207,11 +268,24 @@ class WriteDisks(Action, frozen=True, kw_only=True):
     boot_apart: bool
 
 
+class WriteTree(Action, frozen=True, kw_only=True):
+    """Writes a tree into files of its own, beside the disks: what is below /boot (`boot`), or a whole root filesystem, in each
+    of `forms`. Outputs: `file:NAME` each, with the name that it has in `out/`."""
+
+    product: str
+    name: str
+    boot: bool
+    forms: tuple[str, ...]
+    clock: int
+
+
 class Provenance(msgspec.Struct, frozen=True, kw_only=True):
     """What a product is made of besides its recipes: a shelf with its version, and for one from git the commit as `revision`
-    (`changed`: files differ from it); terms with the SHA-256 of their text; diverted sources with the digest of their tree."""
+    (`changed`: files differ from it); terms with the SHA-256 of their text; diverted sources with the digest of their tree.
+    A recipe's published source has its version, the address that the recipe or lock names, and its commit or SHA-256 (of a
+    Debian package that of its `.dsc`)."""
 
-    kind: Literal["shelf", "terms", "diversion"]
+    kind: Literal["shelf", "source", "terms", "diversion"]
     name: str
     version: str = ""
     revision: str = ""

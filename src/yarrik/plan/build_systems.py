@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 
 import msgspec
 
-from yarrik.arch import ARCHES
-from yarrik.model import Build, Recipe
+from yarrik.arch import ARCHES, SPELLINGS
+from yarrik.errors import Trouble, YarrikError, suggestion
+from yarrik.model import Build, Definition, Recipe
 from yarrik.toolchain import Toolchain
 
 Command = tuple[str, ...]
@@ -61,6 +63,41 @@ def with_options(recipe: Recipe, options: Mapping[str, bool]) -> Build:
     return msgspec.structs.replace(build, arguments=tuple(arguments), variables=variables)
 
 
+#: What stands for something of the side that is built for; behind a `$` it is the shell's.
+_WORD = re.compile(r"(?<!\$)\{(triplet|sysroot|stage|arch|arch:[^{}\s]*|tool:[^{}\s]*)\}")
+_TOOL = re.compile(r"[a-z0-9][a-z0-9+_-]*\Z")
+
+
+def with_words(build: Build, recipe: Definition[Recipe], toolchain: Toolchain) -> Build:
+    """The build with what stands for something of its side filled in: `{triplet}`, `{arch}`, `{arch:SPELLING}`, `{tool:NAME}`,
+    `{sysroot}`, `{stage}`. Raises YarrikError for a spelling that there is not."""
+
+    def filled(text: str, key: str) -> str:
+        def word(match: re.Match[str]) -> str:
+            kind, colon, name = match[1].partition(":")
+            if not colon:
+                return {"triplet": toolchain.triplet, "arch": toolchain.arch, "sysroot": SYSROOT, "stage": STAGE}[kind]
+            if kind == "tool" and _TOOL.match(name):
+                return toolchain.prefix + name
+            if kind == "arch" and name in SPELLINGS:
+                return SPELLINGS[name][toolchain.arch]
+            known = SPELLINGS if kind == "arch" else ("ld", "ranlib", "windres")
+            raise YarrikError(
+                Trouble("WORD-UNKNOWN", f"`{recipe.name}` uses {match[0]}, which is nothing known", recipe.place("build", key),
+                        why="`{arch:…}` is how somebody spells the architecture, `{tool:…}` a tool of the compiler's",
+                        remedy=suggestion(name, known))
+            )  # fmt: skip
+
+        return _WORD.sub(word, text)
+
+    texts = {
+        field: tuple(filled(text, field.replace("_", "-")) for text in getattr(build, field))
+        for field in ("goals", "install_goals", "arguments", "commands_before", "commands", "commands_after")
+    }
+    variables = {key: filled(value, "variables") for key, value in build.variables.items()}
+    return msgspec.structs.replace(build, variables=variables, **texts)
+
+
 def calls_for(build: Build, setting: Setting) -> Calls:
     """What to run for a recipe of a build system that has `calls`."""
     system = BUILD_SYSTEMS[build.using]
@@ -84,9 +121,16 @@ def _pkg_config() -> dict[str, str]:
     }
 
 
+def _native_compiler(build: Build, setting: Setting) -> dict[str, str]:
+    """How configure scripts and Makefiles find the compiler of programs that they run during the build, if a recipe has one."""
+    names = ("BUILD_CC", "CC_FOR_BUILD", "HOSTCC")
+    return dict.fromkeys(names, "gcc") if setting.foreign and "gcc" in build.programs else {}
+
+
 def _make(build: Build, setting: Setting) -> Calls:
-    environment = setting.environment
-    given = [f"{key}={environment[key]}" for key in ("CC", "AR", "OBJCOPY")]
+    environment = {**_native_compiler(build, setting), **setting.environment}
+    # Makefiles set these themselves; what they set for LD is often the compiler, so that is only in the environment.
+    given = [f"{key}={environment[key]}" for key in ("CC", "CXX", "AR", "RANLIB", "OBJCOPY") if key not in build.variables]
     given += [f"{key}={value}" for key, value in sorted(build.variables.items())]
     make: Command = ("make", "-j{jobs}", *given, *build.arguments)
     return Calls(((*make, *build.goals), (*make, f"DESTDIR={STAGE}", *build.install_goals)), environment)
@@ -98,15 +142,13 @@ def _plain(build: Build, setting: Setting) -> Calls:
 
 def _autotools(build: Build, setting: Setting) -> Calls:
     host = (f"--host={setting.toolchain.triplet}",) if setting.foreign else ()
-    configure = (
-        "{step}/source/configure",
-        "--prefix=/usr",
-        "--sysconfdir=/etc",
-        "--localstatedir=/var",
-        *host,
-        *build.arguments,
-    )
-    environment = {**setting.environment, **_pkg_config(), **build.variables}
+    usual = ("--sysconfdir=/etc", "--localstatedir=/var", *host) if build.configure == "autoconf" else ()
+    configure = ("{step}/source/configure", "--prefix=/usr", *usual, *build.arguments)
+    environment = {**_native_compiler(build, setting), **setting.environment, **_pkg_config(), **build.variables}
+    files = {}
+    if setting.foreign and build.configure == "autoconf":
+        environment = {"CONFIG_SITE": "{step}/home/config.site", **environment}
+        files["home/config.site"] = "".join(f"{key}=${{{key}={value}}}\n" for key, value in sorted(ANSWERS.items()))
     ready = 'test -x "$0/configure" || (cd "$0" && autoreconf -fi)'
     return Calls(
         (
@@ -116,8 +158,21 @@ def _autotools(build: Build, setting: Setting) -> Calls:
             ("make", f"DESTDIR={STAGE}", *build.install_goals),
         ),
         environment,
-        "{step}/build",
+        "{step}/build" if build.configure == "autoconf" else "{step}/source",
+        files,
     )
+
+
+#: What configure would find by running a program on the board, with the GNU C library; the same on all our architectures. A
+#: script that has no answer takes the worst one. (Variables of Autoconf and Gnulib.)
+ANSWERS = {
+    "ac_cv_func_calloc_0_nonnull": "yes", "ac_cv_func_chown_works": "yes", "ac_cv_func_fnmatch_gnu": "yes",
+    "ac_cv_func_fork_works": "yes", "ac_cv_func_getgroups_works": "yes", "ac_cv_func_lstat_dereferences_slashed_symlink": "yes",
+    "ac_cv_func_malloc_0_nonnull": "yes", "ac_cv_func_memcmp_working": "yes", "ac_cv_func_mmap_fixed_mapped": "yes",
+    "ac_cv_func_realloc_0_nonnull": "yes", "ac_cv_func_stat_empty_string_bug": "no", "ac_cv_func_strcoll_works": "yes",
+    "ac_cv_func_strnlen_working": "yes", "ac_cv_func_strtod": "yes", "ac_cv_func_utime_null": "yes",
+    "ac_cv_func_vfork_works": "yes", "ac_cv_func_working_mktime": "yes",
+}  # fmt: skip
 
 
 _CMAKE_FILE = """set(CMAKE_SYSTEM_NAME Linux)
@@ -225,10 +280,11 @@ def _files(build: Build, setting: Setting) -> Calls:
 
 
 # The host's compiler makes the tools that a kernel builds for itself.
-_KERNEL_PROGRAMS = ("bc", "bison", "flex", "gcc", "make", "perl")
+_KERNEL_PROGRAMS = ("bc", "bison", "echo", "flex", "gcc", "make", "perl")
 
 BUILD_SYSTEMS: dict[str, BuildSystem] = {
     "autotools": BuildSystem(_autotools, ("make", "pkg-config")),
+    "bootloader": BuildSystem(programs=(*_KERNEL_PROGRAMS, "python3"), strips=False),
     "cmake": BuildSystem(_cmake, ("cmake", "make", "pkg-config")),
     "files": BuildSystem(_files),
     "kernel": BuildSystem(programs=_KERNEL_PROGRAMS, strips=False),

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from msgspec.structs import replace
 
 from yarrik.arch import ARCHES, Arch
-from yarrik.errors import Collector, Place, Trouble, YarrikError
-from yarrik.model import Build, Composition, Definition, PackageRule, Recipe, Source
+from yarrik.errors import Collector, Place, Trouble, YarrikError, suggestion
+from yarrik.model import FIRST_BOOT_PACKAGE, Build, Composition, Definition, PackageRule, Recipe, Source, output_of
 from yarrik.plan.actions import (
     ApplyPatches,
     Clone,
@@ -20,18 +20,20 @@ from yarrik.plan.actions import (
     Download,
     FetchFile,
     FetchRuntime,
-    PrepareFolder,
     RunCommands,
     Split,
     Stage,
     TakeFile,
+    TakeOutputs,
     Unpack,
+    UnpackDebian,
     WriteDisks,
 )
-from yarrik.plan.build_systems import BUILD_SYSTEMS, Setting, calls_for, with_options
+from yarrik.plan.bootloader import BootloaderSteps, loader_folder, with_paths
+from yarrik.plan.build_systems import BUILD_SYSTEMS, Setting, calls_for, with_options, with_words
 from yarrik.plan.known_choices import unknown
-from yarrik.plan.product import ProductSteps, kernel_form, line_in
-from yarrik.plan.steps import UNBOUND, Bounds, Step
+from yarrik.plan.product import ProductSteps, RootChoice, kernel_form, line_in
+from yarrik.plan.steps import UNBOUND, Bounds, Step, folder_step
 from yarrik.plan.surroundings import Surroundings
 from yarrik.resolve import (
     KERNEL_BLOBS,
@@ -40,24 +42,39 @@ from yarrik.resolve import (
     Node,
     Order,
     Relation,
+    Settled,
+    Side,
+    Thing,
     build_order,
+    emulator_outputs,
+    locale_package,
     package_rules,
+    published_path,
     wants_modules,
 )
-from yarrik.sources import is_archive
-from yarrik.toolchain import Toolchain
+from yarrik.services import asked_services
+from yarrik.sources import DEBIAN_SCHEME, is_archive, wanted_files
+from yarrik.toolchain import RUNTIME_PACKAGES, Toolchain, runtime_package
 from yarrik.units import parse_size, parse_span
 from yarrik.versions import parse_requirement
+
+#: Tools beside the compilers, by the variables in which builds look for them.
+_TOOLS = {
+    "AR": "ar", "LD": "ld", "NM": "nm", "OBJCOPY": "objcopy", "OBJDUMP": "objdump", "RANLIB": "ranlib",
+    "READELF": "readelf", "STRIP": "strip",
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
 class Graph:
-    """Steps in an order in which each comes after all it needs; `programs` are what the host has to have, and why."""
+    """Steps in an order in which each comes after all it needs; `programs` are what the host has to have, and why. `beside`
+    are outputs of recipes that are published in the product's folder: step and output, by path."""
 
     product: str
     steps: tuple[Step, ...]
     order: Order
     programs: Mapping[str, tuple[Place, str]]
+    beside: Mapping[str, tuple[str, str]] = field(default_factory=dict)
 
     def up_to(self, name: str) -> Graph:
         """A step with all that it needs, and nothing else."""
@@ -78,20 +95,27 @@ class Graph:
         return tuple(disk.name for disk in write.disks)
 
 
-def plan_product(answer: Answer, surroundings: Surroundings) -> Graph:
-    """The product's graph. Raises YarrikError with all that is wrong with what the definitions name."""
-    return _Planner(answer, surroundings).run()
+def plan_product(
+    answer: Answer, surroundings: Surroundings, accounts: Settled, further_accounts: Mapping[str, Settled] | None = None
+) -> Graph:
+    """The product's graph, with the accounts that may be in its image, and in further ones by their names. Raises YarrikError
+    with all that is wrong with what the definitions name."""
+    return _Planner(answer, surroundings, accounts, further_accounts or {}).run()
 
 
 @dataclass
 class _Planner:
     answer: Answer
     surroundings: Surroundings
+    accounts: Settled
+    further_accounts: Mapping[str, Settled]
     steps: dict[str, Step] = field(default_factory=dict)
     built: dict[Node, tuple[str, str]] = field(default_factory=dict)
     sysroots: dict[Node, tuple[str, str]] = field(default_factory=dict)
     split: dict[Node, str] = field(default_factory=dict)
     licences: dict[str, str] = field(default_factory=dict)
+    #: The outputs of each recipe by name, as step and output: the file, and the tree that lays it out.
+    outputs_of: dict[Node, dict[str, str]] = field(default_factory=dict)
     programs: dict[str, tuple[Place, str]] = field(default_factory=dict)
     collector: Collector = field(default_factory=Collector)
     _kernel_sources: tuple[str, str] | None = None
@@ -113,25 +137,56 @@ class _Planner:
         self._recipe_now = None
         kernel = self.composition.recipe(self._kernel_recipe())
         ProductSteps(
-            self.composition, self.surroundings, self._add, self.collector, kernel.value.version, self._kernel_sources
-        ).add(self._wanted(), self.split, self.licences)
+            self.composition,
+            self.surroundings,
+            self._add,
+            self.collector,
+            kernel.value.version,
+            self._kernel_sources,
+            self.output,
+            {step.subject: name for name, step in self.steps.items() if isinstance(step.action, ConfigureKernel)},
+            tuple(asked_services(self.answer)),
+        ).add(
+            RootChoice(self.composition, self.accounts, self._wanted(self.composition, self._kernel_recipe())),
+            {one.name: RootChoice(one.composition, self.further_accounts[one.name], self._wanted(one.composition, ""))
+             for one in self.composition.more},
+            self.split,
+            self.licences,
+        )  # fmt: skip
+        beside = {}
+        for text in emulator_outputs(self.composition.board.value):
+            step, output = self.output(text, self.composition.board.place("emulator"))
+            beside[published_path(text)] = (step, f"output:{output}")
         self.collector.raise_if_any()
-        return Graph(self.composition.name, tuple(self.steps.values()), order, self.programs)
+        return Graph(self.composition.name, tuple(self.steps.values()), order, self.programs, beside)
 
-    def _wanted(self) -> tuple[tuple[str, str], ...]:
-        """The packages that somebody asks for or recommends, with the reason; the rest follows from these."""
-        board, profile, image = self.composition.board, self.composition.profile, self.composition.image
+    def _wanted(self, composition: Composition, kernel: str) -> tuple[tuple[str, str], ...]:
+        """The packages that somebody asks for or recommends in an image, with the reason; the rest follows from these. Without
+        a `kernel` it has none."""
+        board, profile, image = composition.board, composition.profile, composition.image
         asked = [(name, f"named by the image {image.name}") for name in image.value.packages]
         asked.append((profile.value.c_library, f"C library of the profile {profile.name}"))
         asked.append((profile.value.init, f"init of the profile {profile.name}"))
-        asked.append((self._kernel_recipe(), f"kernel of the board {board.name}"))
+        if image.value.asks_for_first_boot:
+            asked.append((FIRST_BOOT_PACKAGE, f"first boot of the image {image.name}"))
+        locale = locale_package(composition, image.value)
+        if locale:
+            asked.append((locale, f"locale of the image {image.name}"))
+        if kernel:
+            asked.append((kernel, f"kernel of the board {board.name}"))
         found: list[tuple[str, str]] = []
+        groups: list[str] = []
         for text, because in asked:
             name = parse_requirement(text).name
-            if not name.startswith("@"):
+            if name.startswith("@"):
+                groups.append(name.removeprefix("@"))
+            else:
                 found.append((self.answer.package_for(name), because))
+        reached = self._reached([name for name, _ in found], groups) if self.composition.product.value.more_image else None
         for link in self.answer.links:
             recommended = link.relation is Relation.RECOMMENDED
+            if reached is not None and link.source not in reached:
+                continue  # it belongs to another image of the product
             if link.target.kind == "package" and (link.source.kind == "group" or recommended):
                 how = "recommended by" if recommended else "in the group"
                 found.append((link.target.name, f"{how} {link.source.name}"))
@@ -139,6 +194,21 @@ class _Planner:
         for name, because in found:
             known.setdefault(name, because)
         return tuple(known.items())
+
+    def _reached(self, packages: Iterable[str], groups: Iterable[str]) -> set[Thing]:
+        """All that these packages and groups lead to on the board."""
+        following: dict[Thing, list[Thing]] = {}
+        for link in self.answer.links:
+            if link.relation in (Relation.RUN_TIME, Relation.RECOMMENDED) or link.source.kind == "group":
+                following.setdefault(link.source, []).append(link.target)
+        waiting = [*(Thing("package", name) for name in packages), *(Thing("group", name) for name in groups)]
+        reached = set(waiting)
+        while waiting:
+            for one in following.get(waiting.pop(), ()):
+                if one not in reached:
+                    reached.add(one)
+                    waiting.append(one)
+        return reached
 
     def _kernel_recipe(self) -> str:
         """The recipe of the board's kernel: the preferred one, or the first other that a shelf has."""
@@ -183,10 +253,15 @@ class _Planner:
             self._kernel_sources = source
         if using == "kernel":
             files = self._kernel(node, recipe, source)
+        elif using == "bootloader":
+            files = self._bootloader(node, recipe, source)
         elif using == "kernel-module":
             files = self._module(node, recipe, source)
         else:
             files = self._commands(node, recipe, source, order)
+        self.outputs_of[node] = self._outputs(node, recipe, files)
+        if self._only_outputs(node, order):
+            return
         toolchain = self.surroundings.toolchain(node.side)
         strip: tuple[str, ...] = ()
         if self.composition.profile.value.strip and node.side == "board" and BUILD_SYSTEMS[using].strips:
@@ -207,20 +282,38 @@ class _Planner:
 
     def _runtime(self, node: Node, recipe: Definition[Recipe]) -> None:
         toolchain = self.surroundings.toolchain(node.side)
+        place = recipe.place("build", "using")
+        asked = {key for key in RUNTIME_PACKAGES if runtime_package(key, recipe.name) in self.answer.packages}
+        for key in sorted(asked - {file.package for file in toolchain.runtime}):
+            name = runtime_package(key, recipe.name)
+            self.collector.add(
+                Trouble("TOOLCHAIN-RUNTIME", f"the toolchain {toolchain.shown} has nothing for the package `{name}`", place,
+                        why=f"{RUNTIME_PACKAGES[key].summary}: the image, or a package in it, asks for it",
+                        remedy="take it out of `packages` and `needs`, or take a toolchain that has it")
+            )  # fmt: skip
+        taken = [file for file in toolchain.runtime if file.digest or file.package in asked]
         fetch = self._add(
             Step(
                 "fetch",
                 str(node),
-                FetchRuntime(in_image=tuple(file.in_image for file in toolchain.runtime)),
-                files={file.in_image: file.digest for file in toolchain.runtime},
-                places={file.in_image: Path(file.here) for file in toolchain.runtime},
+                FetchRuntime(in_image=tuple(file.in_image for file in taken)),
+                files={file.in_image: file.digest or self.surroundings.file_digest(Path(file.here), place) for file in taken},
+                places={file.in_image: Path(file.here) for file in taken},
             )
         )
         self.built[node] = self.sysroots[node] = (fetch.name, "files")
         if node.side == "board":
-            self._split(node, recipe, (fetch.name, "files"))
+            held: dict[str, list[str]] = {}
+            for file in taken:
+                held.setdefault(runtime_package(file.package, recipe.name), []).append(file.in_image)
+            rules = self._packages(node, recipe)
+            if not recipe.value.package:
+                rules = {name: replace(rules[name], files=tuple(files)) for name, files in held.items()}
+            self._split(node, recipe, (fetch.name, "files"), rules)
 
-    def _split(self, node: Node, recipe: Definition[Recipe], files: tuple[str, str]) -> None:
+    def _split(
+        self, node: Node, recipe: Definition[Recipe], files: tuple[str, str], rules: dict[str, PackageRule] | None = None
+    ) -> None:
         value = recipe.value
         step = self._add(
             Step(
@@ -231,7 +324,7 @@ class _Planner:
                     version=value.version,
                     licence=value.licence,
                     summary=value.summary,
-                    packages=self._packages(node, recipe),
+                    packages=rules or self._packages(node, recipe),
                 ),
                 inputs={"files": files},
             )
@@ -305,15 +398,15 @@ class _Planner:
                     "SOURCE-COUNT",
                     f"`{recipe.name}` has {len(sources) or 'no'} sources, and needs one",
                     recipe.place("source") if sources else Place(recipe.file),
-                    remedy='write one [[source]] with `path = "src"`, `url`, `git` or `host-file`',
+                    remedy='write one [[source]] with `path = "src"`, `url`, `git`, `debian` or `host-file`',
                 )
             )
         source = sources[0]
-        if sum(map(bool, (source.path, source.host_file, source.url, source.git))) != 1:
+        if sum(map(bool, (source.path, source.host_file, source.url, source.git, source.debian, source.output))) != 1:
             raise YarrikError(
                 Trouble(
                     "SOURCE-FORM",
-                    f"the source of `{recipe.name}` must have one of `path`, `host-file`, `url` and `git`",
+                    f"the source of `{recipe.name}` must have one of `path`, `host-file`, `url`, `git`, `debian` and `output`",
                     place,
                     remedy="keep the one that tells where the sources are",
                 )
@@ -323,8 +416,12 @@ class _Planner:
             return self._from_folder(subject, folder, place)
         if source.git:
             return self._cloned(subject, recipe, source)
+        if source.output is not None:
+            return self._from_output(node, recipe, source, source.output)
         if source.url:
             return self._downloaded(subject, recipe, source)
+        if source.debian:
+            return self._from_debian(subject, recipe, source)
         host_file, digest = self.surroundings.host_file(recipe)
         fetch = self._add(
             Step(
@@ -336,22 +433,69 @@ class _Planner:
                 predicted={"file": digest},
             )
         )
-        prepare = Step(
-            "prepare", subject, _unpacking(host_file.name, recipe.value.source[0]), inputs={"archive": (fetch.name, "file")}
-        )
-        return self._add(prepare).name, "tree"
+        return self._taken_in(subject, source.name or host_file.name, source, (fetch.name, "file"), place)
+
+    def _taken_in(self, subject: str, name: str, source: Source, file: tuple[str, str], place: Place) -> tuple[str, str]:
+        """The step that unpacks an archive, or takes any other file as it is."""
+        action = _unpacking(name, source) if is_archive(name) else TakeFile(name=name)
+        return self._add(Step("prepare", subject, action, inputs={"archive": file}, marks={"source": place})).name, "tree"
 
     def _from_folder(self, subject: str, folder: Path, place: Place) -> tuple[str, str]:
         tree = self.surroundings.source_tree(folder, (), place)
-        step = Step(
-            "prepare",
-            subject,
-            PrepareFolder(),
-            files={"source": tree.digest},
-            places={"source": folder},
-            predicted={"tree": tree.digest},
+        return self._add(folder_step(subject, folder, tree.digest)).name, "tree"
+
+    def _from_output(self, node: Node, recipe: Definition[Recipe], source: Source, text: str) -> tuple[str, str]:
+        step, output = self.output(text, recipe.place("source", "0", "output"), node.side)
+        name = source.name or text.partition(":")[2]
+        return self._taken_in(str(node), name, source, (step, f"output:{output}"), recipe.place("source"))
+
+    def _only_outputs(self, node: Node, order: Order) -> bool:
+        """Whether a recipe is built for its outputs alone: what else it installs is no part of any image or sysroot."""
+        if not self.outputs_of[node] or any(node in needed for needed in (*order.needs.values(), *order.tools.values())):
+            return False
+        yields = package_rules(self.answer.recipe(node), self.composition)
+        return node.side == "board" and not any(name in self.answer.packages for name in yields)
+
+    def _outputs(self, node: Node, recipe: Definition[Recipe], files: tuple[str, str]) -> dict[str, str]:
+        """The step that picks each output of a recipe."""
+        named = recipe.value.outputs
+        if not named or (recipe.value.build.using == "bootloader" and node.side == "host"):
+            return {}
+        if recipe.value.build.using == "bootloader":
+            named = {name: f"{loader_folder(recipe.name)}/{name}" for name in named}
+        step = self._add(
+            Step(
+                "take",
+                f"outputs of {node}",
+                TakeOutputs(recipe=recipe.name, outputs=dict(named)),
+                inputs={"files": files},
+                marks={f"output {name}": recipe.place("outputs", name) for name in named},
+            )
         )
-        return self._add(step).name, "tree"
+        return dict.fromkeys(named, step.name)
+
+    def output(self, text: str, place: Place, side: Side = "board") -> tuple[str, str]:
+        """The step that picks an output, and its name. Raises YarrikError for one that its recipe does not have."""
+        found = output_of(text)
+        assert found is not None
+        name, output = found
+        known = self.outputs_of.get(Node(name, side), {})
+        if output not in known:
+            raise YarrikError(
+                Trouble("OUTPUT-UNKNOWN", f"the recipe `{name}` has no output `{output}`", place,
+                        why="others can take only files that a recipe names under `outputs`",
+                        remedy=suggestion(output, known) if known else
+                        f'write [outputs] with {output} = "PATH" into {name}/recipe.toml')
+            )  # fmt: skip
+        return known[output], output
+
+    def _given(self, node: Node, recipe: Definition[Recipe]) -> dict[str, tuple[str, str]]:
+        """Outputs of other recipes as inputs of a build."""
+        inputs = {}
+        for number, text in enumerate(recipe.value.build.takes):
+            step, output = self.output(text, recipe.place("build", "takes", str(number)), node.side)
+            inputs[f"given {text}"] = (step, f"given:{output}")
+        return inputs
 
     def _cloned(self, subject: str, recipe: Definition[Recipe], source: Source) -> tuple[str, str]:
         place = recipe.place("source", "0", "git")
@@ -390,16 +534,45 @@ class _Planner:
             )
         )
         name = source.name or urls[0].partition("?")[0].rpartition("/")[2] or "file"
-        action = _unpacking(name, source) if is_archive(name) else TakeFile(name=name)
-        return self._add(Step("prepare", subject, action, inputs={"archive": (fetch.name, "file")})).name, "tree"
+        return self._taken_in(subject, name, source, (fetch.name, "file"), recipe.place("source"))
+
+    def _from_debian(self, subject: str, recipe: Definition[Recipe], source: Source) -> tuple[str, str]:
+        package = self.surroundings.debian_source(recipe)
+        place = recipe.place("source", "0", "debian")
+        inputs = {}
+        for name, digest in wanted_files(package.files).items():
+            fetch = self._add(
+                Step(
+                    "fetch",
+                    f"{subject} {name}",
+                    Download(sha256=digest),
+                    predicted={"file": digest},
+                    marks={"url": place},
+                    urls=(f"{DEBIAN_SCHEME}{package.folder}/{name}",),
+                )
+            )
+            inputs[f"file {name}"] = (fetch.name, "file")
+        if source.debian_patches:
+            self.programs.setdefault("patch", (place, "it applies the patches of Debian's packaging"))
+        action = UnpackDebian(
+            package=package.name,
+            version=package.version,
+            dsc=package.dsc,
+            patches=source.debian_patches,
+            folder=source.folder,
+            member_limit=source.member_limit,
+            size_limit=parse_size(source.size_limit),
+        )
+        return self._add(Step("prepare", subject, action, inputs=inputs, marks={"source": place})).name, "tree"
 
     def _commands(self, node: Node, recipe: Definition[Recipe], source: tuple[str, str], order: Order) -> tuple[str, str]:
-        build = with_options(recipe.value, self.answer.options_of(node))
         toolchain = self.surroundings.toolchain(node.side)
+        build = with_words(with_options(recipe.value, self.answer.options_of(node)), recipe, toolchain)
+        build = with_paths(build, recipe)
         programs = self._programs(recipe)
         foreign = node.side == "board" and self.composition.board.value.arch != "host"
         calls = calls_for(build, Setting(toolchain, self._environment(node, toolchain), foreign))
-        inputs: dict[str, tuple[str, str]] = {"source": source}
+        inputs: dict[str, tuple[str, str]] = {"source": source, **self._given(node, recipe)}
         for needed in order.closure(node):
             inputs[f"sysroot {needed.recipe}"] = self.sysroots[needed]
         for tool in order.tools[node]:
@@ -465,14 +638,17 @@ class _Planner:
         sysroot = "{step}/sysroot/usr"
         # Without a merged /usr, some libraries are in /lib.
         libraries = (f"{sysroot}/lib", "{step}/sysroot/lib")
+        kept = ("-ffile-prefix-map={step}/source=.", "-ffile-prefix-map={step}=.")
+        compiled = " ".join([*flags, *kept, f"-I{sysroot}/include"])
         compiler = toolchain.prefix + "gcc" if toolchain.prefix else Path(toolchain.programs[0]).name
         return {
             "CC": compiler,
-            "AR": toolchain.prefix + "ar",
-            "OBJCOPY": toolchain.prefix + "objcopy",
-            "CFLAGS": " ".join(
-                [*flags, "-ffile-prefix-map={step}/source=.", "-ffile-prefix-map={step}=.", f"-I{sysroot}/include"]
-            ),
+            "CXX": toolchain.prefix + "g++",
+            **{variable: toolchain.prefix + program for variable, program in _TOOLS.items()},
+            "PKG_CONFIG": "pkg-config",
+            "CPPFLAGS": f"-I{sysroot}/include",
+            "CFLAGS": compiled,
+            "CXXFLAGS": compiled,
             "LDFLAGS": " ".join(
                 [*links, *(f"-L{folder}" for folder in libraries), *(f"-Wl,-rpath-link,{folder}" for folder in libraries)]
             ),
@@ -541,6 +717,16 @@ class _Planner:
         )  # fmt: skip
         return build.name, "files"
 
+    def _bootloader(self, node: Node, recipe: Definition[Recipe], source: tuple[str, str]) -> tuple[str, str]:
+        toolchain = self.surroundings.toolchain(node.side)
+        programs = self._programs(recipe)
+        build = with_paths(with_options(recipe.value, self.answer.options_of(node)), recipe)
+        steps = BootloaderSteps(
+            self.composition, self.surroundings, self._add, recipe, build, source, toolchain, programs,
+            self.surroundings.sight(node.side, programs), self._kernel_environment(), self._given(node, recipe),
+        )  # fmt: skip
+        return steps.for_board(node) if node.side == "board" else steps.as_tools(node)
+
     def _built_in(self) -> dict[str, tuple[str, str]]:
         """The folder that becomes the kernel's own initramfs, as an input of its build."""
         board = self.composition.board
@@ -548,16 +734,7 @@ class _Planner:
             return {}
         place = board.place("kernel", "built-in")
         folder = board.folder_of("kernel", "built-in") / board.value.kernel.built_in
-        tree = self.surroundings.source_tree(folder, (), place)
-        step = Step(
-            "prepare",
-            f"initramfs in the kernel of {board.name}",
-            PrepareFolder(),
-            files={"source": tree.digest},
-            places={"source": folder},
-            predicted={"tree": tree.digest},
-        )
-        return {"initramfs": (self._add(step).name, "tree")}
+        return {"initramfs": self._from_folder(f"initramfs in the kernel of {board.name}", folder, place)}
 
     def _module_commands(self, make: tuple[str, ...]) -> tuple[tuple[str, ...], ...]:
         """What builds and installs modules, and what recipes for outside modules need to know of the kernel.
@@ -656,7 +833,7 @@ def _bounds_of(build: Build) -> Bounds:
 
 
 def _unpacking(name: str, source: Source) -> Unpack:
-    return Unpack(name=name, member_limit=source.member_limit, size_limit=parse_size(source.size_limit))
+    return Unpack(name=name, folder=source.folder, member_limit=source.member_limit, size_limit=parse_size(source.size_limit))
 
 
 def _blob_commands(make: tuple[str, ...], arch: Arch, recipe: Definition[Recipe]) -> tuple[tuple[str, ...], ...]:

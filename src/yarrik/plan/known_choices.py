@@ -6,18 +6,27 @@ from yarrik.boot import METHODS
 from yarrik.disk import FORMS
 from yarrik.errors import Place, Trouble, suggestion
 from yarrik.model import Workspace
+from yarrik.network import NETWORK_FORMS
 from yarrik.plan.build_systems import BUILD_SYSTEMS
+from yarrik.services import SERVICE_FORMS
 
 #: Partitions that hold no filesystem of ours: bytes as they are, and nothing.
 _NO_FILESYSTEM = ("raw", "none")
 _CODES = {
     "boot method": "BOOT-METHOD-UNKNOWN", "build system": "BUILD-SYSTEM-UNKNOWN", "filesystem": "FILESYSTEM-UNKNOWN",
+    "service form": "SERVICE-FORM-UNKNOWN", "network form": "NETWORK-FORM-UNKNOWN",
 }  # fmt: skip
 
 
 def choices() -> dict[str, tuple[str, ...]]:
     """The names in each table."""
-    return {"boot method": tuple(METHODS), "build system": tuple(BUILD_SYSTEMS), "filesystem": (*FORMS, *_NO_FILESYSTEM)}
+    return {
+        "boot method": tuple(METHODS),
+        "build system": tuple(BUILD_SYSTEMS),
+        "filesystem": (*FORMS, *_NO_FILESYSTEM),
+        "service form": tuple(SERVICE_FORMS),
+        "network form": tuple(NETWORK_FORMS),
+    }
 
 
 def unknown(table: str, name: str, place: Place, why: str = "") -> Trouble | None:

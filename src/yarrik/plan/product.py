@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -12,20 +12,24 @@ from yarrik.arch import ARCHES, Arch
 from yarrik.boot import CommandLine, RootUnfit, RootWish, Word, command_line, root_words
 from yarrik.disk import has_boot_partition, root_place
 from yarrik.errors import Collector, Place, Trouble, YarrikError, found_nearby, from_package, shown_path
-from yarrik.model import Board, Composition, Definition, KernelChoice
+from yarrik.model import Board, Composition, Definition, Disk, KernelChoice, output_of
 from yarrik.plan.actions import (
     Assemble,
     CompileDeviceTrees,
     Describe,
     PlaceBootFiles,
-    PrepareFolder,
     TryOnBench,
     WriteDisks,
+    WriteTree,
 )
+from yarrik.plan.inside import services_of, what_is_inside
 from yarrik.plan.known_choices import unknown
-from yarrik.plan.steps import Step
+from yarrik.plan.steps import Step, folder_step
 from yarrik.plan.surroundings import Surroundings
-from yarrik.resolve import Node
+from yarrik.resolve import Node, Settled, emulator_outputs
+from yarrik.rootfs import check_owners
+from yarrik.services import SERVICE_FORMS, AskedService, OneService
+from yarrik.units import parse_size
 
 DEVICE_TREE_SUFFIXES = (".dts", ".dtsi", ".dtso", ".h")
 
@@ -90,6 +94,21 @@ def _for_boot_files(kernel: KernelChoice) -> KernelChoice:
     )  # fmt: skip
 
 
+@dataclass(frozen=True)
+class RootChoice:
+    """What a root filesystem is made by: `wanted` are the packages that are asked for, with the reason; `settled` the accounts
+    that may be in it."""
+
+    composition: Composition
+    settled: Settled
+    wanted: tuple[tuple[str, str], ...]
+
+
+def _on_disks(disks: Sequence[Disk]) -> set[str]:
+    """Further images that partitions hold."""
+    return {part.image for disk in disks for part in disk.partition if part.image}
+
+
 @dataclass
 class ProductSteps:
     """Adds a product's own steps to a graph. `kernel_sources` tells where the kernel's prepared sources come from, if the
@@ -101,18 +120,31 @@ class ProductSteps:
     collector: Collector
     version: str
     kernel_sources: tuple[str, str] | None
+    #: The step and name of an output of a recipe, as a board names it.
+    output: Callable[[str, Place], tuple[str, str]]
+    #: The step that configures each bootloader, by its recipe.
+    configured: Mapping[str, str]
+    #: The services that packages bring.
+    asked: tuple[AskedService, ...]
 
-    def add(self, wanted: tuple[tuple[str, str], ...], split: Mapping[Node, str], licences: Mapping[str, str]) -> None:
-        """`wanted` are the packages that are asked for, with the reason; `split` the steps that yield packages, `licences`
-        those that collect licence texts, by recipe."""
+    def add(
+        self, whole: RootChoice, further: Mapping[str, RootChoice], split: Mapping[Node, str], licences: Mapping[str, str]
+    ) -> None:
+        """`whole` is the root filesystem, `further` are others by name; `split` the steps that yield packages, `licences` those
+        that collect licence texts, by recipe."""
         composition, name = self.composition, self.composition.name
         board, profile, image = composition.board, composition.profile, composition.image
         arch = ARCHES[self.surroundings.toolchain("board").arch]
-        assemble = self._assemble(wanted, split, arch)
+        read_only = any(word.text == "ro" for word in product_root(composition))
+        assemble = self._assemble(whole, name, split, arch, read_only)
+        others = {one: self._assemble(choice, f"{one} of {name}", split, arch, False) for one, choice in further.items()}
+        in_memory = {board.value.boot.initramfs, *(entry.initramfs for entry in board.value.boot.entry)}
         inputs = {"root": (assemble.name, "root")}
+        inputs |= {f"image {one}": (step.name, "root") for one, step in others.items() if one in in_memory}
         blobs = self._device_tree()
         if blobs is not None:
             inputs["device tree"] = blobs
+        inputs |= self._boot_outputs()
         self._check_line()
         self._check_forms()
         apart = has_boot_partition(board.value.disk)
@@ -135,6 +167,7 @@ class ProductSteps:
                     line=tuple((word.text, word.origin) for word in product_line(composition).words),
                     boot_apart=apart,
                     clock=self._clock,
+                    first_programs={one: choice.composition.profile.value.init_path for one, choice in further.items()},
                 ),
                 files={label: self.surroundings.file_digest(path, place, remedy)
                        for label, (path, place, remedy) in boot_files.items()},
@@ -145,17 +178,19 @@ class ProductSteps:
         )  # fmt: skip
         blob_files = self._blobs()
         made = self._made_blobs()
-        from_boot = {f"blob {file}": (boot.name, "environment") for file in made}
+        from_boot = {f"blob {file}": (boot.name, "environment") for file in made} | self._blob_outputs()
         write = self.add_step(
             Step(
                 "write",
                 name,
                 WriteDisks(product=name, disks=board.value.disk, clock=self._clock, boot_apart=apart),
                 files={label: self.surroundings.file_digest(path, place) for label, (path, place) in blob_files.items()},
-                inputs={"root": (boot.name, "root"), **from_boot},
+                inputs={"root": (boot.name, "root"), **from_boot}
+                | {f"image {one}": (step.name, "root") for one, step in others.items() if one in _on_disks(board.value.disk)},
                 places={label: path for label, (path, _) in blob_files.items()},
             )
         )
+        self._add_trees(boot, others)
         self.add_step(
             Step(
                 "check",
@@ -166,11 +201,13 @@ class ProductSteps:
                     disks=board.value.disk,
                     method=board.value.boot.method,
                     arguments=board.value.kernel.arguments,
+                    environment=self._environment_block(),
                 ),
                 files={label: self.surroundings.file_digest(path, place) for label, (path, place) in blob_files.items()},
                 inputs={f"disk {disk.name}": (write.name, f"disk:{disk.name}") for disk in board.value.disk}
                 | from_boot
-                | {label: (boot.name, output) for label, output in self._known_to_the_bench()},
+                | {label: (boot.name, output) for label, output in self._known_to_the_bench()}
+                | self._loaders(),
                 places={label: path for label, (path, _) in blob_files.items()},
                 marks={key: board.place(*key.split(".")) for key in BOARD_KEYS},
             )
@@ -190,6 +227,7 @@ class ProductSteps:
                 inputs={
                     "root": (boot.name, "root"),
                     "packages": (assemble.name, "packages"),
+                    **{f"packages {one}": (step.name, "packages") for one, step in others.items()},
                     "boot": (boot.name, "boot"),
                     "layout": (write.name, "layout"),
                     **{f"licences {recipe}": (step, "licences") for recipe, step in sorted(licences.items())},
@@ -201,39 +239,90 @@ class ProductSteps:
     def _clock(self) -> int:
         return int(self.composition.profile.value.clock.timestamp())
 
-    def _assemble(self, wanted: tuple[tuple[str, str], ...], split: Mapping[Node, str], arch: Arch) -> Step:
-        image = self.composition.image
-        files: dict[str, str] = {}
-        places: dict[str, Path] = {}
-        for index, file in enumerate(image.value.file):
-            place = image.place("file", str(index))
-            if (file.content is None) == (not file.from_file):
-                self.collector.add(
-                    Trouble("IMAGE-FILE", f"the file {file.path} must have either `content` or `from`", place,
-                            remedy="keep one of the two")
-                )  # fmt: skip
-            elif file.from_file:
-                here = image.folder_of("file", str(index), "from") / file.from_file
-                places[file.path] = here
-                files[file.path] = self.surroundings.file_digest(here, place)
+    def _add_trees(self, boot: Step, others: Mapping[str, Step]) -> None:
+        """What the product writes beside its disks."""
+        product, name = self.composition.product.value, self.composition.name
+
+        def add(subject: str, tree: Step, forms: Sequence[str], of_boot: bool = False) -> None:
+            if forms:
+                file = f"{name}-{subject}"
+                action = WriteTree(product=name, name=file, boot=of_boot, forms=tuple(dict.fromkeys(forms)), clock=self._clock)
+                self.add_step(Step("write", f"{subject} of {name}", action, inputs={"root": (tree.name, "root")}))
+
+        add("root", boot, product.root_into)
+        add("boot", boot, product.boot_into, of_boot=True)
+        for one in product.more_image:
+            add(one.name, others[one.name], one.into)
+
+    def _assemble(self, choice: RootChoice, subject: str, split: Mapping[Node, str], arch: Arch, read_only: bool) -> Step:
+        composition, accounts = choice.composition, choice.settled.accounts
+        inside = what_is_inside(composition, self.surroundings, arch.name, accounts, read_only, self.collector)
+        try:
+            check_owners(inside.own, inside.said, accounts)
+        except YarrikError as error:
+            self.collector.extend(error.troubles)
+        services = self._services(choice)
+        profile = composition.profile.value
         return self.add_step(
             Step(
                 "assemble",
-                self.composition.name,
+                subject,
                 Assemble(
-                    # What led to the packages has been resolved; the packages themselves are in `wanted`.
-                    image=replace(image.value, packages=(), refuse=(), options={}, versions={}, when=()),
-                    hostname=self.composition.hostname,
-                    wanted=wanted,
+                    own=tuple(inside.own),
+                    accounts=accounts,
+                    passwords=self._passwords(choice.settled),
+                    secret_files=inside.secret_files,
+                    services=services,
+                    called=tuple(inside.programs),
+                    service_form=profile.service_form,
+                    expects=profile.expects,
+                    refused_licences=profile.refuse_licences,
+                    wanted=choice.wanted,
                     arch=arch.name,
-                    init_path=self.composition.profile.value.init_path,
-                    merged_usr=self.composition.profile.value.merged_usr,
+                    init_path=profile.init_path,
+                    clock=self._clock,
+                    merged_usr=profile.merged_usr,
                 ),
-                files=files,
+                files=inside.files,
                 inputs={f"packages {node.recipe}": (step, "packages") for node, step in sorted(split.items())},
-                places=places,
+                places=inside.places,
+                # Hashes of passwords, and keys, are in what comes of it.
+                private=bool(inside.secret_files) or any(one.secret for one in accounts.users),
             )
         )
+
+    def _services(self, choice: RootChoice) -> tuple[OneService, ...]:
+        """The services that may be in the image; what is wrong with them is told here, whichever of them come in."""
+        profile, collector = choice.composition.profile, self.collector
+        services, places = services_of(choice.composition, self.asked, choice.settled.accounts, collector)
+        trouble = unknown("service form", profile.value.service_form, profile.place("service-form"))
+        if trouble is not None:
+            collector.add(trouble)
+            return services
+        form = SERVICE_FORMS[profile.value.service_form]
+        for one in services:
+            for lack in form.lacks(one):
+                collector.add(
+                    Trouble("SERVICE-FORM", f"the service `{one.name}` does not fit the form `{form.name}`, which never {lack}",
+                            places.get(one.name, Place()), why=f"the profile says `service-form = \"{form.name}\"` "
+                            f"({profile.place('service-form').short}), and nothing of a service may be lost",
+                            remedy="take that out of the service, or choose another init with its form")
+                )  # fmt: skip
+        return services
+
+    def _passwords(self, settled: Settled) -> dict[str, str]:
+        """Hashes by account: those that are written down, and those of secrets."""
+        found = {}
+        for one in settled.accounts.users:
+            if one.login == "password":
+                place = settled.places[one.name][-1]
+                try:
+                    found[one.name] = one.password or self.surroundings.password(
+                        one.secret, self.composition.name, one.name, place
+                    )
+                except YarrikError as error:
+                    self.collector.extend(error.troubles)
+        return found
 
     def _check_forms(self) -> None:
         board = self.composition.board
@@ -249,10 +338,27 @@ class ProductSteps:
     def _known_to_the_bench(self) -> Iterator[tuple[str, str]]:
         """What the boot step leaves beside the disks that the bench compares with them, by the bench's names."""
         board = self.composition.board.value
-        if board.boot.key and board.kernel.device_tree:
+        # What a bootloader of the board's own carries is seen in it.
+        if board.boot.key and board.kernel.device_tree and not any(choice.verify for choice in board.bootloader):
             yield "control", "control"
         if board.boot.memory_bundle:
             yield "bundle", "memory:addresses.txt"
+
+    def _environment_block(self) -> tuple[int, bool] | None:
+        choice = self.composition.board.value.boot.environment
+        return (parse_size(choice.size), choice.redundant) if choice is not None else None
+
+    def _loaders(self) -> dict[str, tuple[str, str]]:
+        """What the bench sees of loaders that are built here: files that the emulator starts, and how they are configured."""
+        board = self.composition.board
+        found = {}
+        for text in emulator_outputs(board.value):
+            step, name = self.output(text, board.place("emulator"))
+            found[f"loader {text}"] = (step, f"output:{name}")
+        for choice in board.value.bootloader:
+            if choice.recipe in self.configured:
+                found[f"options {choice.recipe}"] = (self.configured[choice.recipe], "config")
+        return found
 
     def _check_line(self) -> None:
         """Whether what is to carry the command line can."""
@@ -279,39 +385,33 @@ class ProductSteps:
         overlays = [
             self._beside(name, "overlays", "the device that it describes would not be found") for name in kernel.overlays
         ]
-        strangers = [path.name for path in overlays if path.parent != source.parent]
-        if strangers:
-            raise YarrikError(
-                Trouble("DEVICE-TREE-MISSING", f"the overlay {strangers[0]} lies in another folder than the device tree",
-                        board.place("kernel", "overlays"), remedy=f"put both into {source.parent}")
-            )  # fmt: skip
+        more = [
+            self._beside(name, "more-device-trees", "a board of the family would not start")
+            for name in kernel.more_device_trees
+        ]
+        labels = self._source_folders(source, [*overlays, *more])
         place = board.place("kernel", "device-tree")
         tree = self.surroundings.source_tree(source.parent, DEVICE_TREE_SUFFIXES, place)
-        sources = self.add_step(
-            Step(
-                "prepare",
-                f"device tree of {board.name}",
-                PrepareFolder(suffixes=DEVICE_TREE_SUFFIXES),
-                files={"source": tree.digest},
-                places={"source": source.parent},
-                predicted={"tree": tree.digest},
-            )
-        )
+        sources = self.add_step(folder_step(f"device tree of {board.name}", source.parent, tree.digest, DEVICE_TREE_SUFFIXES))
         inputs = {"source": (sources.name, "tree")}
         places = {"source": source.parent}
+        for folder, label in labels.items():
+            if label == "source":
+                continue
+            beside = self.surroundings.source_tree(folder, DEVICE_TREE_SUFFIXES, place)
+            subject = f"device tree sources {label.partition('-')[2]} of {board.name}"
+            step = self.add_step(folder_step(subject, folder, beside.digest, DEVICE_TREE_SUFFIXES))
+            inputs[label] = (step.name, "tree")
+            places[label] = folder
+
+        def named(path: Path) -> str:
+            label = labels[path.parent]
+            return path.name if label == "source" else f"{label}/{path.name}"
+
         for index, name in enumerate(kernel.include):
             folder = board.beside(name, "kernel", "include")
             extra = self.surroundings.source_tree(folder, (), board.place("kernel", "include"))
-            step = self.add_step(
-                Step(
-                    "prepare",
-                    f"device tree includes {index} of {board.name}",
-                    PrepareFolder(),
-                    files={"source": extra.digest},
-                    places={"source": folder},
-                    predicted={"tree": extra.digest},
-                )
-            )
+            step = self.add_step(folder_step(f"device tree includes {index} of {board.name}", folder, extra.digest))
             inputs[f"include-{index}"] = (step.name, "tree")
             places[f"include-{index}"] = folder
         if self.kernel_sources is not None:
@@ -323,19 +423,37 @@ class ProductSteps:
                 f"device tree of {board.name}",
                 CompileDeviceTrees(
                     source=source.name,
-                    overlays=tuple(path.name for path in overlays),
+                    overlays=tuple(map(named, overlays)),
+                    parameters=kernel.overlay_parameters,
+                    by_firmware=boot.method == "settings" and boot.overlays == "placed",
+                    more=tuple(map(named, more)),
                     applied=boot.overlays == "applied",
                     labels=kernel.keep_labels,
-                    include=tuple(f"include-{index}" for index in range(len(kernel.include))),
+                    include=(*(label for label in labels.values() if label != "source"),
+                             *(f"include-{index}" for index in range(len(kernel.include)))),
                     silence=kernel.silence,
                     compiler=toolchain.programs[0] if not toolchain.prefix else f"{toolchain.prefix}gcc",
                     arguments=line_in(self.composition, "device-tree"),
                 ),
                 inputs=inputs,
                 places=places,
+                marks={"parameters": board.place("kernel", "overlay-parameters")},
             )
-        )
+        )  # fmt: skip
         return compiled.name, "blobs"
+
+    def _source_folders(self, base: Path, others: list[Path]) -> dict[Path, str]:
+        """Folders with device tree sources: that of the base as `source`, then those of the other sources, and those of all
+        files that the board is made of, which sources may include from. Each with the label that it has in the step."""
+        found = {base.parent: "source"}
+
+        def has_sources(folder: Path) -> bool:
+            return folder.is_dir() and any(path.suffix in DEVICE_TREE_SUFFIXES for path in folder.iterdir())
+
+        of_board = filter(has_sources, self.composition.board.folders)
+        for folder in (*(path.parent for path in others), *of_board):
+            found.setdefault(folder, f"more-{len(found)}")
+        return found
 
     def _beside(self, name: str, key: str, why: str) -> Path:
         board = self.composition.board
@@ -355,18 +473,54 @@ class ProductSteps:
             path = board.folder_of("boot", "key") / boot.key
             remedy = found_nearby(path, f"make one: openssl genrsa -out {shown_path(path)} 2048", any_ending=False)
             found["key"] = (path, board.place("boot", "key"), remedy)
-        if boot.loader is not None:
-            found["loader"] = (
-                Path(boot.loader.host_file),
-                board.place("boot", "loader"),
-                from_package(boot.loader.debian_package),
-            )
-        if boot.settings is not None:
+        loader = boot.loader
+        if loader is not None and bool(loader.host_file) == (loader.file is not None):
+            raise YarrikError(
+                Trouble("BOOT-PROGRAM", "the boot program must have either `host-file` or `file`",
+                        board.place("boot", "loader"),
+                        why="the firmware starts one program", remedy="keep one of the two")
+            )  # fmt: skip
+        if loader is not None and loader.host_file:
+            place = board.place("boot", "loader")
+            found["loader"] = (Path(loader.host_file), place, from_package(loader.debian_package))
+        for label, file, keys in self._further_files():
+            if output_of(file) is None:
+                found[label] = (board.folder_of(*keys) / file, board.place(*keys), "")
+        if boot.settings is not None and boot.settings.file:
             path = board.folder_of("boot", "settings", "file") / boot.settings.file
             found["settings"] = (path, board.place("boot", "settings", "file"), "")
         if boot.environment is not None:
             path = board.folder_of("boot", "environment", "file") / boot.environment.file
             found["environment"] = (path, board.place("boot", "environment", "file"), "")
+        return found
+
+    def _further_files(self) -> Iterator[tuple[str, str, tuple[str, ...]]]:
+        """Files that the board adds to what the boot method makes: label, file as written, keys."""
+        boot = self.composition.board.value.boot
+        if boot.loader is not None and boot.loader.file is not None:
+            yield "loader", boot.loader.file, ("boot", "loader", "file")
+        for index, one in enumerate(boot.file):
+            yield f"boot file {one.path}", one.file, ("boot", "file", str(index), "file")
+        for index, part in enumerate(boot.part):
+            yield f"part {part.name}", part.file, ("boot", "part", str(index), "file")
+
+    def _boot_outputs(self) -> dict[str, tuple[str, str]]:
+        """Outputs of recipes that go among the boot files, as inputs by label."""
+        board = self.composition.board
+        found = {}
+        for label, file, keys in self._further_files():
+            if output_of(file) is not None:
+                step, name = self.output(file, board.place(*keys))
+                found[label] = (step, f"output:{name}")
+        return found
+
+    def _blob_outputs(self) -> dict[str, tuple[str, str]]:
+        """Outputs of recipes that are raw on a disk, as inputs by label."""
+        found = {}
+        for file, keys in self._raw_files():
+            if output_of(file) is not None:
+                step, name = self.output(file, self.composition.board.place(*keys))
+                found[f"blob {file}"] = (step, f"output:{name}")
         return found
 
     def _made_blobs(self) -> tuple[str, ...]:
@@ -378,12 +532,17 @@ class ProductSteps:
         """Raw files of the disks and of raw partitions, by label."""
         board = self.composition.board
         found: dict[str, tuple[Path, Place]] = {}
-        for number, disk in enumerate(board.value.disk):
-            keys = [("blob", index, blob.file) for index, blob in enumerate(disk.blob)]
-            keys += [("partition", index, part.file) for index, part in enumerate(disk.partition) if part.file is not None]
-            for kind, index, file in keys:
-                where = ("disk", str(number), kind, str(index))
-                if file in self._made_blobs():
-                    continue
+        for file, where in self._raw_files():
+            if file not in self._made_blobs() and output_of(file) is None:
                 found[f"blob {file}"] = (board.folder_of(*where, "file") / file, board.place(*where))
         return found
+
+    def _raw_files(self) -> Iterator[tuple[str, tuple[str, ...]]]:
+        """Files that are written to a disk as they are, with the keys that name them."""
+        for number, disk in enumerate(self.composition.board.value.disk):
+            where = ("disk", str(number))
+            for index, blob in enumerate(disk.blob):
+                yield blob.file, (*where, "blob", str(index))
+            for index, part in enumerate(disk.partition):
+                if part.file is not None:
+                    yield part.file, (*where, "partition", str(index))

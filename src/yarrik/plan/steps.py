@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 
 from yarrik.errors import Place
-from yarrik.plan.actions import Action
+from yarrik.plan.actions import Action, PrepareFolder
 
 #: Raised when the form of fingerprints or results changes; what a single action does has a revision of its own.
 FORMAT = 1
@@ -71,6 +71,14 @@ class Step:
         return tuple(dict.fromkeys(step for step, _ in self.inputs.values()))
 
 
+def folder_step(subject: str, folder: Path, digest: str, suffixes: tuple[str, ...] = ()) -> Step:
+    """The step that takes a folder of this machine in; its tree has this digest. Files with one of `suffixes` count, or all."""
+    return Step(
+        "prepare", subject, PrepareFolder(suffixes=suffixes), files={"source": digest}, places={"source": folder},
+        predicted={"tree": digest},
+    )  # fmt: skip
+
+
 def fingerprint_of(step: Step, inputs: Mapping[str, str]) -> str:
     """The digest of the step's action, files and the digests of its inputs (by label)."""
     sha = hashlib.sha256(b"yarrik step %d %s\n" % (FORMAT, step.kind.encode()))
@@ -87,10 +95,12 @@ def fingerprint_of(step: Step, inputs: Mapping[str, str]) -> str:
 def parts_of(step: Step, inputs: Mapping[str, str]) -> dict[str, str]:
     """All that goes into the fingerprint as names and short texts, for telling later what has changed."""
     parts: dict[str, str] = {}
+    hidden = step.action.HIDDEN
     for key, value in msgspec.to_builtins(step.action).items():
         if isinstance(value, dict):
             for inner, item in value.items():
-                parts[f"setting {key}.{inner}"] = _text(item)
+                text = _text(item)
+                parts[f"setting {key}.{inner}"] = hashlib.sha256(text.encode()).hexdigest() if key in hidden else text
         elif key != "does":
             parts[f"setting {key}"] = _text(value)
     if step.action.REVISION:

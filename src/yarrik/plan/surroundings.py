@@ -9,6 +9,7 @@ from yarrik.cache import Tree
 from yarrik.errors import Place
 from yarrik.model import Definition, Recipe
 from yarrik.plan.actions import Provenance
+from yarrik.sources import SourcePackage
 from yarrik.toolchain import Toolchain
 
 
@@ -29,6 +30,15 @@ class Surroundings(Protocol):
     def file_digest(self, file: Path, place: Place, remedy: str = "") -> str:
         """The SHA-256 of a file that a definition names. Raises YarrikError, with `remedy` or a file of nearly this name."""
 
+    def password(self, secret: str, product: str, account: str, place: Place) -> str:
+        """The hash of a secret that is an account's password. Raises YarrikError, at `place`, when it is not known here."""
+        ...
+
+    def wireless_key(self, secret: str, ssid: str, place: Place) -> str:
+        """The key of a wireless network that follows from a secret. Raises YarrikError, at `place`, when it is not known here
+        or cannot be one."""
+        ...
+
     def variable(self, name: str) -> str | None:
         """A variable of the environment that a recipe lets in."""
 
@@ -38,6 +48,10 @@ class Surroundings(Protocol):
 
     def edited(self, recipe: str) -> Path | None:
         """The working tree that takes the place of a recipe's sources, if it is being edited."""
+        ...
+
+    def debian_source(self, recipe: Definition[Recipe]) -> SourcePackage:
+        """The Debian source package that is the recipe's source, as recipe and lock ask for."""
         ...
 
     def host_file(self, recipe: Definition[Recipe]) -> tuple[Path, str]:

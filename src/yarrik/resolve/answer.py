@@ -11,6 +11,7 @@ from yarrik.errors import Collector, Trouble, YarrikError, suggestion
 from yarrik.model import Composition, Definition, Recipe, never_holding, too_late
 from yarrik.resolve.explain import impossible, too_hard
 from yarrik.resolve.facts import Fact, Link, Node, Side, Thing
+from yarrik.resolve.outputs import taken_outputs
 from yarrik.resolve.sentences import link_words, short_words
 from yarrik.resolve.solver import Impossible, Progress, TooHard, solve
 from yarrik.resolve.universe import IN, ON, Universe
@@ -57,6 +58,11 @@ class Answer:
     def build_tools(self, node: Node) -> list[Node]:
         """The recipes whose programs run when this one is built."""
         return self._nodes(node, "tools", "host")
+
+    def build_outputs(self, node: Node) -> list[Node]:
+        """The recipes of which this one's build takes files."""
+        found = [Node(recipe, node.side) for recipe, _ in taken_outputs(self.recipe(node).value)]
+        return [one for one in dict.fromkeys(found) if one in self.versions]
 
     def _nodes(self, node: Node, key: str, side: Side) -> list[Node]:
         value = self.recipe(node).value

@@ -16,6 +16,14 @@ from yarrik.versions import Version
 
 #: Roles that only one package of an image may have.
 EXCLUSIVE_ROLES = ("device-manager", "display-server", "init")
+#: Roles that every image has a use for, and what they are.
+USUAL_ROLES = {
+    "device-manager": "loads drivers, names devices",
+    "init": "the first program",
+    "logger": "keeps what services say",
+    "login-service": "lets people log in from afar",
+    "network": "sets network interfaces up",
+}
 
 
 def versions_of(recipe: Definition[Recipe]) -> list[Version]:
@@ -59,12 +67,14 @@ class Catalog:
         return sorted(found, key=lambda one: (one != locked, one != preferred, one.leads_to_a_release))
 
     @cached_property
-    def _names(self) -> tuple[dict[str, list[str]], dict[str, list[tuple[str, str]]]]:
-        """The recipes that yield each package, and packages (with their recipe) that answer to a role or another's name.
+    def _names(self) -> tuple[dict[str, list[str]], dict[str, list[tuple[str, str]]], dict[str, set[str]]]:
+        """The recipes that yield each package, packages (with their recipe) that answer to a role or another's name, and the
+        packages of each role.
 
         Read from what is written, conditions included: whether it holds is seen when the package is asked for."""
         packages: dict[str, list[str]] = {}
         answering: dict[str, list[tuple[str, str]]] = {}
+        roles: dict[str, set[str]] = {}
         amended: dict[str, list[Any]] = {}
         for amendment in self.workspace.amendments:
             if amendment.value.recipe:
@@ -91,13 +101,15 @@ class Catalog:
                             else ()
                         )
                         for word in words:
+                            if key == "provides":
+                                roles.setdefault(word, set()).add(package)
                             if (package, name) not in answering.setdefault(word, []):
                                 answering[word].append((package, name))
             if not own:
                 own = dict.fromkeys(self._usual_names(name, raw))
             for package in own:
                 packages.setdefault(package, []).append(name)
-        return packages, answering
+        return packages, answering, roles
 
     def _usual_names(self, name: str, raw: Mapping[str, Any]) -> Iterable[str]:
         """The packages of a recipe that lists none."""
@@ -138,6 +150,11 @@ class Catalog:
         self._needs_whole(name)
         found = [name] if name in self._names[0] else []
         return found + sorted({package for package, _ in self._names[1].get(name, ())} - {name})
+
+    @property
+    def roles(self) -> dict[str, list[str]]:
+        """The packages that provide each role, by name; those that every image has a use for are there without any, too."""
+        return {role: sorted(self._names[2].get(role, ())) for role in sorted({*self._names[2], *USUAL_ROLES})}
 
     def main_package(self, recipe: str) -> str | None:
         """The package that a recipe's name means."""

@@ -38,6 +38,8 @@ class Relation(Enum):
     BUILD = "build"
     #: A recipe's build runs it on the build host.
     TOOL = "tool"
+    #: A recipe's build, or a board, takes a file that its build makes.
+    OUTPUT = "output"
     #: An option needs it: another option of its recipe, or a recipe.
     OPTION = "option"
     #: A package needs it on the board.

@@ -13,6 +13,7 @@ import msgspec
 from yarrik.atomic import write_file
 from yarrik.errors import Collector, Place, Trouble, Unfit
 from yarrik.model import Definable, convert, read_document
+from yarrik.resolve.accounts import Settled
 from yarrik.resolve.answer import Answer
 from yarrik.resolve.facts import Side
 from yarrik.versions import Version
@@ -27,7 +28,7 @@ _BARE = re.compile(r"[A-Za-z0-9_-]+\Z")
 
 class LockedProduct(Definable, frozen=True, kw_only=True):
     """A product's answer: versions for the board and of tools, options as `RECIPE[OPTION]`, roles, compilers by side, and the
-    SHA-256 of the terms that it is under."""
+    SHA-256 of the terms that it is under. `users` and `groups` are the numbers that were chosen for accounts."""
 
     versions: dict[str, str] = msgspec.field(default_factory=dict)
     tools: dict[str, str] = msgspec.field(default_factory=dict)
@@ -36,9 +37,11 @@ class LockedProduct(Definable, frozen=True, kw_only=True):
     packages: dict[str, str] = msgspec.field(default_factory=dict)
     compilers: dict[str, str] = msgspec.field(default_factory=dict)
     terms: dict[str, str] = msgspec.field(default_factory=dict)
+    users: dict[str, int] = msgspec.field(default_factory=dict)
+    groups: dict[str, int] = msgspec.field(default_factory=dict)
 
     @staticmethod
-    def of(answer: Answer, terms: Mapping[str, str], compilers: Mapping[str, str]) -> LockedProduct:
+    def of(answer: Answer, terms: Mapping[str, str], compilers: Mapping[str, str], accounts: Settled) -> LockedProduct:
         """What the lock keeps of an answer; `compilers` are identities by side, `terms` SHA-256 digests by kind and name."""
         catalog = answer.universe.catalog
         return LockedProduct(
@@ -50,6 +53,8 @@ class LockedProduct(Definable, frozen=True, kw_only=True):
             packages={name: (catalog.recipes_with(name) or [""])[0] for name in answer.packages},
             compilers=dict(compilers),
             terms=dict(terms),
+            users=dict(accounts.users),
+            groups=dict(accounts.groups),
         )  # fmt: skip
 
     def preferences(self, moving: Iterable[str] | None) -> tuple[dict[tuple[str, Side], Version], dict[str, str]]:
@@ -65,13 +70,22 @@ class LockedProduct(Definable, frozen=True, kw_only=True):
         return versions, {role: package for role, package in self.roles.items() if role not in free}
 
 
+class LockedDebian(Definable, frozen=True, kw_only=True):
+    """A Debian source package: its whole version, its folder below an archive's address, and the SHA-256 of its files."""
+
+    version: str
+    folder: str
+    files: dict[str, str]
+
+
 class LockFile(Definable, frozen=True, kw_only=True):
     """The whole file. `shelves` has versions by name, `commits` those of shelves from git; `sources` has SHA-256 digests by
-    recipe and the file that the build host provided."""
+    recipe and the file that the build host provided, `debian` source packages by name and the version that was asked for."""
 
     shelves: dict[str, str] = msgspec.field(default_factory=dict)
     commits: dict[str, str] = msgspec.field(default_factory=dict)
     sources: dict[str, str] = msgspec.field(default_factory=dict)
+    debian: dict[str, LockedDebian] = msgspec.field(default_factory=dict)
     product: dict[str, LockedProduct] = msgspec.field(default_factory=dict)
 
 
@@ -97,6 +111,8 @@ _WORDS = {
     "packages": "package ",
     "compilers": "compiler for the ",
     "terms": "terms of the ",
+    "users": "number of the user ",
+    "groups": "number of the group ",
 }
 
 
@@ -126,6 +142,7 @@ class Lock:
     products: dict[str, LockedProduct] = field(default_factory=dict)
     shelves: dict[str, str] = field(default_factory=dict)
     commits: dict[str, str] = field(default_factory=dict)
+    debian: dict[str, LockedDebian] = field(default_factory=dict)
     changed: bool = False
 
     def check(self, recipe: str, host_file: str, digest: str, asked_at: Place, renew: bool) -> Trouble | None:
@@ -154,6 +171,12 @@ class Lock:
             self.shelves = dict(shelves)
             self.changed = True
 
+    def hold_debian(self, asked: str, locked: LockedDebian) -> None:
+        """Takes a Debian source package in, by its name and the version that was asked for."""
+        if self.debian.get(asked) != locked:
+            self.debian[asked] = locked
+            self.changed = True
+
     def pin(self, commits: Mapping[str, str]) -> None:
         """Pins the commits of shelves from git, and forgets all others."""
         if self.commits != commits:
@@ -166,6 +189,9 @@ class Lock:
         lines += _table("shelves", self.shelves)
         lines += _table("commits", self.commits)
         lines += _table("sources", self.sources)
+        for asked, package in sorted(self.debian.items()):
+            lines += _table(f"debian.{_key(asked)}", {"version": package.version, "folder": package.folder})
+            lines += _table(f"debian.{_key(asked)}.files", package.files)
         for product, locked in sorted(self.products.items()):
             for key in _WORDS:
                 lines += _table(f"product.{_key(product)}.{key}", getattr(locked, key))
@@ -206,4 +232,6 @@ def read_lock(root: Path) -> Lock:
                                 remedy="take it from version control, or remove it and run yarrik resolve")
                     )  # fmt: skip
     collector.raise_if_any()
-    return Lock(file, dict(locked.sources), dict(locked.product), dict(locked.shelves), dict(locked.commits))
+    return Lock(
+        file, dict(locked.sources), dict(locked.product), dict(locked.shelves), dict(locked.commits), dict(locked.debian)
+    )

@@ -12,11 +12,12 @@ from yarrik.resolve.facts import Node
 
 @dataclass(frozen=True)
 class Order:
-    """Nodes, each after all that it needs; `needs` and `tools` name the direct ones."""
+    """Nodes, each after all that it needs; `needs`, `tools` and `outputs` name the direct ones."""
 
     nodes: tuple[Node, ...]
     needs: dict[Node, tuple[Node, ...]]
     tools: dict[Node, tuple[Node, ...]]
+    outputs: dict[Node, tuple[Node, ...]]
 
     def closure(self, node: Node) -> list[Node]:
         """All that `node` needs to be linked with, near and far, in build order."""
@@ -39,10 +40,16 @@ def build_order(answer: Answer) -> Order:
     Raises YarrikError for a loop, which it shows."""
     needs = {node: tuple(answer.build_needs(node)) for node in answer.versions}
     tools = {node: tuple(answer.build_tools(node)) for node in answer.versions}
-    return Order(tuple(_sorted(answer, needs, tools)), needs, tools)
+    outputs = {node: tuple(answer.build_outputs(node)) for node in answer.versions}
+    return Order(tuple(_sorted(answer, needs, tools, outputs)), needs, tools, outputs)
 
 
-def _sorted(answer: Answer, needs: dict[Node, tuple[Node, ...]], tools: dict[Node, tuple[Node, ...]]) -> list[Node]:
+def _sorted(
+    answer: Answer,
+    needs: dict[Node, tuple[Node, ...]],
+    tools: dict[Node, tuple[Node, ...]],
+    outputs: dict[Node, tuple[Node, ...]],
+) -> list[Node]:
     """Depth first, by name, without recursion: chains may be longer than Python's stack."""
     done: dict[Node, None] = {}
     for start in sorted(needs):
@@ -50,7 +57,7 @@ def _sorted(answer: Answer, needs: dict[Node, tuple[Node, ...]], tools: dict[Nod
         on_trail: set[Node] = set()
 
         def enter(node: Node, trail: list[tuple[Node, list[Node]]] = trail, on_trail: set[Node] = on_trail) -> None:
-            trail.append((node, sorted({*needs[node], *tools[node]}, reverse=True)))
+            trail.append((node, sorted({*needs[node], *tools[node], *outputs[node]}, reverse=True)))
             on_trail.add(node)
 
         if start not in done:
@@ -64,18 +71,24 @@ def _sorted(answer: Answer, needs: dict[Node, tuple[Node, ...]], tools: dict[Nod
                 continue
             following = rest.pop()
             if following in on_trail:
-                raise _loop(answer, [step for step, _ in trail], following, needs)
+                raise _loop(answer, [step for step, _ in trail], following, needs, outputs)
             if following not in done:
                 enter(following)
     return list(done)
 
 
-def _loop(answer: Answer, trail: list[Node], back_to: Node, needs: dict[Node, tuple[Node, ...]]) -> YarrikError:
+def _loop(
+    answer: Answer,
+    trail: list[Node],
+    back_to: Node,
+    needs: dict[Node, tuple[Node, ...]],
+    outputs: dict[Node, tuple[Node, ...]],
+) -> YarrikError:
     loop = trail[trail.index(back_to) :]
     turned = loop.index(min(loop))
     loop = loop[turned:] + loop[:turned]  # begin with the first by name, so that the same loop reads the same
     last, first = loop[-1], loop[0]
-    key = "needs" if first in needs[last] else "tools"
+    key = "needs" if first in needs[last] else "takes" if first in outputs[last] else "tools"
     return YarrikError(
         Trouble(
             "NEEDS-LOOP",

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from yarrik.model import Composition, Definition, PackageRule, Recipe
+from yarrik.model import Composition, Definition, Image, PackageRule, Recipe
+from yarrik.toolchain import RUNTIME_PACKAGES, runtime_package
 
 #: Where a kernel's build leaves what modules from outside need to know of it.
 KERNEL_HEADERS = "/usr/include/kernel"
@@ -15,11 +16,17 @@ KERNEL_BLOBS = "/usr/lib/device-trees"
 def package_rules(recipe: Definition[Recipe], composition: Composition) -> Mapping[str, PackageRule]:
     """The packages of a recipe with what they hold.
 
-    Usually one has everything. A kernel's has what the board needs; others have what outside modules are built against, and
-    device tree blobs of the kernel's own sources."""
+    Usually one has everything; a C library's run time is split. A kernel's has what the board needs; others have what outside
+    modules are built against, and device tree blobs of the kernel's own sources."""
     if recipe.value.package:
         return recipe.value.package
     build = recipe.value.build
+    if build.using == "toolchain-runtime":
+        # Which files each has is a matter of the toolchain, which is known when the product is planned.
+        return {
+            runtime_package(key, recipe.name): PackageRule(summary=one.summary if key else recipe.value.summary)
+            for key, one in RUNTIME_PACKAGES.items()
+        }
     modules = build.using == "kernel" and wants_modules(composition)
     more = {}
     if modules:
@@ -34,10 +41,21 @@ def package_rules(recipe: Definition[Recipe], composition: Composition) -> Mappi
     return {recipe.name: PackageRule(files=own), **more}
 
 
+def locale_package(composition: Composition, image: Image) -> str:
+    """The package that an image's locale needs: of UTF-8, the GNU C library has none in itself. Empty for an image without one,
+    and where a recipe of another kind brings the C library."""
+    name = composition.profile.value.c_library
+    known = composition.workspace.shelved["recipe"]
+    if not image.locale.lower().replace("-", "").endswith("utf8") or name not in known:
+        return ""
+    recipe = composition.recipe(name).value
+    return runtime_package("-locale", name) if recipe.build.using == "toolchain-runtime" and not recipe.package else ""
+
+
 def has_more_than_one(raw: Mapping[str, object]) -> bool:
     """Whether a recipe as written may usually yield more than a package of its own name."""
     build = raw.get("build")
-    return isinstance(build, dict) and (build.get("using") == "kernel" or "device-trees" in build)
+    return isinstance(build, dict) and (build.get("using") in ("kernel", "toolchain-runtime") or "device-trees" in build)
 
 
 def wants_modules(composition: Composition) -> bool:

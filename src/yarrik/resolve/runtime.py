@@ -8,14 +8,18 @@ from dataclasses import dataclass
 
 from yarrik.elf import ElfFacts
 from yarrik.errors import Collector, Place, Trouble, listed, suggestion
+from yarrik.toolchain import RUNTIME_PACKAGES, UNWINDER, runtime_key, runtime_package
 
 #: Where the loader looks for shared libraries.
 LIBRARY_FOLDERS = ("/lib", "/usr/lib", "/lib64", "/usr/lib64")
+#: How programs name the GNU C library.
+_GNU_LIBRARY = "libc.so.6"
 
 
 @dataclass(frozen=True)
 class PackagedPath:
-    """One path of a package. `content` is a file's digest or a link's destination; `owner` an account's name."""
+    """One path of a package. `content` is a file's digest or a link's destination; `owner` is an account's name, `group` that
+    of a group, or empty for the owner's first one. `attributes` are extended ones."""
 
     path: str
     kind: str
@@ -23,6 +27,8 @@ class PackagedPath:
     size: int
     content: str
     owner: str = "root"
+    group: str = ""
+    attributes: tuple[tuple[str, bytes], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -98,6 +104,9 @@ def choose_packages(candidates: Iterable[BuiltPackage], roots: Iterable[tuple[st
                 else:
                     near = [owner for owner in owners if owner == name or owner in chosen]
                     waiting.append(((near or owners)[0], f"{file} loads {wanted}"))
+            if facts.unwinds and _GNU_LIBRARY in facts.needed:
+                unwinders = [one for place in library_places(UNWINDER, file, facts) for one in brings.get(place, ())]
+                waiting += [(one, f"{file} calls {facts.unwinds}, which loads {UNWINDER}") for one in unwinders[:1]]
     collector.raise_if_any("work")
     return [chosen[name] for name in sorted(chosen)]
 
@@ -134,12 +143,17 @@ def _nothing_brings(
         folders = dict.fromkeys(one.rpartition("/")[0] for one in library_places(wanted, path, facts))
         user = f"{path} of the package `{package.name}`"
         return unsearched(user, wanted, f"the package `{owner}` brings it as {place}", place, folders)
+    key = runtime_key(wanted)
+    if key is not None and RUNTIME_PACKAGES[key].when_asked:
+        remedy = f"add `{runtime_package(key, 'libc')}` to the image's `packages`: the toolchain brings it when it is asked for"
+    else:
+        remedy = f"add the recipe that builds {wanted} to `build.needs` of `{package.recipe}`, and let a package list the file"
     return Trouble(
         "LIBRARY-MISSING",
         f"{path} of the package `{package.name}` loads {wanted}, which no package of this build brings",
         Place(),
         why="the program would not start on the board",
-        remedy=f"add the recipe that builds {wanted} to `build.needs` of `{package.recipe}`, and let a package list the file",
+        remedy=remedy,
     )
 
 

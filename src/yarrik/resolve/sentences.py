@@ -63,6 +63,7 @@ def _relation(
         Relation.ASKED: f"{_asker(asker)} asks for `{wanted}`",
         Relation.BUILD: f"needs {shown(wanted)} to build",
         Relation.TOOL: f"needs the tool `{wanted}`",
+        Relation.OUTPUT: f"{_asker(asker)} takes `{wanted}`" if asker is not None else f"takes `{wanted}`",
         Relation.RUN_TIME: f"needs `{wanted}` at run time",
         Relation.MEMBER: f"holds `{wanted}`",
         Relation.LIBRARIES: f"brings libraries in `{wanted}`",

@@ -9,10 +9,21 @@ from functools import cached_property
 from typing import Any
 
 from yarrik.errors import Place, suggestion
-from yarrik.model import Composition, Definition, Document, PackageRule, Raw, Recipe, option_words
+from yarrik.model import (
+    FIRST_BOOT_PACKAGE,
+    Composition,
+    Definition,
+    Document,
+    PackageRule,
+    Raw,
+    Recipe,
+    option_words,
+    output_of,
+)
 from yarrik.resolve.catalog import EXCLUSIVE_ROLES, Catalog
 from yarrik.resolve.facts import Asker, Fact, Link, Missing, Relation, Side, Thing
-from yarrik.resolve.packages import package_rules
+from yarrik.resolve.outputs import board_outputs, recipe_outputs, taken_outputs
+from yarrik.resolve.packages import locale_package, package_rules
 from yarrik.resolve.solver import Clause, Term
 from yarrik.versions import Requirement, Version, parse_requirement, parse_wish
 
@@ -205,6 +216,26 @@ class Universe:
         ]
         found.append((profile.value.c_library, Asker("profile", profile.name, "C library"), _place(profile, "c-library")))
         found.append((profile.value.init, Asker("profile", profile.name, "init"), _place(profile, "init")))
+        if image.value.asks_for_first_boot:
+            found.append(
+                (FIRST_BOOT_PACKAGE, Asker("image", image.name, "first boot"), _place(image, *image.value.first_boot_keys))
+            )
+        locale = locale_package(self.composition, image.value)
+        if locale:
+            found.append((locale, Asker("image", image.name, "locale"), _place(image, "locale")))
+        for index, one in enumerate(self.composition.more):
+            product, other = self.composition.product, one.composition.image
+            who = Asker("image", other.name)
+            found += [(text, who, _element(other, text, "packages")) for text in sorted(set(other.value.packages))]
+            if one.choice.init:
+                place = _place(product, "more-image", str(index), "init")
+                found.append((one.choice.init, Asker("image", other.name, "init"), place))
+            if other.value.asks_for_first_boot:
+                place = _place(other, *other.value.first_boot_keys)
+                found.append((FIRST_BOOT_PACKAGE, Asker("image", other.name, "first boot"), place))
+            locale = locale_package(self.composition, other.value)
+            if locale:
+                found.append((locale, Asker("image", other.name, "locale"), _place(other, "locale")))
         kernel = board.value.kernel
         known = self.composition.workspace.shelved["recipe"]
         name = next((name for name in (kernel.recipe, *kernel.otherwise) if name in known), kernel.recipe)
@@ -212,16 +243,20 @@ class Universe:
         return found
 
     def _product(self, thing: Thing) -> Iterator[Clause]:
-        image = self.composition.image
         for text, who, place in self.asked():
             fact = Fact("asked", thing, text, Relation.ASKED, who, find_place=place)
             yield from self._need_at_run_time([(thing, IN)], text, fact)
-        for when, part in self.composition.workspace.open_conditions("image", image.name, self.composition.now):
-            terms = [(thing, IN), *self._option_terms(when, "", "board")]
-            for text in _added(part.raw, "packages"):
-                fact = Fact("asked", thing, text, Relation.ASKED, Asker("image", image.name), _conditions(when),
-                            find_place=_origin_place(part, "packages"))  # fmt: skip
-                yield from self._need_at_run_time(terms, text, fact)
+        for image in (self.composition.image, *(one.composition.image for one in self.composition.more)):
+            for when, part in self.composition.workspace.open_conditions("image", image.name, self.composition.now):
+                terms = [(thing, IN), *self._option_terms(when, "", "board")]
+                for text in _added(part.raw, "packages"):
+                    fact = Fact("asked", thing, text, Relation.ASKED, Asker("image", image.name), _conditions(when),
+                                find_place=_origin_place(part, "packages"))  # fmt: skip
+                    yield from self._need_at_run_time(terms, text, fact)
+        for text, place in board_outputs(self.composition.board):
+            asker = Asker("board", self.composition.board.name)
+            fact = Fact("asked", thing, text, Relation.OUTPUT, asker, find_place=place)
+            yield from self._need_output([(thing, IN)], text, "board", fact)
         for name in sorted(set(image.value.refuse)):
             if self.catalog.recipes_with(name):
                 fact = Fact(
@@ -244,6 +279,10 @@ class Universe:
                 own = saying(True, _names(key, text))
                 fact = Fact("needs", thing, text, _TO_BUILD[key], find_place=_element(recipe, text, "build", key))
                 yield from self._need_to_build([(thing, own)], text, side, fact)
+        for text, place in recipe_outputs(recipe):
+            own = saying(True, _takes(text))
+            fact = Fact("needs", thing, text, Relation.OUTPUT, find_place=place)
+            yield from self._need_output([(thing, own)], text, thing.side, fact)
         for when, part in self.composition.workspace.open_conditions(
             "recipe", thing.name, self.composition.now.of_recipe(thing.name, version)
         ):
@@ -427,6 +466,15 @@ class Universe:
                     links = Fact("needs", thing, package, Relation.LIBRARIES, find_place=fact.find_place)
                     yield self._clause(links, *terms, (thing, held), (Thing("package", package), NOTHING))
 
+    def _need_output(self, terms: Sequence[tuple[Thing, int]], text: str, side: Side, fact: Fact) -> Iterator[Clause]:
+        """A file that another recipe makes: the recipe has to be built, and nothing of it comes into the image for that."""
+        name = text.partition(":")[0]
+        known = self.composition.workspace.shelved["recipe"]
+        if name in known:
+            yield self._clause(fact, *terms, (Thing("recipe", name, side), NOTHING))
+        else:
+            yield self._unknown(terms, Missing("name", name), fact, suggestion(name, known))
+
     def _versions_with(self, thing: Thing, option: str) -> int:
         return self.versions_where(thing, lambda version: option in self.catalog.recipe(thing.name, version).value.options)
 
@@ -506,6 +554,10 @@ def _settled_in(chosen: Callable[[int], int], number: int) -> bool:
 
 def _names(key: str, text: str) -> Callable[[Recipe], object]:
     return lambda recipe: text in getattr(recipe.build, key)
+
+
+def _takes(text: str) -> Callable[[Recipe], object]:
+    return lambda recipe: output_of(text) in taken_outputs(recipe)
 
 
 def _choice(name: str) -> Callable[[Recipe], object]:

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 
 import msgspec
 
 from yarrik.errors import NOWHERE, Collector, Place, Trouble, listed, suggestion
-from yarrik.model import Image
-from yarrik.resolve import BuiltPackage
+from yarrik.resolve import Accounts, BuiltPackage
+from yarrik.rootfs.accounts import ACCOUNT_FILES, account_texts, with_homes
 from yarrik.rootfs.merged_usr import is_own_target, links_into_usr, placed
-from yarrik.rootfs.tree import Node, RootTree
+from yarrik.rootfs.own import ZONE_LABEL, OwnPath
+from yarrik.rootfs.tree import Kind, Node, RootTree
 
 #: Folders that every image has, with their modes.
 STANDARD_FOLDERS = {
@@ -28,49 +28,38 @@ STANDARD_FOLDERS = {
 #: Needed before the kernel has filled /dev: (path, major, minor, mode).
 STANDARD_NODES = (("/dev/console", 5, 1, 0o600), ("/dev/null", 1, 3, 0o666))
 
-_GENERATED = ("/etc/passwd", "/etc/group", "/etc/shadow", "/etc/hostname")
-
-
-@dataclass(frozen=True)
-class _Account:
-    uid: int
-    home: str
-    shell: str
+#: Files that follow from accounts and host name; nothing else brings them.
+GENERATED = (*ACCOUNT_FILES, "/etc/hostname")
 
 
 def assemble_root(
-    image: Image,
-    hostname: str,
+    own: Sequence[OwnPath],
+    accounts: Accounts,
+    passwords: Mapping[str, str],
     packages: Iterable[BuiltPackage],
     files: Mapping[str, tuple[str, int]],
     put_bytes: Callable[[bytes], str],
     notes: list[str] | None = None,
     merged_usr: bool = False,
 ) -> RootTree:
-    """The root filesystem's tree.
+    """The root filesystem's tree: packages, then what is the image's `own`, where later ones go over earlier ones. `accounts`
+    are those of the image and its packages, `passwords` hashes by account.
 
-    `files` gives digest and size of the image's files that come from elsewhere, by path; `put_bytes` stores the
-    content of generated ones. What the image's own files take the place of is told in `notes`. With `merged_usr`, `/bin`,
+    `files` gives digest and size of files that come from elsewhere, by label; `put_bytes` stores the content of others. What
+    takes the place of a package's file is told in `notes`. With `merged_usr`, `/bin`,
     `/sbin` and `/lib` are links into `/usr`; so is each that a package brings as such. Raises YarrikError with all
     clashes and unknown accounts."""
     collector = Collector()
-    accounts = _accounts(image, collector)
     nodes: dict[str, Node] = {path: Node(path, "folder", mode) for path, mode in STANDARD_FOLDERS.items()}
     nodes |= {path: Node(path, "character", mode, device=(major, minor)) for path, major, minor, mode in STANDARD_NODES}
 
-    def owner(name: str, whose: str) -> int:
-        if name not in accounts:
-            collector.add(
-                Trouble(
-                    "ACCOUNT-MISSING",
-                    f"{whose} belongs to `{name}`, an account that the image does not have",
-                    why="a filesystem keeps owners as numbers, and there is none for this name",
-                    remedy=f'add [[user]] with `name = "{name}"` and an `id` to the image, or correct the name '
-                    f"(known: {', '.join(sorted(accounts))})",
-                )
-            )
-            return 0
-        return accounts[name].uid
+    def owner(name: str, group: str, whose: str) -> tuple[int, int]:
+        found = accounts.owner(name, group)
+        if found is None:
+            unknown = name not in accounts.user_numbers
+            word, known = ("owner", accounts.user_numbers) if unknown else ("group", accounts.group_numbers)
+            collector.add(_missing(name if unknown else group, word, whose, known))
+        return found or (0, 0)
 
     packages = sorted(packages, key=lambda package: package.name)
     brought = [(path.path, path.kind, path.content) for package in packages for path in package.paths]
@@ -94,21 +83,22 @@ def assemble_root(
         if known is None or (known.kind == "folder" and node.kind == "folder" and not known.package):
             nodes[node.path] = node
         elif known.kind == "folder" and node.kind == "folder":
-            if (known.mode, known.uid) != (node.mode, node.uid):
+            if (known.mode, known.uid, known.gid) != (node.mode, node.uid, node.gid):
                 collector.add(_clash(known, node, "with other owners or modes"))
         elif known.kind != node.kind:
             collector.add(_clash(known, node, f"as a {known.kind} and as a {node.kind}"))
         elif known.content != node.content:
             collector.add(_clash(known, node, "with different content"))
-        elif (known.mode, known.uid) != (node.mode, node.uid):
-            how = f"{known.mode:04o} of {known.uid} and {node.mode:04o} of {node.uid}"
+        elif (known.mode, known.uid, known.gid) != (node.mode, node.uid, node.gid):
+            how = f"{known.mode:04o} of {known.uid}:{known.gid} and {node.mode:04o} of {node.uid}:{node.gid}"
             collector.add(_clash(known, node, f"with the same content, and other modes or owners ({how})"))
 
     for package in packages:
         for path in package.paths:
-            uid = owner(path.owner, f"{path.path} of the package `{package.name}`")
-            kind = "folder" if path.kind == "folder" else "link" if path.kind == "link" else "file"
-            add(Node(path.path, kind, path.mode, uid, uid, path.size, path.content, package=package.name))  # type: ignore[arg-type]
+            uid, gid = owner(path.owner, path.group, f"{path.path} of the package `{package.name}`")
+            kind: Kind = "folder" if path.kind == "folder" else "link" if path.kind == "link" else "file"
+            add(Node(path.path, kind, path.mode, uid, gid, path.size, path.content, package=package.name,
+                     attributes=path.attributes))  # fmt: skip
 
     if notes is not None:
         notes += [
@@ -117,111 +107,93 @@ def assemble_root(
             for top, names in sorted(through.items())
         ]
 
-    def generated(path: str, text: str, mode: int = 0o644) -> None:
+    for written, (text, mode) in account_texts(accounts, passwords).items():
         data = text.encode()
-        add(Node(path, "file", mode, size=len(data), content=put_bytes(data)))
-
-    generated("/etc/hostname", hostname + "\n")
-    generated("/etc/passwd", "".join(f"{n}:x:{a.uid}:{a.uid}:{n}:{a.home}:{a.shell}\n" for n, a in accounts.items()))
-    generated("/etc/group", "".join(f"{name}:x:{account.uid}:\n" for name, account in accounts.items()))
-    generated("/etc/shadow", "".join(f"{name}:{_secret(image, name)}:::::::\n" for name in accounts), 0o600)
-    for folder in image.folder:
-        uid = owner(folder.owner, folder.path)
-        _own(nodes, Node(placed(folder.path, links), "folder", int(folder.mode, 8), uid, uid), collector)
-    for device in image.node:
-        uid = owner(device.owner, device.path)
-        numbers = (device.major, device.minor)
-        _own(nodes, Node(placed(device.path, links), device.kind, int(device.mode, 8), uid, uid, device=numbers), collector)
-    for file in image.file:
-        uid = owner(file.owner, file.path)
-        if file.content is not None:
-            data = file.content.encode()
-            digest, size = put_bytes(data), len(data)
-        else:
-            digest, size = files[file.path]
-        known = nodes.get(placed(file.path, links))
-        if known is not None and known.package and known.kind != "folder" and notes is not None:
-            notes.append(f"{file.path} is the image's own, in place of the one of the package `{known.package}`")
-        _own(nodes, Node(placed(file.path, links), "file", int(file.mode, 8), uid, uid, size, digest), collector)
-    for account in accounts.values():
-        if account.home not in nodes and account.home != "/":
-            nodes[account.home] = Node(account.home, "folder", 0o750, account.uid, account.uid)
+        add(Node(written, "file", mode, size=len(data), content=put_bytes(data)))
+    replacing: set[tuple[str, str]] = set()
+    for one in own:
+        uid, gid = owner(one.owner, one.group, one.path)
+        content, size = one.content, len(one.content.encode())
+        if one.source:
+            content, size = files[one.source]
+        elif one.kind == "file":
+            content = put_bytes(one.content.encode())
+        node = Node(placed(one.path, links), one.kind, one.mode, uid, gid, size, content, one.device, origin=one.origin)
+        known = nodes.get(node.path)
+        if one.source.startswith(ZONE_LABEL) and (link := _zone_in(nodes, one)) is not None:
+            node = link
+        if _goes_over(known, node, one, replacing, collector):
+            if known is not None and known.package and known.kind != "folder" and notes is not None:
+                notes.append(f"{one.path} is the image's own, in place of the one of the package `{known.package}`")
+            nodes[node.path] = node
+    _check_replacing(own, replacing, collector)
     collector.raise_if_any("work")
-    tree = RootTree.of(nodes.values())
+    tree = with_homes(RootTree.of(nodes.values()), accounts, put_bytes)
     _check_folders(tree)
     return tree
 
 
-#: The role of packages that let people log in over a network.
-LOGIN_SERVICE = "login-service"
-
-
-def check_image(image: Image, login_services: Sequence[str] = (), login: Place = NOWHERE) -> None:
-    """What can be said of an image before anything is built: its accounts, who owns its own files, and whether root may log
-    in without a password although there are `login_services`. `login` is the place of `root.login`. Raises YarrikError."""
+def check_owners(own: Iterable[OwnPath], places: Mapping[tuple[str, str], Place], accounts: Accounts) -> None:
+    """Raises YarrikError for paths of the image that belong to accounts it does not have. `places` are by path and key."""
     collector = Collector()
-    if image.root.login == "open" and login_services:
-        what = f"`root` needs no password, and the package `{login_services[0]}` lets people log in over the network"
-        collector.add(
-            Trouble("LOGIN-OPEN", what, login, why="everybody on the network can log in as this user",
-                    remedy="lock the account or give it a password (`root.login`), or take the package out")
-        )  # fmt: skip
-    accounts = _accounts(image, collector)
-    owned = [(one.path, one.owner) for one in image.file]
-    owned += [(one.path, one.owner) for one in image.folder]
-    owned += [(one.path, one.owner) for one in image.node]
-    for path, owner in owned:
-        if owner not in accounts:
-            collector.add(
-                Trouble("ACCOUNT-MISSING", f"{path} belongs to `{owner}`, an account that the image does not have",
-                        why="a filesystem keeps owners as numbers, and there is none for this name",
-                        remedy=f'add [[user]] with `name = "{owner}"` and an `id`; {suggestion(owner, accounts)}')
-            )  # fmt: skip
+    users, groups = accounts.user_numbers, accounts.group_numbers
+    for one in own:
+        for word, name, known in (("owner", one.owner, users), ("group", one.group, groups)):
+            if name and name not in known:
+                collector.add(
+                    _missing(name, word, one.path, known, places.get((one.path, word)) or places.get((one.path, ""), NOWHERE))
+                )
     collector.raise_if_any()
 
 
-def _accounts(image: Image, collector: Collector) -> dict[str, _Account]:
-    accounts = {"root": _Account(0, "/root", image.root.shell)}
-    ids = {0: "root"}
-    for user in image.user:
-        if user.name in accounts or user.id in ids:
-            holder = ids.get(user.id, user.name)
+def _missing(name: str, word: str, path: str, known: Mapping[str, int], place: Place = NOWHERE) -> Trouble:
+    kind, table = ("a group", "[[group]]") if word == "group" else ("an account", "[[user]]")
+    return Trouble("ACCOUNT-MISSING", f"{path} belongs to `{name}`, {kind} that the image does not have", place,
+                   why="a filesystem keeps owners as numbers, and there is none for this name",
+                   remedy=f'add {table} with `name = "{name}"` to the image; {suggestion(name, known)}')  # fmt: skip
+
+
+def _zone_in(nodes: Mapping[str, Node], own: OwnPath) -> Node | None:
+    """The link to the image's own zone data, where a package brings it: it is kept current with the package."""
+    target = f"usr/share/zoneinfo/{own.source.removeprefix(ZONE_LABEL)}"
+    if f"/{target}" not in nodes:
+        return None
+    return Node(own.path, "link", 0o777, size=len(target) + 3, content=f"../{target}", origin=own.origin)
+
+
+def _goes_over(known: Node | None, node: Node, own: OwnPath, replacing: set[tuple[str, str]], collector: Collector) -> bool:
+    """Whether the image's own path replaces the node of the same path; a replacement that is not allowed is an error."""
+    if known is None:
+        return True
+    if (known.kind == "folder") != (node.kind == "folder"):
+        if not (own.usual and known.package):
+            collector.add(_clash(known, node, f"as a {known.kind} and as a {node.kind}"))
+        return False
+    if own.usual and (known.package or known.kind == "folder"):
+        return False
+    if not known.package or known.kind == "folder":
+        return True
+    if known.package not in own.replaces:
+        what = f"{own.path} is the image's own, and the package `{known.package}` brings it too"
+        word = f'replaces = "{known.package}"'
+        collector.add(
+            Trouble("FILE-REPLACED", what, why=f"a file of a package is replaced only where that is said ({own.origin})",
+                    remedy=f"add `{word}` to it, or take it out")
+        )  # fmt: skip
+        return False
+    replacing.add((own.path, known.package))
+    return True
+
+
+def _check_replacing(own: Sequence[OwnPath], replacing: set[tuple[str, str]], collector: Collector) -> None:
+    """A replacement that replaces nothing was left behind by a rename, or by a package that is gone."""
+    for one in own:
+        if one.surely and not any((one.path, name) in replacing for name in one.replaces):
+            what = f"{one.path} is to replace a file of the package `{one.replaces[0]}`, which has none there"
             collector.add(
-                Trouble("ACCOUNT-TWICE", f"the account `{user.name}` (id {user.id}) is taken by `{holder}`",
-                        remedy="give each account a name and an id of its own")
+                Trouble("FILE-REPLACES-NOTHING", what, why="a package that has moved its file would read that one",
+                        remedy=f"look where it has it now, or take `replaces` out ({one.origin or 'the image'})")
             )  # fmt: skip
-        elif not 0 < user.id < 65534:
-            collector.add(Trouble("ACCOUNT-ID", f"the id {user.id} of `{user.name}` is not between 1 and 65533",
-                                  remedy="choose another id"))  # fmt: skip
-        elif ":" in user.home + user.shell:
-            collector.add(Trouble("ACCOUNT-FORM", f"home and shell of `{user.name}` must not hold a `:`",
-                                  why="it separates the fields of /etc/passwd", remedy="choose other paths"))  # fmt: skip
-        else:
-            accounts[user.name] = _Account(user.id, user.home, user.shell)
-            ids[user.id] = user.name
-    if image.root.login == "password" and not image.root.password_hash.startswith("$"):
-        collector.add(Trouble("ROOT-PASSWORD", "root's login is `password`, and `password-hash` holds no hash",
-                              remedy="make one with `openssl passwd -6`, and write it there"))  # fmt: skip
-    return accounts
-
-
-def _secret(image: Image, name: str) -> str:
-    if name != "root" or image.root.login == "locked":
-        return "!"
-    return image.root.password_hash if image.root.login == "password" else ""
-
-
-def _own(nodes: dict[str, Node], node: Node, collector: Collector) -> None:
-    """What the image itself says goes before what packages brought, but not before accounts and host name."""
-    if node.path in _GENERATED:
-        collector.add(Trouble("IMAGE-GENERATED", f"{node.path} is written from the image's accounts and host name",
-                              remedy="use `hostname`, [root] and [[user]] in the image"))  # fmt: skip
-        return
-    known = nodes.get(node.path)
-    if known is not None and (known.kind == "folder") != (node.kind == "folder"):
-        collector.add(_clash(known, node, f"as a {known.kind} and as a {node.kind}"))
-        return
-    nodes[node.path] = node
 
 
 def _clash(known: Node, node: Node, how: str) -> Trouble:

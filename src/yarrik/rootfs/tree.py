@@ -22,7 +22,8 @@ class Node(msgspec.Struct, frozen=True, gc=False):
     `content` is a file's digest or a link's destination, `size` is in bytes, `device` holds major and minor number,
     and `package` names who brought it (empty for what Yarrik itself or the image adds). `modified` is in seconds since
     1970, or None for the clock of whatever is written. `same_as` is the path of an earlier file that this is a further
-    name of (a hard link). `attributes` are extended ones, by the names that the kernel shows."""
+    name of (a hard link). `attributes` are extended ones, by the names that the kernel shows. `origin` is the
+    definition that says so, for what an image brings itself."""
 
     path: str
     kind: Kind
@@ -36,6 +37,7 @@ class Node(msgspec.Struct, frozen=True, gc=False):
     modified: int | None = None
     same_as: str = ""
     attributes: tuple[tuple[str, bytes], ...] = ()
+    origin: str = ""
 
     @property
     def parent(self) -> str:
@@ -46,6 +48,23 @@ class Node(msgspec.Struct, frozen=True, gc=False):
     def name(self) -> str:
         """The last part of the path."""
         return self.path.rpartition("/")[2]
+
+
+class _Row(msgspec.Struct, frozen=True, gc=False, array_like=True):
+    """A node as `encode` writes it; most have neither origin nor attributes."""
+
+    path: str
+    kind: Kind
+    mode: int
+    uid: int
+    gid: int
+    size: int
+    content: str
+    major: int
+    minor: int
+    package: str
+    origin: str = ""
+    attributes: tuple[tuple[str, bytes], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -102,21 +121,23 @@ class RootTree:
     def encode(self) -> bytes:
         """The tree as bytes; equal trees give equal bytes."""
         rows = [
-            (quoted(n.path), n.kind, n.mode, n.uid, n.gid, n.size, quoted(n.content), n.device[0], n.device[1], n.package)
+            (quoted(n.path), n.kind, n.mode, n.uid, n.gid, n.size, quoted(n.content), n.device[0], n.device[1], n.package,
+             *((n.origin, n.attributes) if n.origin or n.attributes else ()))
             for n in self.nodes
-        ]
+        ]  # fmt: skip
         return b"[\n" + b",\n".join(msgspec.json.encode(row) for row in rows) + b"\n]\n"
 
     @staticmethod
     def decode(data: bytes) -> RootTree:
         """The reverse of `encode`. Raises msgspec.DecodeError."""
-        rows = msgspec.json.decode(data, type=list[tuple[str, Kind, int, int, int, int, str, int, int, str]])
+        rows = msgspec.json.decode(data, type=list[_Row])
         return RootTree(
             tuple(
-                Node(unquoted(path), kind, mode, uid, gid, size, unquoted(content), (major, minor), package)
-                for path, kind, mode, uid, gid, size, content, major, minor, package in rows
+                Node(unquoted(row.path), row.kind, row.mode, row.uid, row.gid, row.size, unquoted(row.content),
+                     (row.major, row.minor), row.package, attributes=row.attributes, origin=row.origin)
+                for row in rows
             )
-        )
+        )  # fmt: skip
 
 
 def quoted(path: str) -> str:

@@ -30,7 +30,14 @@ from .examining import examine_product as examine_product
 from .examining import examine_workspace as examine_workspace
 from .from_file import workspace_for as workspace_for
 from .from_file import workspace_from as workspace_from
+from .kconfig import Options as Options
+from .kernel_options import LineFacts as LineFacts
+from .kernel_options import OptionFacts as OptionFacts
 from .kernel_work import KernelWork as KernelWork
+from .outdated import Change as Change
+from .outdated import Standing as Standing
+from .outdated import standings as standings
+from .outdated import update_recipe as update_recipe
 from .planning import Planned as Planned
 from .project import Choices as Choices
 from .proving import prove as prove

@@ -6,7 +6,7 @@ import errno
 import gzip
 import io
 import lzma
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, BinaryIO
 import msgspec
 import zstandard
 
+from yarrik.arch import ARCHES
 from yarrik.beneath import NotPlain
 from yarrik.boot import (
     DEVICE_TREE_ROOM,
@@ -22,6 +23,7 @@ from yarrik.boot import (
     BootParts,
     CommandLine,
     EnvironmentDamaged,
+    FurtherPart,
     KernelFacts,
     KernelUnfit,
     KnownBlob,
@@ -42,6 +44,7 @@ from yarrik.boot import (
     place_all,
     read_kernel,
     reserved_in,
+    settings_lines,
     try_image,
     try_loaders,
 )
@@ -57,16 +60,19 @@ from yarrik.devicetree import (
     encode_blob,
     preprocessor_troubles,
     preprocessor_words,
+    set_parameters,
     text_of,
     uses_preprocessor,
 )
 from yarrik.disk import blob_offsets, image_name, numbered_partitions
-from yarrik.errors import Collector, Place, Trouble, Unfit, YarrikError
+from yarrik.errors import Collector, Place, Trouble, Unfit, YarrikError, suggestion
 from yarrik.maps import Area
 from yarrik.model import Disk
 from yarrik.plan import CompileDeviceTrees, PlaceBootFiles, TryOnBench
 from yarrik.rootfs import Node, RootTree
+from yarrik.run.kernel_config import options
 from yarrik.run.perform import Context, blob_path, perform, sees_of, taken
+from yarrik.run.product import further_images
 from yarrik.units import parse_size
 
 if TYPE_CHECKING:
@@ -93,9 +99,15 @@ def _compile_device_trees(action: CompileDeviceTrees, context: Context) -> dict[
 
     for label in ("source", *action.include):
         lay_out(label, store.tree(context.inputs[label]), context.sandbox.bubblewrap is None)
-    names = (action.source, *action.overlays)
-    wanted = any(uses_preprocessor(_text(context, name)) for name in names)
-    folders = [work / label for label in action.include]
+    names = (action.source, *action.more, *action.overlays)
+
+    def path_of(name: str) -> Path:
+        return work / name if "/" in name else work / "source" / name
+
+    wanted = any(uses_preprocessor(_text(context, path_of(name))) for name in names)
+    # Sources of other shelves include from the first one's folder too.
+    several = any(label.startswith("more-") for label in action.include)
+    folders = [work / label for label in (*(("source",) if several else ()), *action.include)]
     if wanted and "kernel" in context.inputs:
         kernel = store.tree(context.inputs["kernel"])
         lay_out("kernel", _sources_only(kernel), writable=False)
@@ -113,7 +125,7 @@ def _compile_device_trees(action: CompileDeviceTrees, context: Context) -> dict[
         return context.below.read(context.below.within(str(file.relative_to(work))))
 
     for name in names:
-        source = work / "source" / name
+        source = path_of(name)
         try:
             text = _preprocessed(action.compiler, source, folders, context)
             # An overlay's labels serve those that come after it; the base's serve all of them.
@@ -126,30 +138,37 @@ def _compile_device_trees(action: CompileDeviceTrees, context: Context) -> dict[
     for warning in warnings:
         told = _edited(warning, context)
         context.note(f"{told.code} {told.place}: {told.what.partition(' (column')[0]}", told.code)
-    base = trees[action.source]
-    _place_line(action, base, context)
-    blobs = {blob_name(action.source): encode_blob(base)}
-    laid = decode_blob(blobs[blob_name(action.source)])
-    changed_by: dict[tuple[str, str], str] = {}
-    for name in action.overlays:
-        blob = encode_blob(trees[name])
-        before = _values_of(laid)
-        try:
-            apply_overlay(laid, decode_blob(blob), name)
-            _note_overlaps(before, _values_of(laid), name, changed_by, context)
-        except YarrikError as error:
-            collector.extend(
-                Trouble(one.code, one.what, Place(context.step.places["source"] / name), one.why, one.remedy)
-                for one in error.troubles
-            )
-        if not action.applied:
-            blobs[f"overlays/{Path(name).stem}.dtbo"] = blob
+    if action.applied or action.parameters:
+        _set_parameters(action, trees, path_of, context)
+    blobs: dict[str, bytes] = {}
+    for source_name in (action.source, *action.more):
+        base = trees[source_name]
+        _place_line(action, base, context)
+        if action.key_name:
+            base.root.children.update(key_tree(_private_key(context).public_key(), action.key_name).root.children)
+        plain = encode_blob(base)
+        laid = decode_blob(plain)
+        changed_by: dict[tuple[str, str], str] = {}
+        for name in action.overlays:
+            before = _values_of(laid)
+            try:
+                apply_overlay(laid, decode_blob(encode_blob(trees[name])), Path(name).name)
+                if source_name == action.source:
+                    _note_overlaps(before, _values_of(laid), Path(name).name, changed_by, context)
+            except YarrikError as error:
+                on = f" (on {Path(source_name).name})" if action.more else ""
+                collector.extend(
+                    Trouble(one.code, f"{one.what}{on}", _edited_place(path_of(name), context), one.why, one.remedy)
+                    for one in error.troubles
+                )
+        if action.applied and action.overlays:
+            if not action.labels:
+                laid.root.children.pop("__symbols__", None)
+            laid.names = b""
+        blobs[blob_name(Path(source_name).name)] = encode_blob(laid) if action.applied and action.overlays else plain
+    if not action.applied:
+        blobs |= {f"overlays/{Path(name).stem}.dtbo": encode_blob(trees[name]) for name in action.overlays}
     collector.raise_if_any("work")
-    if action.applied and action.overlays:
-        if not action.labels:
-            laid.root.children.pop("__symbols__", None)
-        laid.names = b""
-        blobs[blob_name(action.source)] = encode_blob(laid)
     entries = [Entry(path, "file", 0o644, len(blob), store.put_bytes(blob)) for path, blob in blobs.items()]
     if any("/" in path for path in blobs):
         entries.append(Entry("overlays", "folder", 0o755, 0, ""))
@@ -179,10 +198,42 @@ def _note_overlaps(
         changed_by[key] = name
 
 
-def _text(context: Context, name: str) -> str:
+def _set_parameters(
+    action: CompileDeviceTrees, trees: dict[str, DeviceTree], path_of: Callable[[str], Path], context: Context
+) -> None:
+    """Writes the board's parameters into the overlays, or checks them where firmware writes them. Raises YarrikError."""
+    by_name = {Path(name).stem: name for name in action.overlays}
+    collector = Collector()
+    for overlay, values in action.parameters.items():
+        name = by_name.get(overlay)
+        if name is None:
+            what = f"parameters are set for the overlay `{overlay}`, and the board has none of this name"
+            collector.add(Trouble("OVERLAY-PARAMETER", what, context.step.marks.get("parameters", Place()),
+                                  why="nothing would take them", remedy=suggestion(overlay, by_name)))  # fmt: skip
+            continue
+        # The compiler's tree has values without numbers for what other trees name: a blob has them.
+        tree = decode_blob(encode_blob(trees[name]))
+        try:
+            set_parameters(tree, values)
+        except Unfit as error:
+            collector.add(Trouble("OVERLAY-PARAMETER", f"a parameter of the overlay `{overlay}` cannot be set: {error}",
+                                  _edited_place(path_of(name), context), why="the device would be set up in another way",
+                                  remedy="correct `kernel.overlay-parameters`"))  # fmt: skip
+            continue
+        if not action.by_firmware:
+            trees[name] = tree
+    collector.raise_if_any("work")
+
+
+def _edited_place(path: Path, context: Context) -> Place:
+    """The file that people edit, for its copy in the step's folder."""
+    return _edited(Trouble("", "", Place(path)), context).place
+
+
+def _text(context: Context, path: Path) -> str:
     """A source's text; empty for one that is not there or cannot be read, which is told when it is compiled."""
     try:
-        return context.below.text(context.below.within(f"source/{name}"))
+        return context.below.text(context.below.within(str(path.relative_to(context.work))))
     except OSError:
         return ""
 
@@ -203,11 +254,11 @@ def _sources_only(kernel: Tree) -> Tree:
 
 def _preprocessed(compiler: str, source: Path, folders: list[Path], context: Context) -> str | None:
     """A source's text once it went through the preprocessor in the sandbox; None when it needs none."""
-    if not uses_preprocessor(_text(context, source.name)):
+    if not uses_preprocessor(_text(context, source)):
         return None
     inside = context.sandbox.inside(context.work)
     seen = [Path(str(folder).replace(str(context.work), inside, 1)) for folder in folders]
-    words = [*preprocessor_words(compiler, seen), "-o", "{step}/home/out", f"{{step}}/source/{source.name}"]
+    words = [*preprocessor_words(compiler, seen), "-o", "{step}/home/out", f"{{step}}/{source.relative_to(context.work)}"]
     command = ("sh", "-c", '"$@" 2> "$0"', "{step}/home/said", *words)
     code = context.sandbox.run(command, context.work, "{step}/source", {}, ("source", "kernel"), 1, context.log,
                                sees=sees_of(context.step.action))  # fmt: skip
@@ -248,6 +299,25 @@ def _place_line(action: CompileDeviceTrees, tree: DeviceTree, context: Context) 
         chosen.properties["bootargs"] = TreeProperty("bootargs", action.arguments.encode() + b"\0")
 
 
+def _private_key(context: Context) -> RSAPrivateKey:
+    """The key that signs image trees. Raises YarrikError for a file that holds none, or one of another kind."""
+    from cryptography.hazmat.primitives.asymmetric.rsa import RSAPrivateKey
+    from cryptography.hazmat.primitives.serialization import load_pem_private_key
+
+    place = context.step.places["key"]
+    mark = context.step.marks.get("boot.key", Place(place))
+    remedy = "make one: openssl genrsa -out key.pem 2048"
+    try:
+        key = load_pem_private_key(place.read_bytes(), None)
+    except (ValueError, TypeError) as error:
+        raise YarrikError(Trouble("BOOT-KEY", f"{place.name} is not a private key that can be read: {error}", mark,
+                                  "nothing could be signed", remedy), "work") from error  # fmt: skip
+    if not isinstance(key, RSAPrivateKey) or key.key_size != 2048:
+        raise YarrikError(Trouble("BOOT-KEY", f"{place.name} is not an RSA key of 2048 bits", mark,
+                                  "bootloaders check such signatures", remedy), "work")  # fmt: skip
+    return key
+
+
 # Boot files
 
 
@@ -262,6 +332,9 @@ class _Placing:
         self.root = RootTree.decode(self.store.get_bytes(context.inputs["root"]))
         self.added: list[Node] = []
         self.outputs: dict[str, str] = {}
+        self.more_trees: dict[str, bytes] = {}
+        self.images = further_images(context)
+        self.largest_in_memory = 0
 
     def run(self) -> dict[str, str]:
         action = self.action
@@ -275,6 +348,7 @@ class _Placing:
         lines = self.lines()
         self.check_consoles(tree)
         initramfs, initramfs_path = self.initramfs()
+        of_entries = self.initramfs_of_entries()
         memory = self.memory_map(facts, kernel.size, tree, overlays, initramfs)
         parts = BootParts(
             product=action.product,
@@ -294,8 +368,20 @@ class _Placing:
             line_in_files=action.boot.command_line_in == "boot-files",
             seconds=action.boot.seconds,
             time=action.clock,
-            key=self.key(),
+            key=_private_key(self.context) if action.boot.key else None,
             key_name=action.boot.key_name,
+            script=action.boot.script,
+            entry=_address(action.memory.entry),
+            more_device_trees=self.more_trees,
+            tree_of_entry=self.trees_of_entries(),
+            initramfs_of_entry=of_entries,
+            overlay_parameters=action.kernel.overlay_parameters,
+            settings_text=self.own_settings(),
+            settings_path="/boot" + action.boot.settings.path if action.boot.settings is not None else "",
+            more=tuple(
+                FurtherPart(part.name, part.type, self.further(f"part {part.name}"), _address(part.load), _address(part.entry))
+                for part in action.boot.part
+            ),
         )
         try:
             files = METHODS[action.boot.method].write(parts)
@@ -307,6 +393,10 @@ class _Placing:
         about = self.about(facts, tree, parts, sorted(files))
         for path, data in files.items():
             self.add(path, data)
+        if action.boot.method == "settings":
+            about["settings"] = [{"line": line, "origin": origin} for line, origin in settings_lines(parts)]
+            for line, origin in settings_lines(parts):
+                self.context.say(f"{line:<60} {origin}")
         self.add_settings()
         self.add_environment()
         if parts.device_tree:
@@ -329,7 +419,7 @@ class _Placing:
 
     def root_tree(self, initramfs: bytes) -> RootTree:
         """What goes onto the disks: with the root filesystem in memory only what lies below /boot."""
-        if initramfs:
+        if initramfs and self.action.boot.initramfs == "root":
             return RootTree.of([*[node for node in self.root.nodes if node.path.startswith("/boot/")], *self.added])
         return self.root.with_nodes(self.added)
 
@@ -353,7 +443,8 @@ class _Placing:
         return facts
 
     def device_tree(self) -> tuple[DeviceTree | None, str, dict[str, bytes]]:
-        """The base, its path in the image, and overlays that are left to the bootloader, by their paths."""
+        """The base, its path in the image, and overlays that are left to the bootloader, by their paths. Those of further
+        boards are noted in `more_trees`."""
         if "device tree" not in self.context.inputs:
             return None, "", {}
         blobs = self.store.tree(self.context.inputs["device tree"])
@@ -365,9 +456,12 @@ class _Placing:
             if entry.path.startswith("overlays/"):
                 # In the order in which the board names them, since later ones may refer to earlier ones.
                 overlays[f"{OVERLAY_FOLDER}/{entry.path.rpartition('/')[2]}"] = data
-            else:
+            elif entry.path == blob_name(self.action.device_tree):
                 base = decode_blob(data)
                 self.add(path, data)
+            else:
+                self.more_trees[f"/boot/{entry.path}"] = data
+                self.add(f"/boot/{entry.path}", data)
         order = [f"{OVERLAY_FOLDER}/{Path(name).stem}.dtbo" for name in self.action.kernel.overlays]
         overlays = {name: overlays[name] for name in order if name in overlays}
         for name, data in overlays.items():
@@ -378,12 +472,29 @@ class _Placing:
         """The command line of each entry, by the entry's name, with its title."""
         action = self.action
         line = CommandLine(tuple(Word(text, origin) for text, origin in action.line))
+        if action.boot.initramfs not in ("none", "root"):
+            line = line.with_words(self.first_program(action.boot.initramfs), "the board's `boot.initramfs`")
         lines = {action.product: (action.product, line)}
         for entry in action.boot.entry:
-            lines[entry.name] = (entry.title or entry.name, line.with_words(entry.arguments, f"the board's entry {entry.name}"))
+            words = [*entry.arguments, *self.first_program(entry.initramfs)]
+            lines[entry.name] = (entry.title or entry.name, line.with_words(words, f"the board's entry {entry.name}"))
         for word in line.words:
             self.context.say(f"{word.text:<60} {word.origin}")
         return lines
+
+    def trees_of_entries(self) -> dict[str, str]:
+        """The device tree of each menu entry that does not have the board's own, by the entry's name."""
+        found = {}
+        for entry in self.action.boot.entry:
+            if not entry.device_tree:
+                continue
+            path = "/boot/" + blob_name(Path(entry.device_tree).name)
+            if path not in self.more_trees and path != "/boot/" + blob_name(self.action.device_tree):
+                what = f"the entry `{entry.name}` names {entry.device_tree}, and the board has no such tree"
+                raise self.trouble("BOOT-DEVICE-TREE", what, "the bootloader would not find it",
+                                   "list it in `kernel.more-device-trees`, or correct it", "kernel.device-tree")  # fmt: skip
+            found[entry.name] = path
+        return found
 
     def check_consoles(self, tree: DeviceTree | None) -> None:
         if tree is None:
@@ -397,19 +508,48 @@ class _Placing:
                 raise self.trouble("BOOT-CONSOLE", what, "the kernel would start without any output",
                                    "name another port, or enable this one in the device tree", key)  # fmt: skip
 
-    def initramfs(self) -> tuple[bytes, str]:
-        if self.action.boot.initramfs != "root":
-            return b"", ""
-        from yarrik.disk import write_cpio
+    def first_program(self, image: str) -> list[str]:
+        """What tells the kernel of the first program of an image in memory; it looks for /init by itself."""
+        path = self.action.first_programs.get(image, "/init")
+        return [] if path == "/init" else [f"rdinit={path}"]
 
-        tree = RootTree.of([node for node in self.root.nodes if not node.path.startswith("/boot/")])
-        sink = io.BytesIO()
-        write_cpio(tree, sink, self.store.checked_path, self.action.clock)
-        data = _compressed(sink.getvalue(), self.action.boot.initramfs_compression)
+    def initramfs(self) -> tuple[bytes, str]:
+        which = self.action.boot.initramfs
+        if which == "none":
+            return b"", ""
+        data = self.in_memory(self.root if which == "root" else self.images[which])
         path = "/boot/initramfs.img"
         if METHODS[self.action.boot.method].initramfs_file:
             self.add(path, data)
         return data, path
+
+    def in_memory(self, root: RootTree) -> bytes:
+        """A root filesystem as an archive that the kernel unpacks."""
+        from yarrik.disk import write_cpio
+
+        tree = RootTree.of([node for node in root.nodes if not node.path.startswith("/boot/")])
+        sink = io.BytesIO()
+        write_cpio(tree, sink, self.store.checked_path, self.action.clock)
+        data = _compressed(sink.getvalue(), self.action.boot.initramfs_compression)
+        self.largest_in_memory = max(self.largest_in_memory, len(data))
+        return data
+
+    def initramfs_of_entries(self) -> dict[str, str]:
+        """The path of each menu entry's own initramfs, by the entry's name. Each image is there once."""
+        found: dict[str, str] = {}
+        method = self.action.boot.method
+        for entry in self.action.boot.entry:
+            if not entry.initramfs:
+                continue
+            if not METHODS[method].initramfs_by_entry:
+                what = f"the boot method `{method}` has one initramfs for all, and the entry `{entry.name}` one of its own"
+                raise self.trouble("BOOT-METHOD", what, "the entry would start something else",
+                                   'use `method = "menu"` or `method = "entries"`', "boot.method")  # fmt: skip
+            path = f"/boot/{entry.initramfs}.img"
+            if path not in found.values():
+                self.add(path, self.in_memory(self.images[entry.initramfs]))
+            found[entry.name] = path
+        return found
 
     def memory_map(
         self, facts: KernelFacts, size: int, tree: DeviceTree | None, overlays: dict[str, bytes], initramfs: bytes
@@ -429,13 +569,18 @@ class _Placing:
         if tree is not None:
             sizes["device tree"] = len(encode_blob(tree)) + DEVICE_TREE_ROOM
         sizes["overlays"] = max((len(blob) for blob in overlays.values()), default=0)
-        sizes["initramfs"] = len(initramfs)
+        sizes["initramfs"] = self.largest_in_memory
         sizes |= METHODS[action.boot.method].areas(size, sum(map(len, overlays.values())) + len(initramfs))
         try:
             found = place_all(action.arch, sizes, given, banks, reserved_in(tree) if tree is not None else (), facts.offset)
         except MapUnfit as error:
             raise self.trouble("BOOT-MEMORY", "; ".join(error.reasons), f"memory would look like this:\n{error.drawing}",
                                "change the addresses in the board's [memory]", "memory") from error  # fmt: skip
+        entry, kernel = _address(memory.entry), next((area for area in found.areas if area.name == "kernel"), None)
+        if entry is not None and kernel is not None and not kernel.start <= entry < kernel.start + kernel.size:
+            raise self.trouble("BOOT-MEMORY", f"the kernel is to start at {entry:#x}, and it is at {kernel.start:#x}, "
+                               f"{kernel.size} bytes long", "the processor would jump out of it",
+                               "correct `memory.entry`, or take it out", "memory")  # fmt: skip
         for row in found.drawn().splitlines():
             self.context.say(row)
         return found
@@ -446,31 +591,34 @@ class _Placing:
         except MemoryDisagrees as error:
             raise YarrikError(memory_disagrees(error, self.context.step.marks["memory"]), "work") from error
 
-    def key(self) -> RSAPrivateKey | None:
-        if not self.action.boot.key:
-            return None
-        from cryptography.hazmat.primitives.asymmetric.rsa import RSAPrivateKey
-        from cryptography.hazmat.primitives.serialization import load_pem_private_key
-
-        name = self.action.boot.key
-        try:
-            key = load_pem_private_key(self.context.step.places["key"].read_bytes(), None)
-        except (ValueError, TypeError) as error:
-            raise self.trouble("BOOT-KEY", f"{name} is not a private key that can be read: {error}", "nothing could be signed",
-                               "make one: openssl genrsa -out key.pem 2048", "boot.key") from error  # fmt: skip
-        if not isinstance(key, RSAPrivateKey) or key.key_size != 2048:
-            raise self.trouble("BOOT-KEY", f"{name} is not an RSA key of 2048 bits", "bootloaders check such signatures",
-                               "make one: openssl genrsa -out key.pem 2048", "boot.key")  # fmt: skip
-        return key
-
     def add_settings(self) -> None:
         settings = self.action.boot.settings
-        if settings is not None:
-            self.add("/boot" + settings.path, self.context.store.get_bytes(taken(self.context, "settings")))
+        if settings is not None and self.action.boot.method != "settings":
+            self.add("/boot" + settings.path, self.own_settings().encode())
         if self.action.boot.loader is not None:
-            from yarrik.arch import ARCHES
+            self.add("/boot" + ARCHES[self.action.arch].efi_program, self.further("loader"))
+        known = {node.path for node in (*self.root.nodes, *self.added)}
+        for one in self.action.boot.file:
+            path = "/boot" + one.path
+            if path in known:
+                raise self.trouble("BOOT-FILE-TWICE", f"the boot partition has {one.path} already", "one would hide the other",
+                                   "give the file another path, or take it out of `boot.file`", "boot.method")  # fmt: skip
+            self.add(path, self.further(f"boot file {one.path}"))
 
-            self.add("/boot" + ARCHES[self.action.arch].efi_program, self.store.get_bytes(taken(self.context, "loader")))
+    def own_settings(self) -> str:
+        """The board's own lines for firmware's settings."""
+        settings = self.action.boot.settings
+        if settings is None:
+            return ""
+        text = ""
+        if settings.file:
+            text = self.store.get_bytes(taken(self.context, "settings")).decode("utf-8", "replace")
+        return text + "".join(line + "\n" for line in settings.lines)
+
+    def further(self, label: str) -> bytes:
+        """A file that the board adds: an output of a recipe, or one of its own."""
+        made = self.context.inputs.get(label)
+        return self.store.get_bytes(made if made is not None else taken(self.context, label))
 
     def add_environment(self) -> None:
         choice = self.action.boot.environment
@@ -482,7 +630,10 @@ class _Placing:
             newest = 1 if choice.redundant else None
             block = encode_environment(settings, parse_size(choice.size), newest)
             if choice.redundant:
-                block += encode_environment(settings, parse_size(choice.size), 0)
+                apart = parse_size(choice.spacing) if choice.spacing else len(block)
+                if apart < len(block):
+                    raise Unfit(f"its blocks have {len(block)} bytes, and begin {apart} bytes apart")
+                block = block.ljust(apart, b"\xff") + encode_environment(settings, parse_size(choice.size), 0)
         except (EnvironmentDamaged, Unfit) as error:
             raise YarrikError(
                 Trouble("BOOT-ENVIRONMENT", f"{choice.file}: {error}", Place(self.context.step.places["environment"]),
@@ -512,6 +663,10 @@ class _Placing:
             "files": list(files),
             "memory": [{"name": row.name, "start": f"{row.start:#x}", "bytes": row.size} for row in rows],
         }
+
+
+def _address(text: str) -> int | None:
+    return int(text, 16) if text else None
 
 
 def _compressed(data: bytes, form: str) -> bytes:
@@ -548,7 +703,8 @@ def _try_on_bench(action: TryOnBench, context: Context) -> dict[str, str]:
             others = tuple(part for name, (_, one) in opened.items() if name != disk.name for part in one.partitions)
             board = BenchBoard(
                 action.arch, action.method, _known_blobs(disk, context), others, dict(context.step.marks), action.arguments,
-                control, {number: name for number, name, _ in numbered_partitions(disk)}, bundle,
+                control, {number: name for number, name, _ in numbered_partitions(disk)},
+                _loaders(context), _loader_options(context), action.environment, bundle,
             )  # fmt: skip
             name = image_name(action.product, disk.name, len(action.disks))
             result = (try_image if disk.name == main else try_loaders)(file, found, name, board)
@@ -563,6 +719,22 @@ def _try_on_bench(action: TryOnBench, context: Context) -> dict[str, str]:
         "boot-story.txt": context.store.put_bytes("".join(lines).encode()),
         "story": context.store.put_bytes(msgspec.json.encode(story)),
     }
+
+
+def _loaders(context: Context) -> dict[str, bytes]:
+    found = ((label.partition(" "), digest) for label, digest in sorted(context.inputs.items()))
+    return {name: context.store.get_bytes(digest) for (kind, _, name), digest in found if kind == "loader"}
+
+
+def _loader_options(context: Context) -> dict[str, str]:
+    """How the board's bootloaders are configured; of several, the last one that says something of an option counts."""
+    found: dict[str, str] = {}
+    for label, digest in sorted(context.inputs.items()):
+        if label.startswith("options "):
+            for entry in context.store.tree(digest).files:
+                text = context.store.get_bytes(entry.content).decode("utf-8", "replace")
+                found |= {name.removeprefix("CONFIG_"): value for name, (value, _) in options(text).items()}
+    return found
 
 
 def _known_blobs(disk: Disk, context: Context) -> tuple[KnownBlob, ...]:

@@ -153,8 +153,8 @@ class Builder:
             notes.append(
                 f"and {len(planned.moved) - _MOST_MOVED} more; `git diff yarrik.lock` shows all that were resolved anew"
             )
-        notes += [f"{one.what} ({one.place})" for one in planned.answer.warnings if one.code not in silenced]
-        hidden = sum(note.code in silenced for _, note in known) + sum(one.code in silenced for one in planned.answer.warnings)
+        notes += [f"{one.what} ({one.place})" for one in planned.warnings if one.code not in silenced]
+        hidden = sum(note.code in silenced for _, note in known) + sum(one.code in silenced for one in planned.warnings)
         if hidden:
             notes.append(
                 f"{counted(hidden, 'warning')} silenced; yarrik show {planned.composition.product.name} silence says why"
@@ -256,6 +256,7 @@ class Builder:
             run_nothing,
             run_all=project.choices.clean_room,
             redirect_hosts=tuple(project.settings.redirect_hosts),
+            archives=lambda: project.debian_archives.archives,
         )
         execution = Execution(
             planned.graph,

@@ -11,6 +11,7 @@ from yarrik.atomic import write_file
 from yarrik.beneath import regular_file
 from yarrik.errors import Place, Trouble, YarrikError, found_nearby, listed
 from yarrik.model import (
+    BUILT_IN_SHELVES,
     FILE,
     LARGEST_CATALOGUE,
     Catalogue,
@@ -37,12 +38,13 @@ class Known:
 
 
 def catalogue_sources(root: Path | None, settings: LocalSettings) -> list[str]:
-    """Paths and addresses of the catalogues of a workspace and of the settings, each once. Raises YarrikError."""
+    """Paths and addresses of the catalogues of a workspace and of the settings, and of the one that comes with Yarrik, each
+    once. Raises YarrikError."""
     own: list[str] = []
     if root is not None:
         table = convert(read_document(root / FILE), WorkspaceFile).workspace
         own = [text if is_address(text) else str(root / text) for text in table.catalogues]
-    return list(dict.fromkeys([*own, *settings.catalogues]))
+    return list(dict.fromkeys([*own, *settings.catalogues, str(BUILT_IN_SHELVES / "catalogue.toml")]))
 
 
 def is_address(text: str) -> bool:

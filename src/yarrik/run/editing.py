@@ -149,6 +149,10 @@ class Edit:
         if shelf not in folders:
             raise YarrikError(Trouble("SHELF-UNKNOWN", f"the workspace has no shelf `{shelf}`", Place(workspace.file),
                                       remedy=suggestion(shelf, folders)))  # fmt: skip
+        if any(choice.name == shelf and choice.built_in for choice in workspace.settings.shelf):
+            raise YarrikError(Trouble("NEW-UNWRITABLE", f"the shelf `{shelf}` comes with Yarrik", Place(workspace.file),
+                                      why="another version of Yarrik would come without the patches",
+                                      remedy="save them as an amendment on a shelf of yours"))  # fmt: skip
         unsaved = self.unsaved()
         changed, commits = unsaved.changed, unsaved.commits
         where = shown_path(self.folder)

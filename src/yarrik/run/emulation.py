@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 from pathlib import Path
 
 from yarrik.devicetree import blob_name
 from yarrik.disk import image_name
 from yarrik.errors import Place, Trouble, YarrikError
-from yarrik.model import Composition
+from yarrik.model import Composition, output_of
 from yarrik.moving import copy_sparse
+from yarrik.resolve import published_path, with_outputs
 
 
 def missing_emulator(composition: Composition) -> Trouble | None:
@@ -25,7 +27,7 @@ def missing_emulator(composition: Composition) -> Trouble | None:
     if shutil.which(emulator.program) is None:
         return Trouble("HOST-TOOL-MISSING", f"the emulator {emulator.program} is not on this machine",
                        board.place("emulator", "program"), remedy=install)  # fmt: skip
-    if emulator.bootloader and not Path(emulator.bootloader).is_file():
+    if emulator.bootloader and output_of(emulator.bootloader) is None and not Path(emulator.bootloader).is_file():
         return Trouble("HOST-TOOL-MISSING", f"the emulator's bootloader {emulator.bootloader} is not on this machine",
                        board.place("emulator", "bootloader"), remedy=install)  # fmt: skip
     return None
@@ -47,7 +49,7 @@ def emulator_command(composition: Composition, root: Path) -> list[str]:
                     remedy=f"build it: yarrik build {composition.name}")
         )  # fmt: skip
     filled = {
-        "{bootloader}": emulator.bootloader,
+        "{bootloader}": _of_output(emulator.bootloader, image.parent),
         "{device-tree}": str(image.parent / blob_name(board.value.kernel.device_tree)),
         "{out}": str(image.parent),
         "{command-line}": _memory_line(image.parent),
@@ -56,8 +58,13 @@ def emulator_command(composition: Composition, root: Path) -> list[str]:
     for word in emulator.arguments:
         for name, value in filled.items():
             word = word.replace(name, value)
-        words.append(word)
+        words.append(with_outputs(word, lambda recipe, output: _of_output(f"{recipe}:{output}", image.parent)))
     return words
+
+
+def _of_output(text: str, out: Path) -> str:
+    """The path of an output of a recipe, which is published beside the image; any other text as it is."""
+    return str(out / published_path(text)) if output_of(text) is not None else text
 
 
 def _memory_line(out: Path) -> str:
@@ -72,9 +79,9 @@ def image_path(composition: Composition, root: Path, disk: str = "") -> Path:
     return root / "out" / composition.name / image_name(composition.name, disk or disks[0].name, len(disks))
 
 
-def scratch_disks(root: Path, composition: Composition, fresh: bool) -> dict[str, Path]:
+def scratch_disks(root: Path, composition: Composition, fresh: bool, card_size: int = 0) -> dict[str, Path]:
     """Copies of the images that the emulated board may write to, by what stands for each in the emulator's arguments; with
-    `fresh` new ones."""
+    `fresh` new ones. The first one has at least `card_size` bytes, as a card that is larger than its image."""
     folder = root / ".yarrik" / "boot"
     folder.mkdir(parents=True, exist_ok=True)
     found: dict[str, Path] = {}
@@ -83,6 +90,8 @@ def scratch_disks(root: Path, composition: Composition, fresh: bool) -> dict[str
         if fresh or not place.exists():
             place.unlink(missing_ok=True)
             copy_sparse(image_path(composition, root, disk.name), place)
+        if number == 0 and place.stat().st_size < card_size:
+            os.truncate(place, card_size)
         found[f"{{image:{disk.name}}}"] = place
         if number == 0:
             found["{image}"] = place

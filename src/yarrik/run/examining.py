@@ -192,7 +192,7 @@ def _terms(session: Session, found: Examination, planned: Planned) -> None:
 
 
 def _sources(session: Session, found: Examination, plan: Sequence[Assessment], online: bool) -> None:
-    from yarrik.sources import reachable
+    from yarrik.sources import reachable, with_addresses
 
     far = [one for one in plan if one.step.kind == "fetch" and one.step.urls]
     missing = [one for one in far if one.verdict != "kept"]
@@ -204,7 +204,8 @@ def _sources(session: Session, found: Examination, plan: Sequence[Assessment], o
         found.rows.append(Row("ok", "sources", number, "yarrik fetch; or: yarrik check --online"))
         return
     hosts = session.project.settings.redirect_hosts
-    answers = {one.step.subject: reachable(one.step.urls, hosts) for one in missing}
+    archives = session.project.debian_archives
+    answers = {one.step.subject: reachable(with_addresses(one.step.urls, lambda: archives.archives), hosts) for one in missing}
     lost = {subject: said for subject, said in answers.items() if said}
     if not lost:
         found.ok("sources", f"{number}, and can be reached")

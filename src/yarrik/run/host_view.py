@@ -19,7 +19,7 @@ import msgspec
 
 from yarrik.atomic import new_folder
 from yarrik.cache import VIEWS, Memory, Store
-from yarrik.host import NATIVE_COMPILERS, Sight, is_header, sight_of
+from yarrik.host import EVERYWHERE, NATIVE_COMPILERS, Sight, family, is_header, reads_of, searched_folders, sight_of
 from yarrik.moving import copy_sparse
 from yarrik.toolchain import Toolchain
 
@@ -34,6 +34,7 @@ class View:
 
 class _Remembered(msgspec.Struct):
     sight: Sight
+    searched: tuple[str, ...]
     marks: list[str]
 
 
@@ -50,14 +51,15 @@ def names_of(sight: Sight) -> str:
 
 
 def remembered_sight(programs: Iterable[str], toolchain: Toolchain | None, native: Toolchain | None, memory: Memory) -> Sight:
-    """What programs and a toolchain need, looked for again only when one of the files has changed. A program that is the host's
-    own compiler brings that toolchain (`native`) along."""
+    """What programs and a toolchain need, looked for again only when one of the files has changed, or a folder where
+    there may be more of them. A program that is the host's own compiler brings that toolchain (`native`) along."""
     wanted = tuple(sorted(set(programs)))
     chains = [toolchain] if toolchain is not None else []
     chains += [native] if native is not None and NATIVE_COMPILERS & set(wanted) else []
     own = [path for chain in chains for path in chain.own]
     wanted = tuple(sorted({*wanted, *(program for chain in chains for program in chain.runs)}))
-    key = hashlib.sha256(msgspec.json.encode([wanted, [chain.identity for chain in chains]])).hexdigest()
+    known_of = [EVERYWHERE, [(name, reads_of(name)) for program in wanted for name in family(program)]]
+    key = hashlib.sha256(msgspec.json.encode([wanted, [chain.identity for chain in chains], known_of])).hexdigest()
     fact = f"sight {key}"
     known = memory.fact(fact)
     if known is not None:
@@ -65,18 +67,20 @@ def remembered_sight(programs: Iterable[str], toolchain: Toolchain | None, nativ
             remembered = msgspec.json.decode(known, type=_Remembered)
         except msgspec.DecodeError:
             remembered = None
-        if remembered is not None and remembered.marks == _marks(remembered.sight):
+        if remembered is not None and remembered.marks == _marks(remembered.sight, remembered.searched):
             return remembered.sight
     sight = sight_of(wanted, own)
-    memory.learn(fact, msgspec.json.encode(_Remembered(sight, _marks(sight))))
+    searched = searched_folders(wanted)
+    memory.learn(fact, msgspec.json.encode(_Remembered(sight, searched, _marks(sight, searched))))
     return sight
 
 
-def _marks(sight: Sight) -> list[str]:
-    """What changes when a file is replaced, in the order of the sight. Headers are the toolchain's affair: it is looked at anew
-    when one of their folders has changed."""
+def _marks(sight: Sight, searched: tuple[str, ...] = ()) -> list[str]:
+    """What changes when a file is replaced, in the order of the sight, or when one comes to a folder that is `searched`.
+    Headers are the toolchain's affair: it is looked at anew when one of their folders has changed."""
     marks = []
-    for path in (*(path for path in sight.files if not is_header(path)), *(path for path, _ in sight.links), *sight.folders):
+    files = (path for path in sight.files if not is_header(path))
+    for path in (*files, *(path for path, _ in sight.links), *sight.folders, *searched):
         try:
             status = os.lstat(path)
             marks.append(f"{status.st_size} {status.st_mtime_ns} {status.st_ino}")

@@ -7,8 +7,9 @@ from __future__ import annotations
 
 import re
 import stat
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
+from typing import Literal, NamedTuple
 
 from yarrik.beneath import Folder
 
@@ -18,16 +19,25 @@ _ENDS = {"endmenu": "menu", "endif": "if", "endchoice": "choice"}
 _WORD = re.compile(r'\s*(&&|\|\||!=|<=|>=|[!()=<>]|"[^"]*"|\'[^\']*\'|[\w.-]+|\$\((?:[^()]|\([^()]*\))*\)|.)')
 _LEVELS = {"n": 0, "m": 1, "y": 2}
 _MAX_NESTING = 200
+#: Expressions of this depth are not taken apart: nobody writes them, and each level takes several of Python's.
+_DEEPEST_TREE = 60
 
 
 @dataclass(slots=True)
 class Option:
-    """One definition of an option. `conditions` are those of its own and of all menus and files around it."""
+    """One definition of an option. `conditions` are those of its own and of all menus and files around it.
+    `defaults` are values with their conditions, in order; `choice` is the number of the choice
+    that it is one of, 0 for none."""
 
     file: str
+    line: int = 0
     type: str = ""
     prompted: bool = False
+    prompt: str = ""
+    help: str = ""
     conditions: list[str] = field(default_factory=list)
+    defaults: list[tuple[str, str]] = field(default_factory=list)
+    choice: int = 0
 
 
 @dataclass
@@ -36,6 +46,8 @@ class Options:
 
     defined: dict[str, list[Option]] = field(default_factory=dict)
     selectors: dict[str, list[tuple[str, str]]] = field(default_factory=dict)
+    implied: dict[str, list[tuple[str, str]]] = field(default_factory=dict)
+    _choices: int = 0
     around: dict[str, tuple[str, tuple[str, ...]]] = field(default_factory=dict)
 
     @classmethod
@@ -43,17 +55,19 @@ class Options:
         """Reads all Kconfig files of a kernel tree; of other architectures than `kernel_arch` none, if it has a folder.
 
         It may have none: make takes `x86_64` as a name for `arch/x86`."""
+        paths = [path for path, status, _ in source.walk() if is_kconfig(path) and stat.S_ISREG(status.st_mode)]
+        return cls.of_files(paths, source.text, kernel_arch)
+
+    @classmethod
+    def of_files(cls, paths: Iterable[str], text: Callable[[str], str], kernel_arch: str = "") -> Options:
+        """Reads Kconfig files by their paths in a tree, as `of` does."""
         found = cls()
-        paths = [
-            path
-            for path, status, _ in source.walk()
-            if path.rpartition("/")[2].startswith("Kconfig") and stat.S_ISREG(status.st_mode)
-        ]
+        paths = list(paths)
         own = f"arch/{kernel_arch}/"
         has_own = any(path.startswith(own) for path in paths)
         for path in paths:
             if not has_own or path.startswith(own) or not re.match("arch/[^/]+/", path):
-                found.read(path, source.text(path))
+                found.read(path, text(path))
         return found
 
     def read(self, path: str, text: str) -> None:
@@ -63,16 +77,23 @@ class Options:
         name = ""
         #: Where a `depends on` goes: to the option, menu or choice that stands above it.
         target: list[str] = []
-        for line in _statements(text):
+        for number, line in _statements(text):
             word, _, rest = line.partition(" ")
             rest = rest.strip()
+            if word == _HELP:
+                if option is not None:
+                    option.help = option.help or rest
+                continue
             if word in ("config", "menuconfig"):
                 name = rest
-                option = Option(path, conditions=[part for _, inside in scopes for part in inside])
+                option = Option(path, number, conditions=[part for _, inside in scopes for part in inside])
+                if scopes and scopes[-1][0] == "choice":
+                    option.choice = self._choices
                 self.defined.setdefault(name, []).append(option)
                 target = option.conditions
             elif word in ("menu", "choice", "if"):
                 option, target = None, [rest] if word == "if" else []
+                self._choices += word == "choice"
                 scopes.append((word, target))
             elif word in _ENDS:
                 if scopes and scopes[-1][0] == _ENDS[word]:
@@ -90,14 +111,20 @@ class Options:
                 target.append(rest[3:].strip())
             elif option is not None and word in ("select", "imply"):
                 chosen, _, condition = rest.partition(" if ")
-                if word == "select":
-                    self.selectors.setdefault(chosen.strip(), []).append((name, condition.strip()))
+                where = self.selectors if word == "select" else self.implied
+                where.setdefault(chosen.strip(), []).append((name, condition.strip()))
             elif option is not None and word == "prompt":
-                option.prompted = True
+                option.prompted, option.prompt = True, rest.strip("\"'")
+            elif option is not None and word == "default":
+                value, _, condition = rest.partition(" if ")
+                option.defaults.append((value.strip(), condition.strip()))
             elif option is not None and (match := _TYPE.match(line)):
                 option.type = option.type or match.group(1)
+                if word.startswith("def_"):
+                    value, _, condition = match.group(2).partition(" if ")
+                    option.defaults.append((value.strip(), condition.strip()))
                 if not word.startswith("def_") and match.group(2)[:1] in ('"', "'"):
-                    option.prompted = True
+                    option.prompted, option.prompt = True, match.group(2)[1:].partition(match.group(2)[0])[0]
                     _, *rules = _IF.split(re.sub(r"\"[^\"]*\"|'[^']*'", "", match.group(2)), maxsplit=1)
                     option.conditions += [part.strip() for part in rules]
 
@@ -114,25 +141,55 @@ class Options:
         return list(dict.fromkeys(found))
 
 
-def _statements(text: str) -> Iterator[str]:
-    """Lines without comments, indentation and help texts, with their continuations joined and blanks single."""
-    lines = iter(text.expandtabs().replace("\\\n", " ").splitlines())
+#: The first word of a statement that is an option's help text.
+_HELP = "\0help"
+
+
+class _Line(NamedTuple):
+    number: int
+    text: str
+
+
+def is_kconfig(path: str) -> bool:
+    """Whether a file of a tree is a Kconfig file, by its name."""
+    return path.rpartition("/")[2].startswith("Kconfig")
+
+
+def _statements(text: str) -> Iterator[_Line]:
+    """Lines with their numbers, without comments and indentation, continuations joined and blanks single. A help text is one
+    statement that begins with a word of its own."""
+    lines = iter(_joined(text))
     for line in lines:
-        bare = line.strip()
+        bare = line.text.strip()
         while bare in ("help", "---help---"):
-            indent = -1
-            bare = ""
+            indent, bare, said = -1, "", []
             for line in lines:
-                width = len(line) - len(line.lstrip())
-                if not line.strip():
+                width = len(line.text) - len(line.text.lstrip())
+                if not line.text.strip():
+                    said.append("")
                     continue
                 if indent < 0:
                     indent = width
                 if width < indent or not width:
-                    bare = line.strip()
+                    bare = line.text.strip()
                     break
+                said.append(line.text[indent:].rstrip())
+            yield _Line(line.number, f"{_HELP} " + "\n".join(said).strip())
         if bare and not bare.startswith("#"):
-            yield " ".join(bare.split())
+            yield _Line(line.number, " ".join(bare.split()))
+
+
+def _joined(text: str) -> Iterator[_Line]:
+    begun, since = "", 0
+    for number, line in enumerate(text.expandtabs().splitlines(), 1):
+        since = since if begun else number
+        if line.endswith("\\"):
+            begun += line[:-1] + " "
+            continue
+        yield _Line(since, begun + line)
+        begun = ""
+    if begun:
+        yield _Line(since, begun)
 
 
 class Condition:
@@ -209,3 +266,62 @@ class Condition:
         word = self.words[self.at] if self.at < len(self.words) else ""
         self.at += 1
         return word
+
+
+@dataclass(frozen=True)
+class Expression:
+    """A condition as a tree: `option` and `other` (comparisons, constants, macros) have no parts; `text` is as written."""
+
+    kind: Literal["option", "and", "or", "not", "other"]
+    text: str
+    parts: tuple[Expression, ...] = ()
+
+
+def parse_expression(text: str) -> Expression:
+    """The tree of a condition. What is not understood is an `other` with its text."""
+    words = [word for word in _WORD.findall(text) if word.strip()]
+    found, rest = _either(words, 0)
+    return found if not rest else Expression("other", text)
+
+
+def _either(words: list[str], depth: int) -> tuple[Expression, list[str]]:
+    return _chain(words, depth, "||", "or", lambda words: _chain(words, depth, "&&", "and", lambda words: _one(words, depth)))
+
+
+def _chain(
+    words: list[str],
+    depth: int,
+    sign: str,
+    kind: Literal["and", "or"],
+    inner: Callable[[list[str]], tuple[Expression, list[str]]],
+) -> tuple[Expression, list[str]]:
+    first, words = inner(words)
+    parts = [first]
+    while words[:1] == [sign]:
+        following, words = inner(words[1:])
+        parts.append(following)
+    if len(parts) == 1:
+        return first, words
+    return Expression(kind, f" {sign} ".join(_bracketed(part) for part in parts), tuple(parts)), words
+
+
+def _one(words: list[str], depth: int) -> tuple[Expression, list[str]]:
+    if not words or depth > _DEEPEST_TREE:
+        return Expression("other", "y"), []
+    if words[0] == "!":
+        inner, rest = _one(words[1:], depth + 1)
+        return Expression("not", f"!{_bracketed(inner)}", (inner,)), rest
+    if words[0] == "(":
+        inner, rest = _either(words[1:], depth + 1)
+        return inner, rest[1:]
+    if len(words) > 2 and words[1] in ("=", "!=", "<", ">", "<=", ">="):
+        compared = "".join(words[:3])
+        if words[1] == "=" and words[2] == "y":
+            return Expression("option", words[0]), words[3:]
+        return Expression("other", compared), words[3:]
+    plain = re.fullmatch(r"\w+", words[0]) and words[0] not in _LEVELS
+    return Expression("option" if plain else "other", words[0]), words[1:]
+
+
+def _bracketed(part: Expression) -> str:
+    return f"({part.text})" if part.kind in ("and", "or") else part.text

@@ -68,13 +68,15 @@ def lost_options(
         if only_yes_or_no:
             why, remedy = "it is a `bool`, which knows only yes and no", f"write {name}=y"
         else:
-            why, remedy = _reason(name.removeprefix("CONFIG_"), wanted, definitions, known, values)
+            why, remedy = reason_for_loss(name.removeprefix("CONFIG_"), wanted, definitions, known, values)
         shown = "not set" if got == "n" else got
         yield Trouble("KERNEL-OPTION-LOST", f"{name}={wanted} was asked for and came out as {shown}",
                       file if isinstance(file, Place) else Place(file, line, name), why=why, remedy=remedy)  # fmt: skip
 
 
-def _reason(name: str, wanted: str, definitions: list[Option], known: Options, values: Mapping[str, str]) -> tuple[str, str]:
+def reason_for_loss(
+    name: str, wanted: str, definitions: Sequence[Option], known: Options, values: Mapping[str, str]
+) -> tuple[str, str]:
     """Why an option is not as it was asked for, and what to do."""
     if not definitions:
         return "no Kconfig file of this kernel defines it", "check its spelling, and whether this kernel version has it"
@@ -98,6 +100,9 @@ def _reason(name: str, wanted: str, definitions: list[Option], known: Options, v
                 "turn on what needs it, and take it out of the fragment")  # fmt: skip
     unmet = [[one for text in known.conditions(found) if (one := _unmet(text, values, level))] for found in asked]
     fewest = min(unmet, key=len)
+    chosen = _chosen_instead(name, definitions, known, values)
+    if not fewest and chosen:
+        return f"it is one of a choice, and {chosen} is chosen", f"take CONFIG_{chosen} out, or turn it off"
     if not fewest:
         return "another option holds it where it is", "look it up in the kernel's option menu"
     off = [option for one in fewest for option in one.off]
@@ -105,6 +110,19 @@ def _reason(name: str, wanted: str, definitions: list[Option], known: Options, v
     remedy = f"add {_listed([f'CONFIG_{option}=y' for option in off], 'and')} to the same fragment" if simple else (
         "give these options what it asks for in the same fragment")  # fmt: skip
     return "it depends on " + "; and on ".join(one.text for one in fewest), remedy
+
+
+def _chosen_instead(name: str, definitions: Sequence[Option], known: Options, values: Mapping[str, str]) -> str:
+    """The option of the same choice that is on; "" for one that is in no choice."""
+    numbers = {one.choice for one in definitions if one.choice}
+    return next(
+        (
+            other
+            for other, found in known.defined.items()
+            if other != name and values.get(other, "n") != "n" and any(one.choice in numbers for one in found)
+        ),
+        "",
+    )
 
 
 class _Unmet(NamedTuple):
@@ -149,10 +167,16 @@ _TARGETS = ("defconfig", "tinyconfig", "allnoconfig", "alldefconfig", "allyescon
 
 
 def base_problem(
-    base: str, kernel_arch: str, files: Mapping[str, str], text: Callable[[str], str], place: Place
+    base: str, kernel_arch: str, files: Mapping[str, str], text: Callable[[str], str], place: Place, configs: str = ""
 ) -> Trouble | None:
     """A trouble when a kernel's sources have no such base configuration; None when they have it. `files` are the paths of the
-    sources' files with whatever `text` needs to read one."""
+    sources' files with whatever `text` needs to read one. A bootloader has its base configurations in the folder `configs`."""
+    if configs:
+        known = [path.removeprefix(configs) for path in files if path.startswith(configs)]
+        if base in known or not known:
+            return None
+        return Trouble("KERNEL-BASE-UNKNOWN", f"the bootloader's sources have no base configuration `{base}`", place,
+                       why=f"bases are the files of {configs}", remedy=suggestion(base, known))  # fmt: skip
     folder = f"arch/{kernel_arch}/configs/"
     makefile = f"arch/{kernel_arch}/Makefile"
     if not base or base in _TARGETS or base.endswith(".config") or f"{folder}{base}" in files or makefile not in files:

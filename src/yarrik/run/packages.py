@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import dataclasses
 import re
 from collections.abc import Callable, Sequence
 
 import msgspec
 
 from yarrik.cache import Entry, Tree
+from yarrik.capabilities import ATTRIBUTE, encode_capabilities
 from yarrik.elf import ElfFacts
 from yarrik.errors import Collector, Damaged, Trouble, nearest
-from yarrik.model import PackageRule
+from yarrik.model import Attributes, PackageRule
 from yarrik.plan import Split, shortened
 from yarrik.resolve import BuiltPackage, PackagedPath
 from yarrik.rootfs import quoted, unquoted
@@ -104,8 +106,12 @@ def _package(
             continue  # made by itself for what lies in it
         attributes = owners.get("/" + path)
         mode = int(attributes.mode, 8) if attributes is not None and attributes.mode else entry.mode
-        owner = attributes.owner if attributes is not None else "root"
-        paths.append(PackagedPath("/" + path, entry.kind, mode, entry.size, entry.content, owner))
+        owner, group = (attributes.owner, attributes.group) if attributes is not None else ("root", "")
+        extended = _extended(attributes) if attributes is not None else ()
+        if extended and entry.kind == "link":
+            what = f"the package `{name}` gives extended attributes or capabilities to the link /{path}"
+            collector.add(Trouble("PACKAGE-ATTRIBUTES", what, remedy="name the file that it leads to"))
+        paths.append(PackagedPath("/" + path, entry.kind, mode, entry.size, entry.content, owner, group, extended))
         if entry.kind == "file":
             try:
                 facts = facts_of(entry.content)
@@ -115,6 +121,14 @@ def _package(
                 elf["/" + path] = facts
     summary = rule.summary or action.summary
     return BuiltPackage(name, action.recipe, action.version, action.licence, summary, rule.needs, tuple(paths), elf)
+
+
+def _extended(attributes: Attributes) -> tuple[tuple[str, bytes], ...]:
+    """The extended attributes of a path, sorted by name."""
+    found = {name: value.encode() for name, value in attributes.extended.items()}
+    if attributes.capabilities:
+        found[ATTRIBUTE] = encode_capabilities(attributes.capabilities)
+    return tuple(sorted(found.items()))
 
 
 def _has_children(path: str, tree: Tree) -> bool:
@@ -133,7 +147,7 @@ def decode_packages(data: bytes) -> list[BuiltPackage]:
 
 def _renamed(package: BuiltPackage, change: Callable[[str], str]) -> BuiltPackage:
     paths = tuple(
-        PackagedPath(change(p.path), p.kind, p.mode, p.size, change(p.content) if p.kind == "link" else p.content, p.owner)
+        dataclasses.replace(p, path=change(p.path), content=change(p.content) if p.kind == "link" else p.content)
         for p in package.paths
     )
     elf = {change(path): facts for path, facts in package.elf.items()}

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import dataclasses
 import fnmatch
+import os
 import time
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -30,23 +32,40 @@ from yarrik.plan import (
     Stage,
     Step,
     TakeFile,
+    TakeOutputs,
     Unpack,
+    UnpackDebian,
 )
 from yarrik.rootfs import placed_trees
+from yarrik.run.configure_log import LOOKED_AT, failed_test
+from yarrik.run.installed import sysroot_of, tidied
 from yarrik.run.kernel_config import BUILT_IN_OPTIONS, base_problem, line_options, lost_options, options
 from yarrik.run.packages import encode_packages, split_packages
 from yarrik.run.sandbox import THE_BOARDS, OverBound, Sandbox, Sees
-from yarrik.sources import check_out, download, misfits
+from yarrik.sources import (
+    SERIES,
+    Archive,
+    check_out,
+    download,
+    misfits,
+    patch_text,
+    series_of,
+    unfit_package,
+    with_addresses,
+)
 from yarrik.units import counted, shown_size
-
-#: What users of a recipe see when they are built: headers and libraries, nothing else.
-SYSROOT_FOLDERS = ("usr/include", "usr/lib", "lib", "usr/share/pkgconfig")
-
 
 #: Most levels of folders that a recipe may install. Readers of filesystems give up at 128 or 200.
 DEEPEST = 100
 #: Where a kernel's build has its configuration.
 _CONFIG = "build/.config"
+
+
+#: What helps when no Debian archive has a file that its index names.
+_OTHER_ARCHIVE = (
+    "check the network; where an archive lacks the file, take another revision with `version`, or name an archive that has it: "
+    "[[debian-archive]] in the settings"
+)
 
 
 @dataclass
@@ -68,6 +87,7 @@ class Context:
     codes: list[str] = field(default_factory=list)
     offline: bool = False
     redirect_hosts: Collection[str] = ()
+    archives: Callable[[], Sequence[Archive]] = tuple
     began: float = field(default_factory=time.monotonic)
     #: Reports what the step is doing; nothing of it is kept.
     tell: Callable[[str], None] = lambda text: None
@@ -143,8 +163,9 @@ def _download(action: Download, context: Context) -> dict[str, str]:
                         why="with --offline nothing is downloaded", remedy="yarrik fetch, where there is a network"),
                 "work",
             )  # fmt: skip
-        download(context.step.urls, action.sha256, context.store, context.say, place, _received(context),
-                 context.redirect_hosts)  # fmt: skip
+        urls = with_addresses(context.step.urls, context.archives)
+        known = {} if urls == context.step.urls else {"remedy": _OTHER_ARCHIVE}
+        download(urls, action.sha256, context.store, context.say, place, _received(context), context.redirect_hosts, **known)
     return {"file": action.sha256}
 
 
@@ -173,6 +194,29 @@ def _clone(action: Clone, context: Context) -> dict[str, str]:
         raise YarrikError(Trouble("SOURCE-MISSING", f"the commit has no folder {action.folder}", place,
                                   remedy="correct `folder`"), "work") from error  # fmt: skip
     return {"tree": tree.digest}
+
+
+@perform.register
+def _take_outputs(action: TakeOutputs, context: Context) -> dict[str, str]:
+    tree = context.store.tree(context.inputs["files"])
+    files = {entry.path: entry for entry in tree.files}
+    collector = Collector()
+    found: dict[str, str] = {}
+    for name, path in action.outputs.items():
+        entry = files.get(path.strip("/"))
+        if entry is None:
+            same = [other for other in files if other.rpartition("/")[2] == path.rpartition("/")[2]]
+            collector.add(
+                Trouble("OUTPUT-MISSING", f"the build of `{action.recipe}` left no file {path}",
+                        context.step.marks.get(f"output {name}", Place()), why=f"it is to be the output `{name}`",
+                        remedy=f"it left {same[0]}" if same else suggestion(path, files, most=8))
+            )  # fmt: skip
+            continue
+        found[f"output:{name}"] = entry.content
+        laid = Entry(f"{action.recipe}/{name}", "file", entry.mode, entry.size, entry.content)
+        found[f"given:{name}"] = context.store.put_tree(Tree.of([Entry(action.recipe, "folder", 0o755, 0, ""), laid]))
+    collector.raise_if_any("work")
+    return found
 
 
 @perform.register
@@ -211,7 +255,73 @@ def _unpack(action: Unpack, context: Context) -> dict[str, str]:
     archive = context.store.checked_path(context.inputs["archive"])
     tree = unpack_archive(archive, action.name, context.store, Limits(action.member_limit, action.size_limit))
     context.say(f"{len(tree.entries)} entries")
-    return {"tree": tree.digest}
+    return {"tree": _part_of(tree, action.folder, context).digest}
+
+
+def _part_of(tree: Tree, folder: str, context: Context) -> Tree:
+    """A folder of a recipe's sources, as a tree of its own that is stored; all of them without one."""
+    if not folder:
+        return tree
+    inside = [entry for entry in tree.entries if entry.path.startswith(folder + "/")]
+    if not inside:
+        known = [entry.path for entry in tree.entries if entry.kind == "folder"]
+        place = context.step.marks.get("source", Place())
+        trouble = Trouble("SOURCE-MISSING", f"the source has no folder {folder}", place, remedy=suggestion(folder, known))
+        raise YarrikError(trouble, "work")
+    part = Tree.of(dataclasses.replace(entry, path=entry.path[len(folder) + 1 :]) for entry in inside)
+    context.store.put_tree(part)
+    return part
+
+
+@perform.register
+def _unpack_debian(action: UnpackDebian, context: Context) -> dict[str, str]:
+    from yarrik.sources import Limits, read_dsc, unpack_members
+
+    place = context.step.marks.get("source", Place())
+    digests = {label.removeprefix("file "): digest for label, digest in context.inputs.items()}
+    paths = {name: context.store.checked_path(digest) for name, digest in digests.items()}
+    members = read_dsc(context.store.get_bytes(digests[action.dsc]), action.package, action.version, digests, place)
+    limits = Limits(action.member_limit, action.size_limit)
+    tree = unpack_members(action.package, members, paths, action.patches, context.store, limits)
+    context.say(f"{len(tree.entries)} entries")
+    entries = {entry.path: entry for entry in tree.entries}
+    if not action.patches or (SERIES not in entries and not members.patch):
+        return {"tree": _part_of(tree, action.folder, context).digest}
+    lay_out_inputs({"source": tree.digest}, context.store, context.sandbox, context.below, ("source",))
+    context.below.make_folder("tmp/patches")
+    if members.patch:
+        data = patch_text(action.package, members.patch, context.store.get_bytes(digests[members.patch]))
+        _lay_on(context, members.patch, data, 1)
+    with context.below.folder("source") as source:
+        try:
+            text = source.text(SERIES)
+        except OSError:
+            text = ""  # a package of the oldest form may have none
+        patches = series_of(action.package, text)
+        found = []
+        for one in patches:
+            try:
+                found.append(source.read(one.path))
+            except OSError as error:
+                raise unfit_package(action.package, f"{SERIES} names {one.path}, which is not there", place) from error
+    for patch, data in zip(patches, found, strict=True):
+        _lay_on(context, patch.path, data, patch.strip)
+    with context.below.folder("source") as source:
+        return {"tree": _part_of(context.store.snapshot(source, plain=True), action.folder, context).digest}
+
+
+def _lay_on(context: Context, name: str, data: bytes, strip: int) -> None:
+    """Applies a patch as dpkg-source(1) does: with offsets, and without fuzz."""
+    context.below.write("tmp/patches/next", data)
+    context.say(f"patch {name}")
+    run = _runner(context, {}, "{step}/source", ("source",))
+    try:
+        run(("patch", "-t", "-F", "0", "-N", f"-p{strip}", "-u", "-V", "never", "-E", "--no-backup-if-mismatch", "-i",
+             "{step}/tmp/patches/next"))  # fmt: skip
+    except CommandFailed as error:
+        remedy = "take another version of the package, or `debian-patches = false`"
+        place = context.step.marks.get("source", Place())
+        raise _patch_failed(context, name, data.decode("utf-8", "replace"), lambda line: place, remedy) from error
 
 
 @perform.register
@@ -221,7 +331,7 @@ def _configure_kernel(action: ConfigureKernel, context: Context) -> dict[str, st
     if action.base:
         sources = {entry.path: entry.content for entry in context.store.tree(context.inputs["source"]).files}
         problem = base_problem(action.base, action.kernel_arch, sources, lambda digest: _text_of(context.store, digest),
-                               context.step.marks.get("kernel.base", Place()))  # fmt: skip
+                               context.step.marks.get("kernel.base", Place()), action.configs)  # fmt: skip
         if problem is not None:
             raise YarrikError(problem, "work")
         run((*action.make, action.base))
@@ -231,10 +341,13 @@ def _configure_kernel(action: ConfigureKernel, context: Context) -> dict[str, st
     labels = [f"fragment {Path(name).name}" for name in action.fragments]
     texts = {label: context.store.get_bytes(taken(context, label)).decode("utf-8", "replace") for label in labels}
     line = line_options(action.command_line, action.kernel_arch) + (BUILT_IN_OPTIONS if action.built_in else "")
+    line += "".join(f"\n{text}\n" for text in action.lines)
     more = "".join(f"\n{texts[label]}\n" for label in labels) + line
     context.below.write(_CONFIG, first + more.encode())
     run((*action.make, "olddefconfig"))
     final = context.below.text(_CONFIG)
+    if action.lenient:
+        return _configuration(context)
     collector = Collector()
     said = [(texts[label], context.step.places[label]) for label in labels]
     source = context.below.folder("source")
@@ -250,10 +363,14 @@ def _configure_kernel(action: ConfigureKernel, context: Context) -> dict[str, st
                         place, why="only one of them can be in the kernel",
                         remedy="take it out of the fragment, and put its words into `kernel.arguments`")
             )  # fmt: skip
-    mark = context.step.marks.get("boot.command-line-in", Place())
+    mark = context.step.marks.get("lines" if action.lines else "boot.command-line-in", Place())
     collector.extend(lost_options(line, mark, final, source))
     source.close()
     collector.raise_if_any("work")
+    return _configuration(context)
+
+
+def _configuration(context: Context) -> dict[str, str]:
     digest, size = context.store.put_below(context.below, _CONFIG)
     return {"config": context.store.put_tree(Tree.of([Entry(".config", "file", 0o644, size, digest)]))}
 
@@ -273,17 +390,21 @@ def _apply_patches(action: ApplyPatches, context: Context) -> dict[str, str]:
         try:
             run(("git", "apply", "--verbose", "--whitespace=nowarn", f"{{step}}/tmp/patches/{number}"))
         except CommandFailed as error:
-            raise _patch_failed(context, name) from error
+            raise _own_patch_failed(context, name) from error
     with context.below.folder("source") as source:
         tree = context.store.snapshot(source, plain=True)
     return {"tree": tree.digest}
 
 
-def _patch_failed(context: Context, name: str) -> YarrikError:
-    """Which hunks of a patch do not fit, and what stands where."""
-    place = context.step.places[name]
-    text = place.read_text(encoding="utf-8", errors="replace")
+def _own_patch_failed(context: Context, name: str) -> YarrikError:
+    file = context.step.places[name]
     remedy = "make the patch again from these sources, or take it out if they have what it brings"
+    text = file.read_text(encoding="utf-8", errors="replace")
+    return _patch_failed(context, name, text, lambda line: Place(file, line or None), remedy)
+
+
+def _patch_failed(context: Context, name: str, text: str, place: Callable[[int], Place], remedy: str) -> YarrikError:
+    """Which hunks of a patch do not fit, and what stands where. `place` tells where a line of the patch is."""
     troubles = []
     with context.below.folder("source") as source:
         unfit = misfits(text, source)
@@ -296,11 +417,13 @@ def _patch_failed(context: Context, name: str) -> YarrikError:
         )
         troubles.append(
             Trouble("PATCH-FAILED", f"the patch {name} does not fit {where}: it wants `{one.wanted.strip()}`, and {there}",
-                    Place(place, one.hunk.at), why="the sources have changed where the patch changes them", remedy=remedy)
+                    place(one.hunk.at), why="the sources have changed where the patch changes them", remedy=remedy)
         )  # fmt: skip
     if not troubles:
-        troubles.append(Trouble("PATCH-FAILED", f"the patch {name} cannot be applied", Place(place),
-                                why="the log has git's own words", remedy=f"yarrik log {context.step.name}"))  # fmt: skip
+        troubles.append(
+            Trouble("PATCH-FAILED", f"the patch {name} cannot be applied", place(0), why="the log has the program's own words",
+                    remedy=f"yarrik log {context.step.name}")
+        )  # fmt: skip
     return YarrikError(troubles, "work")
 
 
@@ -329,10 +452,17 @@ def _collect_licences(action: CollectLicences, context: Context) -> dict[str, st
 def _run_commands(action: RunCommands, context: Context) -> dict[str, str]:
     _lay_out_inputs(context, action.writable)
     for name, text in action.files.items():
+        if not context.below.is_folder(name.partition("/")[0]):
+            context.below.make_folder(name.partition("/")[0])
         context.below.write(name, text.replace("{step}", context.sandbox.inside(context.work)).encode())
     run = _runner(context, action.environment, action.folder, action.writable)
     for command in action.commands:
-        run(command)
+        try:
+            run(command)
+        except CommandFailed:
+            if command[0].endswith("/configure"):
+                _say_failed_test(action.folder.removeprefix("{step}/"), context)
+            raise
     with context.below.folder("stage") as stage:
         tree = context.store.snapshot(stage, move=True)
     deep = next((entry.path for entry in tree.entries if entry.path.count("/") >= DEEPEST), None)
@@ -345,6 +475,21 @@ def _run_commands(action: RunCommands, context: Context) -> dict[str, str]:
         )  # fmt: skip
     context.say(f"{counted(sum(1 for _ in tree.files), 'file')} installed")
     return {"files": tree.digest}
+
+
+def _say_failed_test(folder: str, context: Context) -> None:
+    """Adds to the log which test of a configure script failed, and what the compiler said of it."""
+    try:
+        with context.below.open(f"{folder}/config.log") as file:
+            file.seek(max(0, os.fstat(file.fileno()).st_size - LOOKED_AT))
+            text = file.read(LOOKED_AT).decode("utf-8", "replace")
+    except (OSError, NotPlain):
+        return
+    found = failed_test(text)
+    if found:
+        context.say("config.log has:")
+        for line in found:
+            context.say(f"  {line}")
 
 
 def shortened_path(path: str, most: int = 60) -> str:
@@ -403,12 +548,15 @@ def sees_of(action: Action) -> Sees:
         return Sees(action.toolchain, action.programs)
     if isinstance(action, Stage):
         return Sees(action.toolchain)
+    if isinstance(action, UnpackDebian):
+        return Sees(programs=("patch",))
     return Sees(programs=("git",)) if isinstance(action, ApplyPatches) else Sees(THE_BOARDS)
 
 
 def read_only_folders(writable: tuple[str, ...]) -> tuple[str, ...]:
     """Folders of a step, below `{step}`, that its commands may only read."""
-    return tuple(name for name in ("source", "kernel", "initramfs", "sysroot", "tools") if name not in writable)
+    folders = ("source", "kernel", "initramfs", "sysroot", "tools", "given", "device-tree", "environment")
+    return tuple(name for name in folders if name not in writable)
 
 
 def _runner(
@@ -478,13 +626,13 @@ def _stage(action: Stage, context: Context) -> dict[str, str]:
     collector.raise_if_any("work")
     if action.strip and elves:
         tree = _stripped(action, context, tree, elves)
+    tree = tidied(tree, context.store)
     for entry in tree.files:
         if _holds(context.store.checked_path(entry.content), b"/step/"):
             context.note(
                 f"/{entry.path} holds a path of the build, /step/…, which does not exist on the board", "PACKAGE-PATH-LEAKED"
             )
-    sysroot = tree.below(*SYSROOT_FOLDERS)
-    return {"files": context.store.put_tree(tree), "sysroot": context.store.put_tree(sysroot)}
+    return {"files": context.store.put_tree(tree), "sysroot": sysroot_of(tree, context.store).digest}
 
 
 def _stripped(action: Stage, context: Context, tree: Tree, elves: list[Entry]) -> Tree:

@@ -16,9 +16,31 @@ from yarrik.errors import Collector, Place, Trouble, YarrikError, suggestion
 from yarrik.host import find_program
 from yarrik.licences import licence_fault
 from yarrik.model import AMENDABLE, Composition, Overrides, ShelfFile, compose, convert, never_holding, read_document
-from yarrik.plan import Assessment, Difference, Graph, all_differences, assess, parts_of, plan_product, runs_commands
-from yarrik.resolve import Answer, LockedProduct, Moved, Progress, moved, resolve
-from yarrik.rootfs import LOGIN_SERVICE, check_image
+from yarrik.plan import (
+    Assessment,
+    Difference,
+    Graph,
+    all_differences,
+    assess,
+    parts_of,
+    plan_product,
+    runs_commands,
+    services_of,
+)
+from yarrik.resolve import (
+    LOGIN_SERVICE,
+    NOBODY,
+    Answer,
+    LockedProduct,
+    Moved,
+    Progress,
+    Settled,
+    asked_by_packages,
+    check_logins,
+    moved,
+    resolve,
+    settle_accounts,
+)
 from yarrik.run.diversions import diversion_notes, unknown_diversions
 from yarrik.run.foresight import Foresight
 from yarrik.run.program_versions import unfit_program
@@ -26,19 +48,23 @@ from yarrik.run.project import Project
 from yarrik.run.results import kept_outputs
 from yarrik.run.room import short_of_room
 from yarrik.run.sandbox import Sandbox
+from yarrik.run.secrets import let_in_secrets
 from yarrik.run.surroundings import HostSurroundings
 from yarrik.run.terms import not_accepted, terms_of
+from yarrik.services import OneService, asked_services
 from yarrik.toolchain import missing_program
 
 
 @dataclass(frozen=True)
 class Planned:
-    """A product that is planned: its answer and step graph, what this machine has for it, and what differs from the lock."""
+    """A product that is planned: its answer and step graph, what this machine has for it, what differs from the lock, and what
+    is likely wrong with what was resolved."""
 
     answer: Answer
     graph: Graph
     surroundings: HostSurroundings
     moved: tuple[Moved, ...]
+    warnings: tuple[Trouble, ...]
 
     @property
     def composition(self) -> Composition:
@@ -58,6 +84,8 @@ class Planner:
     project: Project
     _answers: dict[object, tuple[Answer, Composition]] = field(default_factory=dict)
     _planned: dict[int, tuple[Planned, Composition]] = field(default_factory=dict)
+    _accounts: dict[int, tuple[Settled, Answer]] = field(default_factory=dict)
+    _further: dict[int, tuple[dict[str, Settled], Answer]] = field(default_factory=dict)
 
     def compose(self, product: str | None = None, overrides: Overrides | None = None) -> Composition:
         """The composition of a product, by default the workspace's own choice. Raises YarrikError."""
@@ -115,13 +143,17 @@ class Planner:
         if seen:
             self.project.memory.learn("good licences", msgspec.json.encode(sorted(good | seen)))
 
-    def hold(self, answer: Answer, surroundings: HostSurroundings | None = None) -> list[Moved]:
-        """Takes an answer into the lock (without writing it), and returns what differs from what was locked."""
+    def hold(
+        self, answer: Answer, surroundings: HostSurroundings | None = None, moving: Sequence[str] | None = ()
+    ) -> list[Moved]:
+        """Takes an answer into the lock (without writing it), and returns what differs from what was locked. Sources from
+        Debian archives stay as they are but for recipes in `moving` (None: for all)."""
         composition = answer.composition
         surroundings = surroundings or HostSurroundings(self.project, composition)
         sides = ["board", *(["host"] if any(node.side == "host" for node in answer.versions) else [])]
         terms = {one.key: one.digest for one in terms_of(composition)}
-        locked = LockedProduct.of(answer, terms, {side: surroundings.toolchain(side).shown for side in sides})
+        compilers = {side: surroundings.toolchain(side).shown for side in sides}
+        locked = LockedProduct.of(answer, terms, compilers, self._all_accounts(answer))
         former = self.project.lock.products.get(composition.name)
         diverted = list(diversion_notes(self.project, set(composition.now.versions or ())))
         if diverted and self.project.choices.locked:
@@ -130,6 +162,7 @@ class Planner:
                                       remedy="remove them: yarrik settings set use.NAME.path="))  # fmt: skip
         differences = moved(former, locked) if former is not None else []
         differences += self._moved_shelves()
+        differences += self._hold_debian(answer, surroundings, moving)
         if differences and self.project.choices.locked:
             raise YarrikError(
                 Trouble("LOCK-STALE", f"yarrik.lock is not what `{composition.name}` resolves to now: "
@@ -146,6 +179,85 @@ class Planner:
         shelves = {choice.name: self._shelf_version(choice.place) for choice in self.project.workspace.settings.shelf}
         self.project.lock.hold(composition.name, locked, shelves)
         return differences
+
+    def _hold_debian(self, answer: Answer, surroundings: HostSurroundings, moving: Sequence[str] | None) -> list[Moved]:
+        """Takes the recipes' Debian source packages into the lock; returns those that have moved."""
+        differences = []
+        for name in sorted({node.recipe for node in answer.versions}):
+            recipe = answer.recipe(next(node for node in answer.versions if node.recipe == name))
+            if len(recipe.value.source) != 1 or not recipe.value.source[0].debian or surroundings.edited(name) is not None:
+                continue
+            before = dict(self.project.lock.debian)
+            renew = moving is None or name in moving
+            package = surroundings.debian_source(recipe, renew)
+            for asked, known in before.items():
+                if asked.startswith(f"{package.name} ") and self.project.lock.debian[asked] != known:
+                    differences.append(Moved(f"source of {name}", known.version, package.version))
+        return differences
+
+    def accounts(self, answer: Answer) -> Settled:
+        """The accounts of an answer's image, with the numbers of the lock. Raises YarrikError."""
+        known = self._accounts.get(id(answer))
+        if known is None:
+            locked = self.project.lock.products.get(answer.composition.name, LockedProduct())
+            settled = settle_accounts(answer.composition.image, asked_by_packages(answer), locked.users, locked.groups)
+            known = self._accounts[id(answer)] = settled, answer
+        return known[0]
+
+    def further_accounts(self, answer: Answer) -> dict[str, Settled]:
+        """The accounts of a product's further images, by name. One of the same name has the same number in all, unless it is
+        written down. Raises YarrikError."""
+        if id(answer) in self._further:
+            return self._further[id(answer)][0]
+        found: dict[str, Settled] = {}
+        main = self.accounts(answer)
+        # An account's own group follows from its number; those that every image has need none.
+        usual = (0, NOBODY)
+        named = {one.name for one in main.accounts.users}
+        users = {**main.users, **{one.name: one.uid for one in main.accounts.users if one.uid not in usual}}
+        groups = {**main.groups, **{one.name: one.gid for one in main.accounts.groups
+                                    if one.gid not in usual and one.name not in named}}  # fmt: skip
+        for one in answer.composition.more:
+            settled = settle_accounts(one.composition.image, asked_by_packages(answer), users, groups)
+            users, groups = {**users, **settled.users}, {**groups, **settled.groups}
+            found[one.name] = settled
+        self._further[id(answer)] = found, answer
+        return found
+
+    def _all_accounts(self, answer: Answer) -> Settled:
+        """Those of the image, with the numbers that the lock has to keep for further ones too."""
+        main = self.accounts(answer)
+        users, groups = dict(main.users), dict(main.groups)
+        for settled in self.further_accounts(answer).values():
+            users = {
+                **{name: number for name, number in settled.users.items() if name not in main.accounts.user_numbers},
+                **users,
+            }
+            groups = {
+                **{name: number for name, number in settled.groups.items() if name not in main.accounts.group_numbers},
+                **groups,
+            }
+        return dataclasses.replace(main, users=users, groups=groups)
+
+    def services(self, answer: Answer) -> tuple[tuple[OneService, ...], dict[str, Place]]:
+        """The services that may be in an answer's image, and where each is said. Raises YarrikError."""
+        collector = Collector()
+        accounts = self.accounts(answer).accounts
+        services, places = services_of(answer.composition, asked_services(answer), accounts, collector)
+        collector.raise_if_any()
+        return services, places
+
+    def login_warnings(self, answer: Answer) -> tuple[Trouble, ...]:
+        """What is likely wrong with who can log in. Raises YarrikError for what is dangerous."""
+        service = answer.providing(LOGIN_SERVICE)
+        settled = [self.accounts(answer), *self.further_accounts(answer).values()]
+        return tuple(dict.fromkeys(one for accounts in settled for one in check_logins(accounts, service)))
+
+    def _check_secrets(self, answer: Answer) -> None:
+        """Raises YarrikError for builds that would see a secret."""
+        troubles = list(let_in_secrets(map(answer.recipe, answer.versions), self.project.settings.secrets))
+        if troubles:
+            raise YarrikError(troubles)
 
     def _moved_shelves(self) -> list[Moved]:
         """Shelves from git that are not as the lock has them."""
@@ -182,15 +294,18 @@ class Planner:
     def _plan(self, composition: Composition) -> Planned:
         answer = self.answer(composition)
         self._check_licences(answer)
-        image = answer.composition.image
-        check_image(image.value, answer.providing(LOGIN_SERVICE), image.place("root", "login"))
+        settled = self.accounts(answer)
+        self._check_secrets(answer)
+        warnings = (*answer.warnings, *self.login_warnings(answer))
         surroundings = HostSurroundings(self.project, answer.composition)
         differences = self.hold(answer, surroundings)
-        graph = _with_mirrors(plan_product(answer, surroundings), self.project.settings.mirrors)
+        graph = _with_mirrors(
+            plan_product(answer, surroundings, settled, self.further_accounts(answer)), self.project.settings.mirrors
+        )
         if Sandbox(allowed=self.project.choices.use_sandbox).bubblewrap is None:
             graph = _without_sandbox(graph)
         self.project.memory.save_digests()
-        return Planned(answer, graph, surroundings, tuple(differences))
+        return Planned(answer, graph, surroundings, tuple(differences), warnings)
 
     def check_terms(self, planned: Planned) -> None:
         """Raises YarrikError for terms that the product is under and the user has not accepted."""
@@ -238,7 +353,7 @@ class Planner:
     def warnings(self, planned: Planned) -> tuple[Trouble, ...]:
         """What is likely wrong, with this product or with a condition of any definition. Raises YarrikError for what is
         certain to stop the build."""
-        found = [*planned.answer.warnings, *self._moving_shelves(), *unknown_diversions(self.project)]
+        found = [*planned.warnings, *self._moving_shelves(), *unknown_diversions(self.project)]
         for kind in AMENDABLE:
             for name, shelved in self.project.workspace.readable(kind):
                 if "when" in shelved.document.raw:

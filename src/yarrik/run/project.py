@@ -20,6 +20,7 @@ from yarrik.sources import use_proxies
 
 if TYPE_CHECKING:
     from yarrik.cache import Shared
+    from yarrik.sources import Archives
 
 #: The workspace's folder with working trees of sources that are being edited.
 EDITS = "edits"
@@ -99,6 +100,20 @@ class Project:
         if not any(choice.git for choice in self.workspace.settings.shelf):
             return []
         return Shelves(self.root, self.store.root).states()
+
+    @cached_property
+    def debian_archives(self) -> Archives:
+        """The Debian archives of the settings, else those of this machine's package manager. Making this asks none."""
+        from yarrik.sources import Archive, Archives, apt_archives
+
+        named = [
+            Archive(
+                one.url.rstrip("/"), suite, one.components, (Path(one.keyring),) if one.keyring else (), unsigned=one.unsigned
+            )
+            for one in self.settings.debian_archive
+            for suite in one.suites
+        ]
+        return Archives(named or apt_archives(), self.store, redirect_hosts=self.settings.redirect_hosts)
 
     @property
     def settings_place(self) -> Place:

@@ -10,14 +10,14 @@ from yarrik.beneath import Folder
 from yarrik.cache import MissingObject, Store, changed_paths
 from yarrik.errors import Place, Trouble, YarrikError, suggestion
 from yarrik.model import Composition
-from yarrik.plan import Clone, Download, FetchFile, FetchRuntime, Graph, PrepareFolder, Step, TakeFile, Unpack
+from yarrik.plan import Clone, Download, FetchFile, FetchRuntime, Graph, PrepareFolder, Step, TakeFile, Unpack, UnpackDebian
 from yarrik.run.events import Listener, silent
 from yarrik.run.perform import Context, perform
 from yarrik.run.session import Session
 from yarrik.run.work_folders import WorkFolders
 
 #: What these leave has a digest that was known before.
-_TAKING = (Clone, Download, FetchFile, FetchRuntime, PrepareFolder, TakeFile, Unpack)
+_TAKING = (Clone, Download, FetchFile, FetchRuntime, PrepareFolder, TakeFile, Unpack, UnpackDebian)
 #: Most differing files that are reported of a step.
 _MOST = 5
 _CHUNK = 1 << 20

@@ -38,6 +38,8 @@ class Publisher:
             if output.startswith("beside:"):
                 _, disk, kind = output.split(":")
                 files[image_name(composition.name, disk, len(graph.disks)) + BESIDE[kind]] = digest
+            elif output.startswith("file:"):
+                files[output.removeprefix("file:")] = digest
             elif output.startswith("memory:"):
                 files[f"memory/{output.removeprefix('memory:')}"] = digest
         files |= {name: outputs[name] for name in ("packages.json", "files.json", "boot-story.txt")}
@@ -47,6 +49,8 @@ class Publisher:
         environment = composition.board.value.boot.environment
         if environment is not None:
             files[environment.name] = outputs["environment"]
+        made = {report.step.name: report.outputs for report in reports}
+        files |= {path: made[step][output] for path, (step, output) in graph.beside.items()}
         if "device-tree" in outputs:
             files[blob_name(composition.board.value.kernel.device_tree)] = outputs["device-tree"]
         fact = f"published {composition.name}"
@@ -70,6 +74,7 @@ class Publisher:
                 # What an earlier build put there, and nobody has changed since.
                 if name not in wanted and _mark(out / name) == mark:
                     (out / name).unlink(missing_ok=True)
+                    _remove_empty((out / name).parent, out)
             if ran or records:
                 self._record(planned, reports, out)
         new_marks = {name: (digest, _mark(out / name)) for name, digest in wanted.items()}
@@ -110,6 +115,16 @@ class Publisher:
         document = {"yarrik": __version__, "toolchains": toolchains, "steps": rows}
         write_file(out / "build.json", msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n")
         write_file(out / "steps.log", "\n".join(log).encode())
+
+
+def _remove_empty(folder: Path, top: Path) -> None:
+    """Folders below `top` that have become empty."""
+    while folder != top:
+        try:
+            folder.rmdir()
+        except OSError:  # somebody has something there
+            return
+        folder = folder.parent
 
 
 def _mark(path: Path) -> str:

@@ -204,7 +204,8 @@ class Sandbox:
             return self._views[sees]
 
     def _path(self, root: str) -> str:
-        folders = [f"{root}/tools/usr/bin", f"{root}/tools/bin"]
+        # Of the sysroot, only programs that say how to build with a library.
+        folders = [f"{root}/tools/usr/bin", f"{root}/tools/bin", f"{root}/sysroot/usr/bin"]
         folders += [str(Path(program).parent) for program in self.programs]
         folders += ["/usr/local/bin", "/usr/bin", "/bin", "/usr/sbin", "/sbin"]
         return ":".join(dict.fromkeys(folders))

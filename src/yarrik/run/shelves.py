@@ -20,6 +20,7 @@ from yarrik.atomic import write_file
 from yarrik.beneath import remove_folder
 from yarrik.errors import Place, Trouble, YarrikError, suggestion
 from yarrik.model import (
+    BUILT_IN_SHELVES,
     FILE,
     Catalogues,
     Offer,
@@ -241,6 +242,8 @@ class Shelves:
 
     def try_folder(self, folder: Path) -> Trial:
         """A shelf that is a plain folder. Raises YarrikError for what cannot be added."""
+        if folder.parent == BUILT_IN_SHELVES:
+            return self._tried(ShelfChoice(name="trial", built_in=True), folder, None, "")
         path = os.path.relpath(folder, self.root)
         return self._tried(ShelfChoice(name="trial", path=path), folder, None, "")
 

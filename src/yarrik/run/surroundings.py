@@ -3,21 +3,25 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from yarrik.atomic import new_folder
 from yarrik.cache import Tree, plain_modes, read_tree
-from yarrik.errors import Place, Trouble, YarrikError, found_nearby, from_package, suggestion
+from yarrik.errors import Place, Trouble, Unfit, YarrikError, found_nearby, from_package, suggestion
 from yarrik.host import NATIVE_COMPILERS, Sight
 from yarrik.model import Composition, Definition, Recipe
+from yarrik.network import wireless_key
 from yarrik.plan import Provenance
+from yarrik.resolve import LockedDebian
 from yarrik.run.diversions import diversion_of, diverted_folder
 from yarrik.run.host_view import View, names_of, remembered_sight, view_of, views_in
 from yarrik.run.project import EDITS, Project
 from yarrik.run.sandbox import THE_BOARDS, Sees
+from yarrik.run.secrets import password_hash, read_secret
 from yarrik.run.terms import terms_of
-from yarrik.sources import unpack_archive, without_password
+from yarrik.sources import DEBIAN_SCHEME, SourcePackage, checked_package, unpack_archive, without_password
 from yarrik.toolchain import Toolchain, probe
 
 
@@ -106,6 +110,16 @@ class HostSurroundings:
         """An environment variable that a recipe lets in; None in a clean room, or when it is not set."""
         return None if self.project.choices.clean_room else os.environ.get(name)
 
+    def password(self, secret: str, product: str, account: str, place: Place) -> str:
+        return password_hash(read_secret(secret, self.project.settings.secrets, place), product, account)
+
+    def wireless_key(self, secret: str, ssid: str, place: Place) -> str:
+        try:
+            return wireless_key(ssid, read_secret(secret, self.project.settings.secrets, place).text)
+        except Unfit as error:
+            raise YarrikError(Trouble("SECRET-FORM", f"the secret `{secret}` cannot join a wireless network: {error}", place,
+                                      remedy="correct it where it is kept")) from error  # fmt: skip
+
     def edited(self, recipe: str) -> Path | None:
         folder = self.project.root / EDITS / recipe
         if (folder / ".git").is_dir():
@@ -124,6 +138,7 @@ class HostSurroundings:
                                     at=without_password(places.get(name, "")),
                                     revision=state.commit if state is not None else "",
                                     changed=state is not None and state.changed))  # fmt: skip
+        found += self._published_sources()
         found += [Provenance(kind="terms", name=one.key, revision=one.digest) for one in terms_of(self.composition)]
         for name in sorted(self.composition.now.versions or ()):
             diversion = diversion_of(self.project, name)
@@ -132,6 +147,25 @@ class HostSurroundings:
                 tree = self.source_tree(folder, (), Place(self.project.settings_place.file, key=f"use.{name}"))
                 found.append(Provenance(kind="diversion", name=name, revision=tree.digest))
         return tuple(found)
+
+    def _published_sources(self) -> Iterator[Provenance]:
+        """Where the sources of recipes come from, as far as others can have them too."""
+        for name in sorted(self.composition.now.versions or ()):
+            recipe = self.composition.recipe(name)
+            source = recipe.value.source[0] if len(recipe.value.source) == 1 else None
+            if source is None or self.edited(name) is not None:
+                continue
+            version = recipe.value.version
+            if source.debian:
+                package = self.debian_source(recipe)
+                at, revision = f"{DEBIAN_SCHEME}{package.folder}/{package.dsc}", package.files[package.dsc]
+                yield Provenance(kind="source", name=name, version=package.version, at=at, revision=revision)
+            elif source.url:
+                at = without_password(source.url.replace("{version}", version))
+                yield Provenance(kind="source", name=name, version=version, at=at, revision=source.sha256)
+            elif source.git:
+                at = without_password(source.git)
+                yield Provenance(kind="source", name=name, version=version, at=at, revision=source.commit)
 
     def file_digest(self, file: Path, place: Place, remedy: str = "") -> str:
         """SHA-256 of a file's content. Raises YarrikError, at `place`, for one that cannot be read."""
@@ -159,6 +193,33 @@ class HostSurroundings:
                         remedy="provide the right file, or correct the digest")
             )  # fmt: skip
         return file, digest
+
+    def debian_source(self, recipe: Definition[Recipe], renew: bool = False) -> SourcePackage:
+        """The Debian source package that a recipe takes, as the lock has it; with `renew`, or when it has none, as the archives
+        have it now, which the lock then holds. Raises YarrikError."""
+        source, place = recipe.value.source[0], recipe.place("source", "0", "debian")
+        wanted = (source.version or recipe.value.version).replace("{version}", recipe.value.version)
+        asked = f"{source.debian} {wanted}"
+        project = self.project
+        locked = project.lock.debian.get(asked)
+        if locked is not None and not renew:
+            try:
+                return checked_package(source.debian, locked.version, locked.folder, locked.files)
+            except Unfit as error:
+                raise YarrikError(Trouble("LOCK-DAMAGED", f"yarrik.lock does not read: {error}",
+                                          Place(project.lock.file, key=f"debian.{asked}"), why="it keeps the sources' digests",
+                                          remedy="take it from version control, or remove these lines")) from error  # fmt: skip
+        if project.choices.locked:
+            raise YarrikError(Trouble("LOCK-STALE", f"yarrik.lock has nothing on the Debian source package {asked}",
+                                      Place(project.lock.file), why="with --locked nothing is looked up anew",
+                                      remedy="yarrik resolve, and commit the lock"))  # fmt: skip
+        if project.choices.offline:
+            raise YarrikError(Trouble("SOURCE-OFFLINE", f"yarrik.lock has nothing on the Debian source package {asked}", place,
+                                      why="with --offline no archive is asked",
+                                      remedy="yarrik fetch, where there is a network"), "work")  # fmt: skip
+        found = project.debian_archives.find(source.debian, wanted, bool(source.version), place)
+        project.lock.hold_debian(asked, LockedDebian(version=found.version, folder=found.folder, files=dict(found.files)))
+        return found
 
     # For running
 

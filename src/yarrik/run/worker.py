@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import stat
 import time
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
@@ -15,6 +15,7 @@ from yarrik.beneath import Folder, NotPlain
 from yarrik.cache import Cost, LastRun, Memory, MissingObject, Result, Store
 from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError, printable
 from yarrik.plan import Difference, Graph, Step, assess, parts_of, reason_for
+from yarrik.run.configure_log import missing_thing
 from yarrik.run.events import How
 from yarrik.run.perform import Context, perform
 from yarrik.run.results import StepReport, kept_outputs, notes_of, still_there
@@ -25,6 +26,7 @@ from yarrik.run.work_folders import WorkFolders
 
 if TYPE_CHECKING:
     from yarrik.cache import Shared
+    from yarrik.sources import Archive
 
 _HOLE = "CACHE-HOLE"
 
@@ -32,7 +34,7 @@ _HOLE = "CACHE-HOLE"
 @dataclass(frozen=True)
 class Settings:
     """How a graph is run. `run_nothing` takes only results that exist, `run_all` takes none. `redirect_hosts` are hosts that
-    a download may be redirected to."""
+    a download may be redirected to, `archives` the Debian archives that this machine knows."""
 
     jobs: int
     keep_going: bool = False
@@ -40,6 +42,7 @@ class Settings:
     run_nothing: bool = False
     run_all: bool = False
     redirect_hosts: tuple[str, ...] = ()
+    archives: Callable[[], Sequence[Archive]] = tuple
 
 
 @dataclass
@@ -189,7 +192,8 @@ class Worker:
         with new_log(log_file) as log, self.work.folder() as folder, Folder.at(folder) as below:
             context = Context(
                 step, inputs, self.store, self.sandbox, folder, below, log, jobs, offline=self.settings.offline,
-                redirect_hosts=self.settings.redirect_hosts, tell=lambda text: self.doing.update({step.name: text}),
+                redirect_hosts=self.settings.redirect_hosts, archives=self.settings.archives,
+                tell=lambda text: self.doing.update({step.name: text}),
             )  # fmt: skip
             try:
                 outputs = perform(step.action, context)
@@ -225,6 +229,26 @@ class Worker:
             return True
         return False
 
+    def _lacking(self, failed: Step, kind: str, name: str) -> tuple[str, str, str]:
+        """Code, cause and remedy when a step lacks a header or a library that pkg-config knows: with the recipe that brings it,
+        as far as earlier builds tell."""
+        if not name:
+            return "", "", ""
+        word = f"the header {name}" if kind == "header" else f"the library that pkg-config calls `{name}`"
+        end = f"/{name}" if kind == "header" else f"/pkgconfig/{name}.pc"
+        stem = name.rpartition("/")[2].removesuffix(".h")
+        for step, run in sorted(self.last.items()):
+            if not step.startswith("stage ") or step == f"stage {failed.subject}" or "sysroot" not in run.outputs:
+                continue
+            try:
+                paths = self.store.tree(run.outputs["sysroot"]).by_path
+            except MissingObject:
+                continue
+            if any(path.endswith(end) for path in paths):
+                recipe = step.removeprefix("stage ").partition(" ")[0]
+                return "STEP-LACKS", f"it lacks {word}, which `{recipe}` brings", f'write `needs = ["{recipe}"]` into [build]'
+        return "STEP-LACKS", f"it lacks {word}", f"name the recipe that brings it in `build.needs`: yarrik find {stem}"
+
     def _failed(self, step: Step, fingerprint: str, reason: str, started: float, error: YarrikError) -> StepReport:
         seconds = time.monotonic() - started
         log = log_path(self.folder, self.graph.product, step.name)
@@ -236,6 +260,8 @@ class Worker:
                 heading, telling = telling_lines(log)
                 tail = "\n".join(f"  {line}" for line in telling)
                 code, cause, remedy = known_cause(lines)
+                if not code:
+                    code, cause, remedy = self._lacking(step, *missing_thing(lines))
                 trouble = Trouble(
                     code or trouble.code,
                     f"step `{step.name}` failed: {cause or trouble.what}",

@@ -1,3 +1,4 @@
+from .apt_sources import apt_archives as apt_archives
 from .clones import Mirror as Mirror
 from .clones import State as State
 from .clones import Wanted as Wanted
@@ -6,6 +7,20 @@ from .clones import distance as distance
 from .clones import has_commit as has_commit
 from .clones import move_to as move_to
 from .clones import state_of as state_of
+from .debian_archive import DEBIAN_SCHEME as DEBIAN_SCHEME
+from .debian_archive import Archive as Archive
+from .debian_archive import Archives as Archives
+from .debian_archive import SourcePackage as SourcePackage
+from .debian_archive import checked_package as checked_package
+from .debian_archive import upstream_version as upstream_version
+from .debian_archive import with_addresses as with_addresses
+from .debian_package import SERIES as SERIES
+from .debian_package import patch_text as patch_text
+from .debian_package import read_dsc as read_dsc
+from .debian_package import series_of as series_of
+from .debian_package import unfit_package as unfit_package
+from .debian_package import unpack_members as unpack_members
+from .debian_package import wanted_files as wanted_files
 from .downloading import digest_of_url as digest_of_url
 from .downloading import download as download
 from .downloading import reachable as reachable
@@ -14,6 +29,10 @@ from .git import without_password as without_password
 from .looking import Findings as Findings
 from .looking import Guess as Guess
 from .looking import look_at as look_at
+from .offers import Offered as Offered
+from .offers import listed_beside as listed_beside
+from .offers import newer as newer
+from .offers import tagged as tagged
 from .patches import Misfit as Misfit
 from .patches import misfits as misfits
 from .proxies import use_proxies as use_proxies

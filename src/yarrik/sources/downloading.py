@@ -30,6 +30,8 @@ def download(
     place: Place = NOWHERE,
     tell: Tell = lambda have, total: None,
     redirect_hosts: Collection[str] = (),
+    remedy: str = "check the address and the network, or add `mirrors`; what came so far is kept",
+    asked_by: str = "the recipe",
 ) -> None:
     """Takes a file into the store: from the first of the URLs that has it with this digest. TLS certificates are checked, and
     redirects stay on their host, or go to `redirect_hosts`.
@@ -68,15 +70,18 @@ def download(
             wrong = digest
             answers.append(f"{_host(url)}: it has SHA-256 {digest}")
     if wrong:
+        by_recipe = asked_by == "the recipe"
+        how = "was written for" if by_recipe else "names"
         raise YarrikError(
-            Trouble("SOURCE-DIGEST", f"what was downloaded has SHA-256 {wrong}, and the recipe asks for {sha256}", place,
-                    why="it is not the file that the recipe was written for\n" + "\n".join(answers),
-                    remedy="if the new file is the right one, correct the digest"),
+            Trouble("SOURCE-DIGEST", f"what was downloaded has SHA-256 {wrong}, and {asked_by} asks for {sha256}", place,
+                    why=f"it is not the file that {asked_by} {how}\n" + "\n".join(answers),
+                    remedy="if the new file is the right one, correct the digest" if by_recipe
+                    else "try again later: the server may be in the middle of an update"),
             "work",
         )  # fmt: skip
     raise YarrikError(
         Trouble("SOURCE-UNREACHABLE", f"{urlsplit(urls[0]).path.rpartition('/')[2] or urls[0]} cannot be downloaded", place,
-                why="\n".join(answers), remedy="check the address and the network, or add `mirrors`; what came so far is kept"),
+                why="\n".join(answers), remedy=remedy),
         "work",
     )  # fmt: skip
 

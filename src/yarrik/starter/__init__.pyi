@@ -1,6 +1,9 @@
 from .files import lay_into as lay_into
 from .files import starter_shelf as starter_shelf
 from .files import write_once as write_once
+from .hardware import Hardware as Hardware
+from .hardware import is_hardware_file as is_hardware_file
+from .hardware import read_hardware as read_hardware
 from .importing import findings_of as findings_of
 from .importing import laid_beside as laid_beside
 from .importing import recipe_from as recipe_from

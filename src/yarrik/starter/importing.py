@@ -13,35 +13,50 @@ from yarrik.cache import Store, Tree, file_digest, in_use
 from yarrik.errors import Place, Trouble, Unfit, YarrikError, shown_path
 from yarrik.model import Workspace, check_git_url, check_host_program, check_name, check_url, check_version
 from yarrik.sources import (
+    DEBIAN_SCHEME,
+    Archives,
     Findings,
     Guess,
     check_out,
     digest_of_url,
+    download,
     head_of,
     is_archive,
     look_at,
+    read_dsc,
     unpack_archive,
+    unpack_members,
+    upstream_version,
+    wanted_files,
+    with_addresses,
 )
 from yarrik.units import shown_size
 
 #: Bytes of a folder that is copied beside a recipe; more belongs into an archive or a repository.
 _LARGEST_COPY = 64 << 20
+_DEBIAN = "debian:"
 
 
 @dataclass(frozen=True)
 class Taken:
     """Sources for a look: the lines of [[source]] that name them, their tree, and the name that they came under. With
-    `copied`, the tree is to lie beside the recipe, in `src`."""
+    `copied`, the tree is to lie beside the recipe, in `src`. `version` is what the place says of it, where it does."""
 
     lines: tuple[str, ...]
     tree: Tree
     name: str
     copied: bool = False
+    version: str = ""
 
 
-def take_in(place: str, store: Store, redirect_hosts: Collection[str] = ()) -> Taken:
-    """Sources from a folder, an archive, an https address of one, or a git repository. Raises YarrikError."""
+def take_in(
+    place: str, store: Store, redirect_hosts: Collection[str] = (), archives: Callable[[], Archives] | None = None
+) -> Taken:
+    """Sources from a folder, an archive, an https address of one, a git repository, or, as `debian:NAME`, the newest source
+    package in `archives`. Raises YarrikError."""
     with in_use(store), tempfile.TemporaryDirectory(prefix="yarrik-") as scratch:
+        if place.startswith(_DEBIAN) and archives is not None:
+            return _from_debian(place.removeprefix(_DEBIAN), store, archives(), redirect_hosts)
         if "://" in place:
             if place.startswith(("http://", "https://")) and is_archive(place.partition("?")[0]):
                 return _from_url(place, store, Path(scratch), redirect_hosts)
@@ -55,7 +70,23 @@ def take_in(place: str, store: Store, redirect_hosts: Collection[str] = ()) -> T
     what = "is not an archive that can be unpacked" if path.exists() else "does not exist"
     raise YarrikError(Trouble("NEW-CHOICE", f"{place} {what}", Place(path),
                               remedy="name a folder, an archive (.tar.gz, .tar.xz, .zip, …), an address of one, or a git "
-                                     "repository's address"))  # fmt: skip
+                                     "repository's address, or debian:NAME"))  # fmt: skip
+
+
+def _from_debian(name: str, store: Store, archives: Archives, redirect_hosts: Collection[str]) -> Taken:
+    """Upstream's part of a source package: what the packaging says is for other builds than ours."""
+    package = archives.known(name)[0]
+    files = wanted_files(package.files)
+    for file, digest in files.items():
+        if not store.has(digest):
+            urls = with_addresses([f"{DEBIAN_SCHEME}{package.folder}/{file}"], lambda: archives.archives)
+            download(urls, digest, store, lambda text: None, redirect_hosts=redirect_hosts)
+    members = read_dsc(store.get_bytes(files[package.dsc]), name, package.version, files)
+    paths = {file: store.checked_path(digest) for file, digest in files.items()}
+    tree = unpack_members(name, members, paths, False, store)
+    return Taken(
+        (f"debian = {json.dumps(name)}",), tree, f"{name} {package.version}", version=upstream_version(package.version)
+    )
 
 
 def _from_url(url: str, store: Store, scratch: Path, redirect_hosts: Collection[str]) -> Taken:
@@ -129,7 +160,9 @@ def recipe_from(name: str, taken: Taken, found: Findings, workspace: Workspace) 
     unknown = f"LicenseRef-{name}"
     lines = [
         f"summary = {json.dumps(_plain(f'{name}, from {taken.name}'), ensure_ascii=False)}",
-        f'version = "{version.value if version else 0}"{use(version) or "  # nothing says which"}',
+        f'version = "{taken.version}"  # as the archive has it'
+        if taken.version
+        else f'version = "{version.value if version else 0}"{use(version) or "  # nothing says which"}',
         f'licence = "{licence.value if licence else unknown}"'
         + (use(licence) or "  # nothing says which: look into the sources"),
         "",

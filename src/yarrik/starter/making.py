@@ -18,6 +18,7 @@ from yarrik.errors import Place, Trouble, Unfit, YarrikError, listed, shown_path
 from yarrik.model import Workspace, check_name
 from yarrik.starter import texts
 from yarrik.starter.files import lay_into, starter_shelf
+from yarrik.starter.hardware import Hardware, fragment_of
 
 NewKind = Literal["shelf", "board", "image", "profile", "product", "variant", "recipe"]
 #: What can be made from another one of its kind.
@@ -55,6 +56,8 @@ class Wanted:
     base: str = ""
     copy: bool = False
     chosen: Mapping[str, str] = field(default_factory=dict)
+    #: What was read of a board's hardware, for a board that is made from it.
+    hardware: Hardware | None = None
 
 
 def host_arch() -> str:
@@ -105,7 +108,7 @@ def make_workspace(folder: Path, name: str, arch: str) -> list[Path]:
 def choices(workspace: Workspace, wanted: Wanted) -> list[Choice]:
     """What has to be chosen for a new definition, in the order in which it is asked. Shelves and bases that are given are
     looked up here. Raises YarrikError for names that do not exist."""
-    shelves = {choice.name: choice.place for choice in workspace.settings.shelf}
+    shelves = {choice.name: choice.place for choice in workspace.settings.shelf if not choice.built_in}
     cloned = {choice.name for choice in workspace.settings.shelf if choice.git}
     found: list[Choice] = []
     if wanted.kind not in ("shelf", "product"):
@@ -164,7 +167,13 @@ def draft(workspace: Workspace, wanted: Wanted) -> Draft:
             folder / "src/Makefile": texts.makefile_text(wanted.name),
             folder / f"src/{wanted.name}.c": texts.program_text(wanted.name),
         })  # fmt: skip
-    return Draft({top / f"{wanted.kind}s/{wanted.name}.toml": _text(workspace, wanted, chosen)})
+    folder = top / f"{wanted.kind}s"
+    files = {folder / f"{wanted.name}.toml": _text(workspace, wanted, chosen)}
+    if wanted.hardware is not None:
+        files |= {folder / name: data.decode("utf-8", "surrogateescape") for name, data in wanted.hardware.files.items()}
+        if any(one.settable for one in wanted.hardware.drivers):
+            files[folder / f"{wanted.name}.kcfg"] = fragment_of(wanted.hardware)
+    return Draft(files)
 
 
 def _text(workspace: Workspace, wanted: Wanted, chosen: Mapping[str, str]) -> str:
@@ -182,9 +191,10 @@ def _text(workspace: Workspace, wanted: Wanted, chosen: Mapping[str, str]) -> st
         prefix = _missing_prefix(workspace, base) if kind == "board" else ""
         return texts.derived_board_text(base, prefix) if prefix else derived[kind](base)
     if kind == "board":
-        arch = chosen["arch"]
+        arch = wanted.hardware.arch if wanted.hardware is not None else chosen["arch"]
         prefix = "" if arch in ("host", host_arch()) else ARCHES[arch].compiler_prefix
-        return texts.board_text(wanted.name, arch, chosen["kernel"], _CONSOLES[arch], prefix)
+        made = texts.board_text(wanted.name, arch, chosen["kernel"], _CONSOLES[arch], prefix)
+        return texts.with_hardware(made, wanted.name, wanted.hardware) if wanted.hardware is not None else made
     if kind == "image":
         return texts.image_text(["shell"] if "shell" in workspace.shelved["recipe"] else [])
     if kind == "profile":

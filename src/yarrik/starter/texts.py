@@ -3,7 +3,12 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterable
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from yarrik.starter.hardware import Hardware
 
 
 def _quoted(text: str) -> str:
@@ -15,11 +20,11 @@ def _list(words: Iterable[str]) -> str:
 
 
 def aligned(text: str) -> str:
-    """The text with the comments at the ends of its lines in one column, where they reach it."""
+    """The text with the comments at the ends of its lines in one column, and behind longer lines two blanks apart."""
     lines = []
     for line in text.splitlines():
         value, mark, comment = line.rpartition("  # ")
-        lines.append(f"{value.rstrip():<34}# {comment}" if mark and value.strip() else line)
+        lines.append(f"{value.rstrip() + '  ':<34}# {comment}" if mark and value.strip() else line)
     return "\n".join(lines) + "\n"
 
 
@@ -113,6 +118,26 @@ filesystem = "ext4"
 size = "fit + 20%"
 holds = "root"
 """
+
+
+def with_hardware(text: str, name: str, hardware: Hardware) -> str:
+    """A board's text with what was read of its hardware."""
+    lines = []
+    if hardware.console:
+        text = re.sub(r'(?m)^console = "[^"]*" .*$', f"console = {_quoted(hardware.console)}    # from {{}}", text, count=1)
+        where = next((one.where for one in hardware.rows if one.what == "console"), "")
+        text = text.replace("# from {}", f"# as {where} has it")
+    if hardware.device_tree:
+        lines.append(f"device-tree = {_quoted(hardware.device_tree)}")
+    if hardware.base_file:
+        lines.append(f"base-file = {_quoted(hardware.base_file)}")
+    if any(one.settable for one in hardware.drivers):
+        lines.append(f"fragments = [{_quoted(f'{name}.kcfg')}]           # drivers of the devices in the tree")
+    text = re.sub(r"(?m)^# device-tree = .*$", "\n".join(lines) or "# device-tree = ", text, count=1)
+    if hardware.memory and not hardware.device_tree:
+        start, size = hardware.memory[0]
+        text = text.replace("[[disk]]", f'[memory]\nbase = "{start:#x}"\nsize = "{size >> 20} MiB"\n\n[[disk]]', 1)
+    return text
 
 
 def image_text(packages: Iterable[str]) -> str:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from yarrik.boot.method import entries, fit, menu, script, uefi
+from yarrik.boot.method import entries, fit, menu, script, settings, uefi
 from yarrik.boot.method.form import BootMethod
 
 METHODS: dict[str, BootMethod] = {
-    method.name: method for method in (menu.METHOD, script.METHOD, fit.METHOD, entries.METHOD, uefi.METHOD)
+    method.name: method for method in (menu.METHOD, script.METHOD, fit.METHOD, entries.METHOD, uefi.METHOD, settings.METHOD)
 }
 
 __all__ = ["METHODS", "BootMethod"]

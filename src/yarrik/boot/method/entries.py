@@ -34,7 +34,7 @@ def _write(parts: BootParts) -> dict[str, bytes]:
             parts.arch,
             parts.seen(parts.device_tree_path) if parts.device_tree_path else "",
             tuple(parts.seen(path) for path in parts.overlays),
-            (parts.seen(parts.initramfs_path),) if parts.initramfs else (),
+            tuple(path for path in [parts.initramfs_for(name)] if path),
         )
         files[f"{ENTRIES_FOLDER}/{name}.conf"] = encode_entry(entry).encode()
     return {LOADER_FILE: encode_loader(next(iter(parts.lines)), parts.seconds).encode(), **files}
@@ -97,4 +97,4 @@ def _read(story: Story, filesystem: Filesystem, found: list[str], where: str) ->
     return started
 
 
-METHOD = BootMethod("entries", "loader/entries", _write, _find, compressed=False, initramfs_file=True)
+METHOD = BootMethod("entries", "loader/entries", _write, _find, compressed=False, initramfs_file=True, initramfs_by_entry=True)

@@ -29,5 +29,7 @@ class BootMethod:
     compressed: bool = True
     #: Whether the initramfs is a file on the boot partition that boot files name.
     initramfs_file: bool = False
+    #: Whether an entry of its menu may have an initramfs of its own.
+    initramfs_by_entry: bool = False
     #: Areas that it needs in memory beside the usual ones, by name, from the kernel's size and that of all else (bytes).
     areas: Callable[[int, int], dict[str, int]] = lambda kernel, others: {}

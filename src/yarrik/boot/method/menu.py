@@ -13,18 +13,25 @@ from yarrik.errors import Damaged
 
 
 def _write(parts: BootParts) -> dict[str, bytes]:
-    entries = [
-        MenuEntry(
+    def entry(name: str, title: str, line: str, tree: str) -> MenuEntry:
+        return MenuEntry(
             name,
             title,
             parts.seen(parts.kernel_path),
-            parts.seen(parts.device_tree_path) if parts.device_tree_path else "",
-            parts.arguments(name),
-            parts.seen(parts.initramfs_path) if parts.initramfs else "",
+            parts.seen(tree) if tree else "",
+            line,
+            parts.initramfs_for(name),
             tuple(parts.seen(path) for path in parts.overlays),
         )
+
+    entries = [
+        entry(name, title, parts.arguments(name), parts.tree_of_entry.get(name, parts.device_tree_path))
         for name, (title, _) in parts.lines.items()
     ]
+    # Each further board has an entry, unless one of the menu's own is for it.
+    for path in sorted(set(parts.more_device_trees) - set(parts.tree_of_entry.values())):
+        name = path.rpartition("/")[2].removesuffix(".dtb")
+        entries.append(entry(name, f"{parts.product} on {name}", entries[0].arguments, path))
     return {MENU_PATH: encode_menu(Menu(entries[0].label, entries, parts.seconds * 10)).encode()}
 
 
@@ -61,4 +68,4 @@ def _read(story: Story, filesystem: Filesystem, place: str, where: str) -> Start
     return started
 
 
-METHOD = BootMethod("menu", "extlinux/extlinux.conf", _write, _find, initramfs_file=True)
+METHOD = BootMethod("menu", "extlinux/extlinux.conf", _write, _find, initramfs_file=True, initramfs_by_entry=True)

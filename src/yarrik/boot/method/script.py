@@ -19,14 +19,13 @@ _PLACES = ("/boot.scr.uimg", "/boot.scr", "/boot/boot.scr.uimg", "/boot/boot.scr
 
 def _write(parts: BootParts) -> dict[str, bytes]:
     """Kernel and initramfs as legacy images, and a script that loads them: for bootloaders that know nothing newer."""
-    assert parts.memory is not None
-    memory = parts.memory
+    memory = parts.needed_memory()
     # A kernel that unpacks itself may lie anywhere: with both addresses the same as where it is loaded, nothing is moved.
     kernel_at = memory.address("kernel")
     title = f"{parts.product} {parts.version}"
     compression = "gzip" if parts.kernel_form.endswith(".gz") else "none"
     kernel = LegacyImage(
-        "kernel", parts.arch, (parts.kernel(),), title, kernel_at, kernel_at, parts.time, compression=compression
+        "kernel", parts.arch, (parts.kernel(),), title, kernel_at, parts.entry or kernel_at, parts.time, compression=compression
     )
     files = {"/boot/uImage": encode_legacy(kernel)}
     at = f"{memory.address('bundle'):#x}"
@@ -69,6 +68,20 @@ def _read(story: Story, filesystem: Filesystem, place: str, where: str) -> Start
         )
     text = script.parts[0].decode("utf-8", "replace")
     story.tell("boot script", f"{where}:{place}, {counted(len(text.splitlines()), 'line')}")
+    started = follow_commands(story, filesystem, text, where)
+    if started is not None:
+        started.script = place
+        return started
+    story.stop(
+        "BOOT-MENU-MISSING",
+        f"the script {place} on {where} starts nothing",
+        "the bootloader would go on to its prompt",
+        "let it end in a command that starts the kernel",
+    )
+
+
+def follow_commands(story: Story, filesystem: Filesystem, text: str, where: str) -> Started | None:
+    """What a bootloader's commands start; None when they start nothing."""
     loaded: dict[int, str] = {}
     line = ""
     overlays: list[tuple[str, bytes]] = []
@@ -82,12 +95,7 @@ def _read(story: Story, filesystem: Filesystem, place: str, where: str) -> Start
             overlays.append((path, read_named(story, filesystem, path, "overlay", where)))
         elif words[0] == "bootm":
             return _bootm(story, filesystem, words, loaded, line, overlays, where)
-    story.stop(
-        "BOOT-MENU-MISSING",
-        f"the script {place} on {where} starts nothing",
-        "the bootloader would go on to its prompt",
-        "let it end in a command that starts the kernel",
-    )
+    return None
 
 
 def _bootm(
@@ -106,12 +114,13 @@ def _bootm(
         return read_fit(story, Started(data, path, line), data, path, configuration)
     wrapped = _unwrapped(story, data, path)
     started = Started(unpacked(wrapped.parts[0], wrapped.compression), path, line, overlays=overlays)
-    if wrapped.load != wrapped.entry:
-        story.warn(
+    if not wrapped.load <= wrapped.entry < wrapped.load + max(len(started.kernel), 1):
+        story.stop(
             "BOOT-MEMORY",
-            f"{path} is loaded to {wrapped.load:#x} and entered at {wrapped.entry:#x}",
-            "kernels of today begin with their first byte",
-            "give the same address twice",
+            f"{path} is loaded to {wrapped.load:#x} and entered at {wrapped.entry:#x}, outside of it",
+            "the processor would jump out of the kernel",
+            "give the address where it starts, or the same address twice",
+            "memory",
         )
     started.given = {"kernel": wrapped.load, "bundle": _address(address)}
     started.kernel_name = path

@@ -8,7 +8,7 @@
 #include <sys/utsname.h>
 #include <unistd.h>
 
-#include "modules.h"
+#include "init.h"
 
 static void load(const char *folder, const char *file)
 {

@@ -154,6 +154,40 @@ static int restart(char **words)
     return tell_init(SIGTERM);
 }
 
+/* The process of a service of the small init, by its name. */
+static pid_t process_of(const char *service)
+{
+    FILE *file = fopen("/run/services", "r");
+    char name[80], state[20];
+    int found = 0, pid;
+    long starts;
+
+    while (file && !found && fscanf(file, "%79s %19s %d %ld", name, state, &pid, &starts) == 4)
+        if (strcmp(name, service) == 0)
+            found = pid;
+    if (file)
+        fclose(file);
+    return found;
+}
+
+static int end_processes(char **words)
+{
+    int number = SIGTERM, code = 0;
+
+    if (words[1] && words[1][0] == '-')
+        number = atoi(*++words + 1);
+    for (int i = 1; words[i]; i++) {
+        char *end;
+        pid_t pid = (pid_t)strtol(words[i], &end, 10);
+
+        if (*end)
+            pid = process_of(words[i]);
+        if (pid < 1 || kill(pid, number) != 0)
+            code = complain("kill", words[i]);
+    }
+    return code;
+}
+
 static int leave(char **words)
 {
     exit(words[1] ? atoi(words[1]) : 0);
@@ -171,6 +205,7 @@ static const struct {
     { "echo", say, "says its words" },
     { "exit", leave, "leaves the shell" },
     { "help", help, "shows this list" },
+    { "kill", end_processes, "ends processes or services; -9 at once" },
     { "ls", list, "lists a folder: mode, owner, group, size, name" },
     { "mkdir", make_folder, "makes folders" },
     { "poweroff", power_off, "turns the board off" },

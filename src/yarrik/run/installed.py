@@ -1,0 +1,67 @@
+"""What a build has installed, made fit for others: without files that only mislead, and with paths that hold on the board.
+
+Builds run in `/step`, with what they are linked with in `/step/sysroot`. Upstream's files repeat both."""
+
+from __future__ import annotations
+
+import dataclasses
+import re
+from collections.abc import Iterator
+
+from yarrik.cache import Entry, Store, Tree
+
+#: What users of a recipe see when they are built: headers and libraries, nothing else.
+SYSROOT_FOLDERS = ("usr/include", "usr/lib", "lib", "usr/share/pkgconfig")
+#: Files that say how to build with a library: for pkg-config, and the programs that came before it.
+_PKG_CONFIG = re.compile(r"(?:.*/)?pkgconfig/[^/]+\.pc")
+_CONFIG_PROGRAM = re.compile(r"usr/bin/[^/]+-config")
+#: Words of flags that hold for the build alone.
+_OWN_FLAGS = re.compile(rb" ?-ffile-prefix-map=/step[^\s\"']*| ?-Wl,-rpath-link,/step/sysroot[^\s\"']*")
+_SYSROOT = b"/step/sysroot"
+_LIBTOOL = b" - a libtool library file"
+#: `/usr` where such a program begins a path with it: after a blank, a quote, `=`, `:`, or one of the flags -I and -L.
+_BOARD_FOLDER = re.compile(rb"(?<![\w./}-])/usr(?![\w.-])|(?<=-[IL])/usr(?![\w.-])")
+#: No text that is changed is larger (bytes).
+_LARGEST = 1 << 20
+
+
+def tidied(tree: Tree, store: Store) -> Tree:
+    """The tree without libtool's archives, and with the board's paths in what says how to build with a library. Files that were
+    changed are stored, the tree is not.
+
+    An archive of libtool's (`libNAME.la`) names libraries by their paths on the board, and libtool then links with those of the
+    build host; what it says beside that, pkg-config and the library itself say as well."""
+    return Tree(tuple(_tidied_entries(tree, store)))
+
+
+def _tidied_entries(tree: Tree, store: Store) -> Iterator[Entry]:
+    for entry in tree.entries:
+        if entry.kind == "file" and entry.size <= _LARGEST:
+            if entry.path.endswith(".la") and _LIBTOOL in store.get_bytes(entry.content)[:200]:
+                continue
+            if _PKG_CONFIG.fullmatch(entry.path) or _is_config_program(entry, store):
+                before = store.get_bytes(entry.content)
+                after = _OWN_FLAGS.sub(b"", before).replace(_SYSROOT, b"")
+                if after != before:
+                    entry = dataclasses.replace(entry, size=len(after), content=store.put_bytes(after))
+        yield entry
+
+
+def sysroot_of(tree: Tree, store: Store) -> Tree:
+    """What others see of a tree when they are built, stored: headers, libraries, and the programs `NAME-config`, which answer
+    with paths of the sysroot."""
+    below = tree.below(*SYSROOT_FOLDERS)
+    found = {entry.path: entry for entry in below.entries}
+    for entry in tree.files:
+        if entry.size <= _LARGEST and _is_config_program(entry, store):
+            text = _BOARD_FOLDER.sub(_SYSROOT + b"/usr", store.get_bytes(entry.content))
+            found[entry.path] = dataclasses.replace(entry, size=len(text), content=store.put_bytes(text))
+            for folder in ("usr", "usr/bin"):
+                found.setdefault(folder, Entry(folder, "folder", 0o755, 0, ""))
+    sysroot = Tree.of(found.values())
+    store.put_tree(sysroot)
+    return sysroot
+
+
+def _is_config_program(entry: Entry, store: Store) -> bool:
+    return _CONFIG_PROGRAM.fullmatch(entry.path) is not None and store.get_bytes(entry.content)[:2] == b"#!"

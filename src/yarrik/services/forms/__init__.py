@@ -1,0 +1,10 @@
+"""The forms of services, in one table."""
+
+from __future__ import annotations
+
+from yarrik.services.form import ServiceForm
+from yarrik.services.forms import plain, scripts, units
+
+SERVICE_FORMS: dict[str, ServiceForm] = {form.name: form for form in (plain.FORM, scripts.FORM, units.FORM)}
+
+__all__ = ["SERVICE_FORMS"]

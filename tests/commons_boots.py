@@ -1,0 +1,186 @@
+"""An image of upstream programs from the shelf that comes with Yarrik, started in the emulator with the real kernel: somebody logs
+in over the network with a key, and uses it.
+
+`make commons-boots` runs it; it is not part of `make test`, since kernel and programs take many minutes to build the first time,
+and their sources come from a Debian archive."""
+
+from __future__ import annotations
+
+import json
+import os
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+import tomllib
+import unittest
+from pathlib import Path
+
+from yarrik.model import BUILT_IN_SHELVES
+
+ROOT = Path(os.environ.get("YARRIK_COMMONS", "build/commons")).resolve()
+ENVIRONMENT = {**os.environ, "NO_COLOR": "1"}
+#: What is used here: of a dozen recipes. `YARRIK_COMMONS_ALL=1` takes all that are tried below.
+FEW = ["bzip2", "dash", "less", "lua", "lz4", "openssh-server", "openssh-sftp", "sqlite", "xz"]
+MORE = ["findutils", "grep", "gzip", "htop", "nano", "sed", "strace", "tar", "tmux", "zstd"]
+ALL = os.environ.get("YARRIK_COMMONS_ALL") == "1"
+PACKAGES = [*FEW, *(MORE if ALL else ())]
+#: Typed on the board, with what has to come back.
+USES = {
+    "sqlite3 :memory: 'select 6*7, upper(\"tide\")'": "42|TIDE",
+    "lua -e 'print(string.rep(\"gull \", 2), 7 // 2)'": "gull gull \t3",
+    "cd /tmp && for one in bzip2 xz 'lz4 -q'; do echo 123 | $one -c | $one -dc; done": "123\n123\n123\n",
+    "less --version": "less 590",
+    "echo $0; echo $HOME": "/home/keeper",
+    "(exit 3) || echo $((0x20 + 2))": "34",
+}
+MORE_USES = {
+    "echo high low high | sed s/high/ebb/g | grep -c ebb": "1",
+    "cd /tmp && echo level > r && tar -cJf r.tar.xz r && tar -xOf r.tar.xz r": "level",
+    "cd /tmp && for one in gzip 'zstd -q'; do echo 123 | $one -c | $one -dc; done | grep -c 123": "2",
+    "find /etc/ssh -name '*_config'": "/etc/ssh/sshd_config",
+    "TERM=xterm htop --version": "htop 3.2.2",
+    "nano --version | grep -o 'version 7.2'": "version 7.2",
+    "LANG=C.UTF-8 tmux -V": "tmux 3.3a",  # it refuses a locale that is not there
+    "strace -e trace=write -o /tmp/s /bin/dash -c 'echo tide'; grep -o 'write(1, \"tide' /tmp/s": 'write(1, "tide',
+}
+
+BOARD = """
+summary = "Kittiwake with a network whose port {port} of this machine leads to the board's server for remote logins"
+extends = "kittiwake-linux"
+
+[kernel]
+overlays = {{ add = ["kittiwake-port.dtso"] }}
+
+[[disk]]
+name = "card"
+
+[[disk.partition]]
+name = "root-a"
+copies = []
+
+[emulator]
+arguments = [
+  "-M", "virt", "-cpu", "cortex-a53", "-m", "256",
+  "-display", "none", "-monitor", "none", "-serial", "stdio",
+  "-bios", "{{bootloader}}", "-dtb", "{{device-tree}}",
+  "-drive", "file={{image}},format=raw,if=none,id=card",
+  "-device", "virtio-blk-device,drive=card",
+  "-netdev", "user,id=port,restrict=on,hostfwd=tcp:127.0.0.1:{port}-10.0.2.15:22",
+  "-device", "virtio-net-device,netdev=port,mac=52:54:00:00:11:06",
+]
+"""
+IMAGE = """
+summary = "Upstream programs, and remote logins by key"
+locale = "C.UTF-8"
+packages = {packages}
+
+[root]
+login = "locked"
+
+[[user]]
+name = "keeper"
+shell = "/bin/dash"
+login = "locked"
+keys = ["{key}"]
+
+[[network]]
+name = "eth0"
+addresses = ["10.0.2.15/24"]
+gateways = ["10.0.2.2"]
+
+[[start-folder]]
+path = "/tmp"
+mode = "1777"
+
+[first-boot]
+
+[[first-boot.action]]
+name = "host-keys"
+do = "host-keys"
+"""
+
+
+def yarrik(*words: str | Path) -> str:
+    command = [sys.executable, "-m", "yarrik", *map(str, words)]
+    done = subprocess.run(command, env=ENVIRONMENT, capture_output=True, check=False, stdin=subprocess.DEVNULL)
+    said = (done.stdout + done.stderr).decode("utf-8", "replace")
+    if done.returncode != 0:
+        raise AssertionError(f"exit code {done.returncode}: yarrik {' '.join(map(str, words))}\n{said[-4000:]}")
+    return said
+
+
+def free_port() -> int:
+    with socket.socket() as one:
+        one.bind(("127.0.0.1", 0))
+        return int(one.getsockname()[1])
+
+
+class UpstreamProgramsRun(unittest.TestCase):
+    product = "commons-login"
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        if not (ROOT / "yarrik.toml").exists():
+            ROOT.parent.mkdir(parents=True, exist_ok=True)
+            yarrik("demo", ROOT, "--product", "tide-office", "--no-boot")
+            yarrik("shelf", "add", "commons", "--workspace", ROOT)
+            # Sources as they were seen to build and run: what archives offer today is another matter.
+            with (ROOT / "yarrik.lock").open("a") as lock:
+                lock.write("\n" + Path(__file__).with_name("commons.lock").read_text())
+        cls.port = free_port()
+        keys = tempfile.TemporaryDirectory(prefix="yarrik-test-")
+        cls.addClassCleanup(keys.cleanup)
+        cls.key = Path(keys.name, "key")
+        subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "keeper@pier", "-f", cls.key], check=True)
+        shelf = ROOT / "shelves/harbour"
+        (shelf / "boards/kittiwake-login.toml").write_text(BOARD.format(port=cls.port))
+        public = cls.key.with_suffix(".pub").read_text().strip()
+        (shelf / "images/commons-login.toml").write_text(IMAGE.format(packages=json.dumps(PACKAGES), key=public))
+        (ROOT / "products/commons-login.toml").write_text(
+            'board = "kittiwake-login"\nprofile = "lean"\nimage = "commons-login"\n'
+        )
+        started = time.monotonic()
+        yarrik("build", cls.product, "--workspace", ROOT)
+        print(f"built in {time.monotonic() - started:.0f} s", file=sys.stderr)
+
+    def ssh(self, command: str) -> str:
+        words = ["ssh", "-i", str(self.key), "-p", str(self.port), "-o", "BatchMode=yes", "-o", "StrictHostKeyChecking=no", "-o",
+                 "UserKnownHostsFile=/dev/null", "-o", "ConnectTimeout=10", "-o", "LogLevel=ERROR", "keeper@127.0.0.1", command]  # fmt: skip
+        done = subprocess.run(words, capture_output=True, text=True, check=False, timeout=120)
+        return done.stdout + done.stderr
+
+    def test_somebody_logs_in_by_key_and_uses_them(self) -> None:
+        log = (ROOT / "out" / self.product / "boot.log").open("w")
+        self.addCleanup(log.close)
+        process = subprocess.Popen(
+            [sys.executable, "-m", "yarrik", "boot", self.product, "--workspace", str(ROOT), "--seconds", "600",
+             "--expect", "nobody says this"],
+            env=ENVIRONMENT, stdin=subprocess.DEVNULL, stdout=log, stderr=subprocess.STDOUT,
+        )  # fmt: skip
+        self.addCleanup(process.wait)
+        self.addCleanup(process.terminate)
+        end = time.monotonic() + 400
+        while "here" not in (said := self.ssh("echo here")):
+            console = (ROOT / "out" / self.product / "boot.log").read_text(errors="replace")
+            self.assertIsNone(process.poll(), console[-3000:])
+            self.assertLess(time.monotonic(), end, said + console[-3000:])
+            time.sleep(2)
+        for command, wanted in {**USES, **(MORE_USES if ALL else {})}.items():
+            with self.subTest(command):
+                self.assertIn(wanted, self.ssh(command))
+
+    def test_nothing_of_the_build_host_is_in_it(self) -> None:
+        files = json.loads((ROOT / "out" / self.product / "files.json").read_text())
+        self.assertGreater(len(files["files"]), 60)
+        packages = json.loads((ROOT / "out" / self.product / "packages.json").read_text())["packages"]
+        recipes = {one["recipe"] for one in packages}
+        known = {path.parent.name for path in (BUILT_IN_SHELVES / "commons/recipes").glob("*/recipe.toml")}
+        self.assertGreaterEqual(len(recipes & known), 10)
+        locked = tomllib.loads((ROOT / "yarrik.lock").read_text())["debian"]
+        self.assertGreaterEqual(len(locked), 12)
+
+
+if __name__ == "__main__":
+    unittest.main()
