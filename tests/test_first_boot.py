@@ -301,6 +301,21 @@ class TheProgram(FolderTest):
         self.plan("action = run other", "program = /nonexistent")
         self.assertIn("cannot start /nonexistent", self.start(code=1))
 
+    def test_the_log_has_what_was_done_once_whenever_power_was_cut(self) -> None:
+        self.plan("action = run calibrate", "program = /bin/true", "action = run level", "program = /bin/true")
+        self.start()
+        whole = self.state("log").read_text()
+        self.assertEqual(self.state("done/level").read_text(), whole.splitlines(keepends=True)[1])
+        # Cut when the mark was on the disk and its line was not.
+        self.state("log").write_text(whole.splitlines(keepends=True)[0])
+        self.assertEqual(self.start(), "first-boot: level: done\n")
+        self.assertEqual(self.state("log").read_text(), whole)
+        self.assertEqual(self.start(), "")
+        # A mark of an older first-boot is empty, and says nothing.
+        self.state("done/level").write_text("")
+        self.assertEqual(self.start(), "")
+        self.assertEqual(self.state("log").read_text(), whole)
+
     def test_settings_are_taken_in_as_a_whole(self) -> None:
         card = CardSettings(file="gauge.txt", setting=(
             CardSetting(name="station", usual="gull-rock", letters="a-z0-9-", longest=20),

@@ -44,11 +44,30 @@ static char root[256], state[256], card[256];
 static int log_file = -1;
 static const char *doing = "";
 
+#define LONGEST_LINE 760
+
+/* A line of the log: when, which action, what. */
+static void make_line(char *line, const char *text)
+{
+    long long when = now();
+
+    snprintf(line, LONGEST_LINE, "[%lld.%03lld] %s%s%s\n", when / 1000, when % 1000, doing, *doing ? ": " : "", text);
+}
+
+/* On the disk first, then on the console: what somebody has read is in the log. */
+static void tell(const char *line)
+{
+    size_t size = strlen(line);
+
+    if (log_file >= 0 && write(log_file, line, size) == (ssize_t)size)
+        fsync(log_file);
+    fprintf(stderr, "first-boot: %s", strchr(line, ' ') + 1);
+}
+
 void say(const char *form, ...)
 {
-    char text[600], line[760];
+    char text[600], line[LONGEST_LINE];
     va_list values;
-    int size;
 
     va_start(values, form);
     vsnprintf(text, sizeof text, form, values);
@@ -56,10 +75,8 @@ void say(const char *form, ...)
     for (unsigned char *c = (unsigned char *)text; *c; c++)
         if (*c < 32 || *c == 127)
             *c = '?'; /* what a file says may not steer a terminal */
-    fprintf(stderr, "first-boot: %s%s%s\n", doing, *doing ? ": " : "", text);
-    size = snprintf(line, sizeof line, "[%lld.%03lld] %s%s%s\n", now() / 1000, now() % 1000, doing, *doing ? ": " : "", text);
-    if (log_file >= 0 && write(log_file, line, (size_t)size) == size)
-        fsync(log_file);
+    make_line(line, text);
+    tell(line);
 }
 
 /* A path of the board. */
@@ -406,10 +423,21 @@ static int run_program(const struct action *one)
     return 0;
 }
 
+/* A mark has its line of the log. When power was cut between the two, the log gets the line now. */
+static void complete_log(const char *mark)
+{
+    char *line = read_all(mark, LONGEST_LINE), *lines = read_all(in_state("log"), 2 * LARGEST_LOG);
+
+    if (log_file >= 0 && line && lines && *line == '[' && strchr(line, ' ') && !strstr(lines, line))
+        tell(line);
+    free(line);
+    free(lines);
+}
+
 /* Returns 1 when it was done now, 0 when nothing was to do, -1 when it failed. */
 static int perform(const struct action *one)
 {
-    char mark[200];
+    char mark[200], line[LONGEST_LINE];
     int good;
 
     if (strcmp(one->kind, "machine-id") == 0)
@@ -419,16 +447,20 @@ static int perform(const struct action *one)
     if (strcmp(one->kind, "host-keys") == 0)
         return host_keys(one);
     snprintf(mark, sizeof mark, "done/%s", one->name);
-    if (access(in_state(mark), F_OK) == 0)
+    if (access(in_state(mark), F_OK) == 0) {
+        complete_log(in_state(mark));
         return 0;
+    }
     good = strcmp(one->kind, "grow") == 0 ? grow(at(one->on)) : run_program(one);
-    if (good == 0 && write_safely(in_state(mark), "", 0, 0644) != 0) {
+    if (good != 0)
+        return -1;
+    make_line(line, "done");
+    if (write_safely(in_state(mark), line, strlen(line), 0644) != 0) {
         say("cannot keep its mark: %s", strerror(errno));
         return -1;
     }
-    if (good == 0)
-        say("done");
-    return good == 0 ? 1 : -1;
+    tell(line);
+    return 1;
 }
 
 static void read_line(char *line)
