@@ -484,6 +484,17 @@ class MistakesInASecondWay(WorkspaceTest):
         self.assertIn("RECOMMENDED-MISSING: `app` recommends `ini`, which no shelf has", said)
         self.assertIn("did you mean `init`?", said)
 
+    def test_26_what_is_installed_into_the_build_s_own_folder(self) -> None:
+        self.image("app")
+        for more, place in ((), "/step/stage/usr/lib/x"), (("--no-sandbox",), "/stage/usr/lib/x"):
+            self.recipe("app", "mkdir -p $DESTDIR$DESTDIR/usr/lib; echo x > $DESTDIR$DESTDIR/usr/lib/x")
+            said = self.yarrik("build", *more, code=1, at=self.root)
+            self.assertRegex(said, f"error PACKAGE-IN-BUILD-FOLDER: the build installs into a folder of its own: .*{place}\n")
+        # A board may have such a folder at its top.
+        self.recipe("app", "mkdir -p $DESTDIR/step; echo x > $DESTDIR/step/x")
+        self.yarrik("build", at=self.root)
+        self.assertEqual(self.content("/step/x"), "x\n")
+
     def test_25_foreign_objects_in_archives_and_programs_of_another_form(self) -> None:
         self.image("app")
         cross = 'programs = ["aarch64-linux-gnu-gcc"]'

@@ -4,10 +4,13 @@ import shutil
 import subprocess
 import sys
 import unittest
+from dataclasses import replace
 
 from tests.support import WorkspaceTest
 from yarrik.elf import read_elf
-from yarrik.plan.build_systems import ANSWERS
+from yarrik.model import Build
+from yarrik.plan.build_systems import ANSWERS, Setting, calls_for
+from yarrik.toolchain import Toolchain
 
 HEADER = "int gull(void);\n"
 LIBRARY = '#include "gull.h"\nint gull(void) { return 7; }\n'
@@ -293,6 +296,22 @@ class WhatBuildsSee(ForAnotherMachine):
         self.assertRegex(flags, r"^-I\S+/sysroot/usr/include$")
         self.assertIn("-ffile-prefix-map=", compiled)
         self.assertEqual(pkg_config, "pkg-config")
+
+    def test_without_a_compiler_for_cxx_configure_leaves_it_out(self) -> None:
+        toolchain = Toolchain("aarch64-linux-gnu-", "arm64", "aarch64-linux-gnu", "12", "0" * 64, (), (), cxx=False)
+        environment = {"CC": "aarch64-linux-gnu-gcc", "CXX": "aarch64-linux-gnu-g++"}
+        for has, wanted in ((False, "no"), (True, "aarch64-linux-gnu-g++")):
+            setting = Setting(replace(toolchain, cxx=has), environment, foreign=True)
+            self.assertEqual(calls_for(Build(using="autotools"), setting).environment["CXX"], wanted)
+        # Libtool's macros do not look for C++ then, and a library in C is configured.
+        given = ("AC_INIT([gull],[1])\nAM_INIT_AUTOMAKE([foreign])\nAC_PROG_CC\nAC_PROG_CXX\nLT_INIT\n"
+                 "AC_CONFIG_FILES([Makefile])\nAC_OUTPUT\n")  # fmt: skip
+        self.recipe("gull", "true", {
+            "configure.ac": given, "gull.c": LIBRARY, "gull.h": HEADER,
+            "Makefile.am": "lib_LTLIBRARIES = libgull.la\nlibgull_la_SOURCES = gull.c\n",
+        })  # fmt: skip
+        self.using("gull", "autotools", 'programs = ["autoreconf", "libtoolize"]\nvariables = { CXX = "no" }')
+        self.assertTrue(any(where.endswith("lib/libgull.so.0.0.0") for where in self.built("gull")))
 
     def test_words_stand_for_the_side(self) -> None:
         words = (

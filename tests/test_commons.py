@@ -84,10 +84,10 @@ class EachRecipe(WorkspaceTest):
                     self.assertTrue(recipe["licence-files"])
                 self.assertIn("debian", recipe["source"][0])
                 for package, rule in recipe["package"].items():
-                    self.assertTrue(rule["files"], package)
+                    self.assertTrue([*rule.get("files", ()), *rule.get("rest", ())], package)
                     self.assertEqual(names.setdefault(package, name), name)
                     self.assertTrue(rule.get("summary") or package == name or len(recipe["package"]) == 1, package)
-                for path in (path for rule in recipe["package"].values() for path in rule["files"]):
+                for path in (path for rule in recipe["package"].values() for path in rule.get("files", ())):
                     self.assertNotRegex(path, r"^/usr/(share/(man|doc|info)|include)|\.(a|la|pc)$|lib/[^/]*\.so$")
 
     def test_all_resolve_together(self) -> None:

@@ -33,6 +33,20 @@ class ALogIsRead(unittest.TestCase):
         self.assertEqual(failed_test(log.replace("error: x is wanted", "result: x")), [])
         self.assertEqual(failed_test("configure:1: error: x\n"), [])
 
+    def test_what_it_looked_for_last_without_trying_it(self) -> None:
+        log = (
+            "configure:9: checking how to run the C preprocessor\nconfigure:10: cc -E conftest.c\n"
+            "conftest.c:1:10: fatal error: ac_nonexistent.h: No such file or directory\nconfigure:10: $? = 1\n"
+            "configure: failed program was:\n| #include <ac_nonexistent.h>\nconfigure:12: result: cc -E\n"
+            "configure:20: checking for x-gcc\nconfigure:21: result: no\nconfigure:22: checking for gcc\n"
+            "configure:23: result: no\nconfigure:24: error: in `/x':\nconfigure:25: error: no compiler\n"
+        )
+        self.assertEqual(failed_test(log), ["checking for x-gcc: no", "checking for gcc: no"])
+        # What was found is no reason, and neither is what was looked for before it.
+        found = log.replace("checking for gcc\nconfigure:23: result: no", "checking for gcc\nconfigure:23: result: gcc")
+        self.assertEqual(failed_test(found)[0], "checking how to run the C preprocessor")
+        self.assertEqual(missing_thing(log.splitlines()), ("", ""))
+
     @given(st.text(alphabet="configure:123 $?=|checkingfor\n error", max_size=300))
     def test_any_text_is_read(self, text: str) -> None:
         self.assertIsInstance(failed_test(text), list)

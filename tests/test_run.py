@@ -250,6 +250,23 @@ class FilesAreSharedOut(unittest.TestCase):
             self.codes(a=PackageRule(files=("/usr/bin",)), b=PackageRule(files=("/usr/bin/one",))), ["PACKAGE-FILE-TWICE"]
         )
 
+    def test_the_rest_of_a_folder_is_what_no_package_lists(self) -> None:
+        packages, notes = self.split(more=PackageRule(rest=("/usr/bin/**",)), one=PackageRule(files=("/usr/bin/one",)))
+        self.assertEqual(
+            {package.name: [path.path for path in package.paths] for package in packages},
+            {"more": ["/usr/bin/two"], "one": ["/usr/bin/one"]},
+        )
+        self.assertEqual(notes, ["no package of `r` takes /usr/lib/libx.so.1"])
+        # Nobody gets by it what only serves building, and there is no rest of what others take as a whole.
+        packages, notes = self.split(all=PackageRule(rest=("**",)))
+        self.assertEqual([path.path for path in packages[0].paths][-1], "/var/lib/x")
+        self.assertNotIn("/usr/include/x.h", [path.path for path in packages[0].paths])
+        self.assertEqual(notes, [])
+        whole = PackageRule(files=("/usr/bin",))
+        self.assertEqual(self.codes(a=whole, b=PackageRule(rest=("/usr/bin/**",))), ["PACKAGE-FILE-MISSING"])
+        twice = self.codes(a=PackageRule(rest=("/usr/bin/**",)), b=PackageRule(rest=("/usr/bin/t*",)))
+        self.assertEqual(twice, ["PACKAGE-FILE-TWICE"])
+
     def test_attributes_of_what_is_not_there_are_told(self) -> None:
         wrong = PackageRule(files=("/usr/bin",), attributes=(Attributes(path="/usr/bin/three"),))
         self.assertEqual(self.codes(a=wrong), ["PACKAGE-ATTRIBUTES"])
@@ -314,6 +331,9 @@ class StepsThatReachOutAreTold(WorkspaceTest):
             ("tidegen --all", "STEP-NO-PROGRAM", "build.tools"),
             ("bc -l", "STEP-NO-PROGRAM", 'programs = ["bc"]'),
             ("make", "STEP-NO-PROGRAM", "bison2000"),
+            ("aarch64-linux-gnu-g++ -c x.cc", "STEP-NO-PROGRAM", 'programs = ["aarch64-linux-gnu-g++"]'),
+            ("echo 'configure: error: no acceptable C compiler found in $PATH'; exit 1", "STEP-NO-PROGRAM", 'programs = ["gcc"]'),
+            ("no -c x.cc", "STEP-NO-PROGRAM", "the one for C (on Debian: g++-TRIPLET"),
             ("false", "STEP-FAILED", "yarrik log build app"),
         ):
             self.recipe("app", command, {"Makefile": "all:\n\tbison2000 x.y\n"}, 'programs = ["git", "make"]')

@@ -57,6 +57,13 @@ class CompilersAreProbed(FolderTest):
         for path in modules:
             self.assertIn(path.partition("/gconv/")[0].encode() + b"/gconv\0", library.read_bytes())
 
+    def test_a_compiler_for_cxx_may_come_later(self) -> None:
+        self.fake("gull-gcc", 'exec real "$@"')
+        self.assertFalse(self.probe("gull-").cxx)
+        self.assertFalse(self.probe("gull-").cxx)
+        self.fake("gull-g++", 'exec real "$@"')
+        self.assertTrue(self.probe("gull-").cxx)
+
     def test_the_cross_compiler_s_libraries_are_those_of_its_own_architecture(self) -> None:
         found = self.probe("aarch64-linux-gnu-", "arm64")
         self.assertEqual(found.arch, "arm64")
@@ -122,6 +129,7 @@ class ProgramsHaveTheirPackages(unittest.TestCase):
     def test_every_program_that_a_build_system_calls_has_one(self) -> None:
         self.assertEqual([name for name, packages in self.PACKAGES.items() if not packages], [])
         self.assertEqual(debian_package("ninja"), "ninja-build")
+        self.assertEqual(debian_package("riscv64-linux-gnu-g++"), "g++-riscv64-linux-gnu")
 
     def test_each_package_is_in_the_archive_s_index(self) -> None:
         done = (

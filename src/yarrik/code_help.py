@@ -674,6 +674,9 @@ PACKAGE-FILE-TWICE
 PACKAGE-FILES-LEFT
   The build installs a manual that no package lists
   List it in a package, or remove it in `commands-after`.
+PACKAGE-IN-BUILD-FOLDER
+  `--libdir=$DESTDIR/usr/lib`: DESTDIR comes before it once more
+  Give places as they are on the board: `--libdir=/usr/lib`.
 PACKAGE-MISSING
   `needs = ["tide-data"]`, a package that exists only with an option
   Turn the option on, or correct the need.

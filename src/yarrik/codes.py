@@ -249,6 +249,7 @@ PACKAGE-ELF-DAMAGED build warn A program or library of a package does not read a
 PACKAGE-FILE-MISSING build stop A package lists a file that the build did not produce.
 PACKAGE-FILE-TWICE build stop Two packages of a recipe take the same file.
 PACKAGE-FILES-LEFT build warn A build produced files that no package takes.
+PACKAGE-IN-BUILD-FOLDER build stop A build installs into its own folder, which is not on the board.
 PACKAGE-MISSING image stop No recipe yielded a package that is needed.
 PACKAGE-PATH-LEAKED build warn A packaged file holds a path of the build, which does not exist on the board.
 PACKAGE-REFUSED resolve stop The image refuses a package that something needs.

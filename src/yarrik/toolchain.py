@@ -32,7 +32,10 @@ _NATIVE_TOOLS = (
 
 
 #: Raised when other things are learned of a compiler: what is remembered of it is learned again then.
-_REVISION = 3
+_REVISION = 4
+#: What CXX is in a configure script whose toolchain has no compiler for C++. Libtool's macros know the word, and leave C++ out;
+#: with the name of a program that is not there, they fail also where nothing is written in C++.
+NO_CXX = "no"
 
 
 @dataclass(frozen=True)
@@ -117,6 +120,8 @@ class Toolchain:
     own: tuple[str, ...] = ()
     #: Programs of the host that it runs itself.
     runs: tuple[str, ...] = ()
+    #: Whether it has a compiler for C++.
+    cxx: bool = True
 
     @property
     def shown(self) -> str:
@@ -148,7 +153,8 @@ def probe(
     if toolchain is None or toolchain.runs != runs:
         toolchain = _learn(prefix, driver, memory, place)
         toolchain = replace(toolchain, folder=str(folder or ""), runs=runs)
-        marked = (*toolchain.programs, *(file.here for file in toolchain.runtime), *toolchain.own)
+        beside = str(Path(driver).with_name(prefix + "g++"))  # it may come later
+        marked = (*toolchain.programs, *(file.here for file in toolchain.runtime), *toolchain.own, beside)
         marks = {path: _mark(path) for path in dict.fromkeys(marked)}
         marks |= {folder: _mark(folder) for path in toolchain.own for folder in _folders_below(path)}
         memory.learn(fact, msgspec.json.encode(_Remembered(marks, toolchain)))
@@ -250,7 +256,10 @@ def _learn(prefix: str, driver: str, memory: Memory, place: Place) -> Toolchain:
     own += [path for path in programs if path not in own and is_shared(str(Path(path).parent))]
     for line in _names_and_sizes(own):
         sha.update(line)
-    return Toolchain(prefix, arch.name, triplet, version, sha.hexdigest(), tuple(programs), tuple(runtime), own=tuple(own))
+    cxx = shutil.which(prefix + "g++", path=near) is not None
+    return Toolchain(
+        prefix, arch.name, triplet, version, sha.hexdigest(), tuple(programs), tuple(runtime), own=tuple(own), cxx=cxx
+    )
 
 
 def _own_files(prefix: str, driver: str, triplet: str, place: Place) -> list[str]:

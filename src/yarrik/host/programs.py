@@ -147,6 +147,8 @@ def debian_package(program: str) -> str:
         return f"lib{program.removeprefix(PERL_MODULE).lower().replace('::', '-')}-perl"
     if program == f"{os.uname().machine}-linux-gnu-gcc":
         program = "gcc"  # the machine's own compiler has no package of a cross compiler
+    if program.endswith("-linux-gnu-g++") or program.endswith("-linux-gnueabihf-g++"):
+        return f"g++-{program.removesuffix('-g++')}"
     known = PROGRAMS.get(program)
     if known is not None:
         return known.package or program

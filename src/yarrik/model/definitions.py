@@ -1242,7 +1242,8 @@ class Attributes(Definable, frozen=True, kw_only=True):
 
 
 class PackageRule(Definable, frozen=True, kw_only=True):
-    """`files` are paths in the image; `*` stands for any part of a name, `**` for whole folders.
+    """`files` are paths in the image; `*` stands for any part of a name, `**` for whole folders. `rest` are such patterns too, for
+    what no package of the recipe lists in `files`.
 
     `provides` are roles, like `shell`. `recommends` come along unless the image refuses them. `replaces` names a package that
     this one replaces: it answers to that name, and the two are never together. `user` and `group` are accounts that its
@@ -1250,6 +1251,7 @@ class PackageRule(Definable, frozen=True, kw_only=True):
 
     summary: OneLine = ""
     files: tuple[str, ...] = ()
+    rest: tuple[str, ...] = ()
     needs: tuple[Requirement, ...] = ()
     recommends: tuple[Requirement, ...] = ()
     provides: tuple[Name, ...] = ()

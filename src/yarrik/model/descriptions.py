@@ -978,6 +978,8 @@ Attributes.extended = { "user.origin" = "pier" }
   Further extended attributes.
 PackageRule.files = ["/usr/bin/tide", "/usr/share/tide/**"]
   Paths that it takes of what was installed: `*` is any part of a name, `**` whole folders. Without it everything.
+PackageRule.rest = ["/usr/bin/**"]
+  The same for what no package of the recipe lists in `files`: the rest of a folder.
 PackageRule.needs = ["libtide", "shell"]
   Packages and roles that have to be in the image with it.
 PackageRule.recommends = ["tide-data"]

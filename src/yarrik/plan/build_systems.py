@@ -11,7 +11,7 @@ import msgspec
 from yarrik.arch import ARCHES, SPELLINGS
 from yarrik.errors import Trouble, YarrikError, suggestion
 from yarrik.model import Build, Definition, Recipe
-from yarrik.toolchain import Toolchain
+from yarrik.toolchain import NO_CXX, Toolchain
 
 Command = tuple[str, ...]
 
@@ -144,7 +144,10 @@ def _autotools(build: Build, setting: Setting) -> Calls:
     host = (f"--host={setting.toolchain.triplet}",) if setting.foreign else ()
     usual = ("--sysconfdir=/etc", "--localstatedir=/var", *host) if build.configure == "autoconf" else ()
     configure = ("{step}/source/configure", "--prefix=/usr", *usual, *build.arguments)
-    environment = {**_native_compiler(build, setting), **setting.environment, **_pkg_config(), **build.variables}
+    environment = {**_native_compiler(build, setting), **setting.environment, **_pkg_config()}
+    if not setting.toolchain.cxx:
+        environment["CXX"] = NO_CXX
+    environment |= build.variables
     files = {}
     if setting.foreign and build.configure == "autoconf":
         environment = {"CONFIG_SITE": "{step}/home/config.site", **environment}
@@ -195,7 +198,7 @@ def _cmake(build: Build, setting: Setting) -> Calls:
     return Calls(
         (
             ("cmake", "-S", "{step}/source", "-B", "{step}/build", where, "-DCMAKE_INSTALL_PREFIX=/usr",
-             "-DCMAKE_INSTALL_LIBDIR=lib", "-DCMAKE_BUILD_TYPE=", *given, *build.arguments),
+             "-DCMAKE_INSTALL_LIBDIR:STRING=lib", "-DCMAKE_BUILD_TYPE=", *given, *build.arguments),
             ("cmake", "--build", "{step}/build", "-j{jobs}", *(word for goal in build.goals for word in ("--target", goal))),
             ("cmake", "--install", "{step}/build"),
         ),

@@ -542,7 +542,8 @@ class Universe:
 
 def holds_libraries(rule: PackageRule) -> bool:
     """Whether a package may hold shared libraries: it lists some, or does not say what it holds."""
-    return not rule.files or any(_LIBRARIES.search(pattern) for pattern in rule.files)
+    listed = (*rule.files, *rule.rest)
+    return not listed or any(_LIBRARIES.search(pattern) for pattern in listed)
 
 
 def _settled_in(chosen: Callable[[int], int], number: int) -> bool:

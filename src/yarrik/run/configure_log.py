@@ -13,6 +13,7 @@ _LINE = re.compile(r"configure:(\d+): (.*)")
 _ENDED = re.compile(r"configure:\d+: \$\? = (\d+)")
 _CHECKING = re.compile(r"configure:\d+: checking ")
 _ERROR = re.compile(r"configure:\d+: error: ")
+_NO = re.compile(r"configure:\d+: result: no$")
 _HEADER = re.compile(r"fatal error: ([\w./+-]+\.(?:h|hh|hpp)): No such file or directory")
 _PACKAGE = re.compile(
     r"No package '([\w.+-]+)' found|Package ([\w.+-]+) was not found|Package '([\w.+-]+)', required by '[^']*', not found"
@@ -27,6 +28,9 @@ def failed_test(text: str) -> list[str]:
     end = next((number for number in reversed(range(len(lines))) if _ERROR.match(lines[number])), None)
     if end is None:
         return []
+    searched = _in_vain(lines[:end])
+    if searched:
+        return searched
     failed = next((number for number in reversed(range(end)) if (m := _ENDED.match(lines[number])) and m[1] != "0"), None)
     if failed is None:
         return []
@@ -38,11 +42,30 @@ def failed_test(text: str) -> list[str]:
     return [match[2] if match is not None else lines[begin], *said[:_MOST]]
 
 
+def _in_vain(lines: list[str]) -> list[str]:
+    """What the script looked for last without trying a program: names of a compiler, say. Empty when it tried one last."""
+    found: list[str] = []
+    answer = ""
+    for line in reversed(lines):
+        match = _LINE.match(line)
+        if match is None or _ERROR.match(line):
+            continue
+        if match[2].startswith("result: "):
+            answer = line
+        elif _CHECKING.match(line) and _NO.match(answer):
+            found.append(f"{match[2]}: no")
+            answer = ""
+        else:
+            break
+    return found[_MOST::-1]
+
+
 def missing_thing(lines: list[str]) -> tuple[str, str]:
     """What a build looked for in vain, as kind (`header` or `pc`) and name: the last such thing that is said. Empty texts
     otherwise."""
     for line in reversed(lines):
-        if match := _HEADER.search(line):
+        # Autoconf's own test of a preprocessor includes a header that nobody has.
+        if (match := _HEADER.search(line)) and match[1] != "ac_nonexistent.h":
             return "header", match[1]
         if match := _PACKAGE.search(line):
             return "pc", next(word for word in match.groups() if word)

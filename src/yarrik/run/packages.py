@@ -32,31 +32,46 @@ def split_packages(
     Raises YarrikError when a package lists what the build did not produce, or two list the same."""
     collector = Collector()
     taken: dict[str, str] = {}
-    packages: list[BuiltPackage] = []
-    for name, rule in action.packages.items():
-        chosen: dict[str, Entry] = {}
-        for pattern in rule.files or (("**",) if len(action.packages) == 1 else ()):
-            found = _matching(pattern, tree, everything=pattern == "**")
-            if not found and pattern != "**":
-                produced = ["/" + entry.path for entry in tree.entries if entry.kind != "folder"]
-                near = nearest(pattern, produced)
-                collector.add(
-                    Trouble(
-                        "PACKAGE-FILE-MISSING",
-                        f"the package `{name}` lists {pattern}, which the build of `{action.recipe}` did not produce",
-                        why=f"it produced {shortened(produced)}" if produced else "it installed nothing at all",
-                        remedy=f"did you mean `{near}`?" if near else "let the recipe install it, or correct the list",
-                    )
+    chosen: dict[str, dict[str, Entry]] = {name: {} for name in action.packages}
+    produced = ["/" + entry.path for entry in tree.entries if entry.kind != "folder"]
+
+    def take(name: str, pattern: str, found: list[Entry], missing: str) -> None:
+        if not found and pattern != "**":
+            near = nearest(pattern, produced)
+            collector.add(
+                Trouble(
+                    "PACKAGE-FILE-MISSING",
+                    f"the package `{name}` lists {pattern}, {missing}",
+                    why=f"it produced {shortened(produced)}" if produced else "it installed nothing at all",
+                    remedy=f"did you mean `{near}`?" if near else "let the recipe install it, or correct the list",
                 )
-            for entry in found:
-                other = taken.setdefault(entry.path, name)
-                if other != name and entry.kind != "folder":
-                    collector.add(
-                        Trouble("PACKAGE-FILE-TWICE", f"the packages `{other}` and `{name}` both take /{entry.path}",
-                                remedy="list it in one of them")
-                    )  # fmt: skip
-                chosen[entry.path] = entry
-        packages.append(_package(action, name, rule, chosen, tree, facts_of, collector))
+            )
+        for entry in found:
+            other = taken.setdefault(entry.path, name)
+            if other != name and entry.kind != "folder":
+                collector.add(
+                    Trouble("PACKAGE-FILE-TWICE", f"the packages `{other}` and `{name}` both take /{entry.path}",
+                            remedy="list it in one of them")
+                )  # fmt: skip
+            chosen[name][entry.path] = entry
+
+    for name, rule in action.packages.items():
+        for pattern in rule.files or (("**",) if len(action.packages) == 1 and not rule.rest else ()):
+            found = _matching(pattern, tree, everything=pattern == "**")
+            take(name, pattern, found, f"which the build of `{action.recipe}` did not produce")
+    listed = set(taken)
+    for name, rule in action.packages.items():
+        for pattern in rule.rest:
+            found = [
+                entry
+                for entry in _matching(pattern, tree, everything=pattern == "**")
+                if (entry.kind == "folder" or entry.path not in listed) and not _for_building(entry)
+            ]
+            nothing = f"of which the other packages of `{action.recipe}` leave nothing"
+            take(name, pattern, found if any(entry.kind != "folder" for entry in found) else [], nothing)
+    packages = [
+        _package(action, name, rule, chosen[name], tree, facts_of, collector) for name, rule in action.packages.items()
+    ]
     collector.raise_if_any("work")
     left = [
         "/" + entry.path

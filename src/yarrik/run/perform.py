@@ -41,7 +41,7 @@ from yarrik.run.configure_log import LOOKED_AT, failed_test
 from yarrik.run.installed import sysroot_of, tidied
 from yarrik.run.kernel_config import BUILT_IN_OPTIONS, base_problem, line_options, lost_options, options
 from yarrik.run.packages import encode_packages, split_packages
-from yarrik.run.sandbox import THE_BOARDS, OverBound, Sandbox, Sees
+from yarrik.run.sandbox import INSIDE, THE_BOARDS, OverBound, Sandbox, Sees
 from yarrik.sources import (
     SERIES,
     Archive,
@@ -591,6 +591,17 @@ def _stage(action: Stage, context: Context) -> dict[str, str]:
     tree = context.store.tree(context.inputs["files"])
     collector = Collector()
     elves: list[Entry] = []
+    own = tuple(f"{top}/{name}/" for top in (INSIDE, context.work) for name in ("build", "home", "source", "stage", "sysroot"))
+    lost = [entry.path for entry in tree.entries if f"/{entry.path}".startswith(own)]
+    if lost:
+        collector.add(
+            Trouble(
+                "PACKAGE-IN-BUILD-FOLDER",
+                f"the build installs into a folder of its own: /{lost[-1]}",
+                why="no such folder is on the board; DESTDIR comes before a path that leads into the build already",
+                remedy="let its configuration name places on the board, like /usr/lib, as whole paths and without $DESTDIR",
+            )
+        )
     for entry in tree.files:
         path = context.store.checked_path(entry.content)
         with path.open("rb") as file:

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from yarrik.host import debian_package, find_program
+from yarrik.toolchain import NO_CXX
 
 LAST_LINES = 12
 #: Lines at the end of a failed step's log that are searched for the first error.
@@ -70,6 +71,8 @@ _NETWORK = re.compile(
 _NO_PROGRAM = re.compile(r"(?:^|: )(?P<name>[A-Za-z0-9][\w.+-]*): (?:command not found|not found|No such file or directory)$")
 
 
+#: Configure scripts have the board's compiler in CC, so what they look for is one for programs that run in the build.
+_NO_COMPILER = re.compile(r"configure: error: no acceptable C compiler found in \$PATH")
 _SAID_BY_A_SHELL = re.compile(r"sh:|: \d+: \S+: not found$|command not found")
 
 
@@ -79,9 +82,15 @@ def known_cause(lines: list[str]) -> tuple[str, str, str]:
         if _NETWORK.search(line):
             return ("STEP-NETWORK", "it reached for the network, which only fetching may",
                     "let a [[source]] bring what it wants, or turn the download off in the recipe's build")  # fmt: skip
+        if _NO_COMPILER.search(line):
+            return ("STEP-NO-PROGRAM", "it needs a compiler for programs that run in the build, and sees none",
+                    'write `programs = ["gcc"]` into [build]')  # fmt: skip
         match = _NO_PROGRAM.search(line)
         if match is not None and (_SAID_BY_A_SHELL.search(line) or "make" in line):
             name = match["name"]
+            if name == NO_CXX:
+                return ("STEP-NO-PROGRAM", "it needs a compiler for C++, and its toolchain has none",
+                        "install it beside the one for C (on Debian: g++-TRIPLET, like g++-aarch64-linux-gnu)")  # fmt: skip
             package = debian_package(name)
             install = ""
             if not find_program(name):
