@@ -313,6 +313,20 @@ class WhatBuildsSee(ForAnotherMachine):
         self.using("gull", "autotools", 'programs = ["autoreconf", "libtoolize"]\nvariables = { CXX = "no" }')
         self.assertTrue(any(where.endswith("lib/libgull.so.0.0.0") for where in self.built("gull")))
 
+    def test_a_makefile_that_asks_pkg_config_does_not_see_the_host_s_libraries(self) -> None:
+        self.recipe("gull", "true", {"Makefile": MAKE_LIBRARY, "gull.c": LIBRARY, "gull.h": HEADER, "gull.pc": PC})
+        self.using("gull", "make")
+        makefile = (
+            "FLAGS := $(shell pkg-config --cflags --libs gull)\nall:\n\tpkg-config --variable pc_path pkg-config\n"
+            '\tpkg-config --list-all | sed "s/ .*//" > list\n\techo $(FLAGS) >> list\n'
+            "install:\n\tinstall -D list $(DESTDIR)/usr/share/list\n"
+        )
+        self.recipe("list", "true", {"Makefile": makefile})
+        self.using("list", "make", 'needs = ["gull"]\nprograms = ["pkg-config"]')
+        listed, flags = self.text("list").splitlines()
+        self.assertEqual(listed, "gull")
+        self.assertRegex(flags, r"^-I\S+/sysroot/usr/include -L\S+/sysroot/usr/lib -lgull$")
+
     def test_words_stand_for_the_side(self) -> None:
         words = (
             "{triplet} {arch} {arch:gnu} {arch:linux} {arch:debian} {arch:openssl} {arch:go} {tool:windres} ${arch}x {other}"

@@ -128,7 +128,7 @@ def _native_compiler(build: Build, setting: Setting) -> dict[str, str]:
 
 
 def _make(build: Build, setting: Setting) -> Calls:
-    environment = {**_native_compiler(build, setting), **setting.environment}
+    environment = {**_native_compiler(build, setting), **setting.environment, **_pkg_config()}
     # Makefiles set these themselves; what they set for LD is often the compiler, so that is only in the environment.
     given = [f"{key}={environment[key]}" for key in ("CC", "CXX", "AR", "RANLIB", "OBJCOPY") if key not in build.variables]
     given += [f"{key}={value}" for key, value in sorted(build.variables.items())]
@@ -143,7 +143,9 @@ def _plain(build: Build, setting: Setting) -> Calls:
 def _autotools(build: Build, setting: Setting) -> Calls:
     host = (f"--host={setting.toolchain.triplet}",) if setting.foreign else ()
     usual = ("--sysconfdir=/etc", "--localstatedir=/var", *host) if build.configure == "autoconf" else ()
-    configure = ("{step}/source/configure", "--prefix=/usr", *usual, *build.arguments)
+    # One that somebody wrote by hand often takes a whole path for a build in another folder.
+    script = "{step}/source/configure" if build.configure == "autoconf" else "./configure"
+    configure = (script, "--prefix=/usr", *usual, *build.arguments)
     environment = {**_native_compiler(build, setting), **setting.environment, **_pkg_config()}
     if not setting.toolchain.cxx:
         environment["CXX"] = NO_CXX
