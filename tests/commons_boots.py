@@ -23,7 +23,13 @@ ROOT = Path(os.environ.get("YARRIK_COMMONS", "build/commons")).resolve()
 ENVIRONMENT = {**os.environ, "NO_COLOR": "1"}
 #: What is used here: of a dozen recipes. `YARRIK_COMMONS_ALL=1` takes all that are tried below.
 FEW = ["bzip2", "dash", "less", "lua", "lz4", "openssh-server", "openssh-sftp", "sqlite", "xz"]
-MORE = ["findutils", "grep", "gzip", "htop", "nano", "sed", "strace", "tar", "tmux", "zstd"]
+MORE = [
+    "bash", "ca-certificates", "coreutils", "curl", "dbus", "disk-tools", "e2fsprogs", "e2fsprogs-more", "ethtool", "file",
+    "findutils", "font-sans", "fontconfig-tools", "gawk", "gdbserver", "gpiod-tools", "grep", "gzip", "htop", "iproute2",
+    "jpeg-tools", "jq", "kmod", "libcap-tools", "lighttpd", "make", "mosquitto", "mosquitto-clients", "mtd-utils", "nano", "openssl",
+    "picocom", "procps", "psmisc", "python", "rsync", "sed", "socat", "strace", "tar", "tcc", "tmux", "uboot-tools",
+    "util-linux", "zstd",
+]  # fmt: skip
 ALL = os.environ.get("YARRIK_COMMONS_ALL") == "1"
 PACKAGES = [*FEW, *(MORE if ALL else ())]
 #: Typed on the board, with what has to come back.
@@ -42,6 +48,33 @@ MORE_USES = {
     "find /etc/ssh -name '*_config'": "/etc/ssh/sshd_config",
     "TERM=xterm htop --version": "htop 3.2.2",
     "nano --version | grep -o 'version 7.2'": "version 7.2",
+    "bash -c 'a=(ebb flood); echo ${a[1]^^} ${#a[@]}'": "FLOOD 2",
+    "printf 'pier 3\\nmole 4\\n' | gawk '{ s += $2 } END { print s }'": "7",
+    "echo '{\"gauge\": [{\"level\": 412}]}' | jq '.gauge[0].level + 1'": "413",
+    "seq 3 | sort -r | tr '\\n' ' '; date -u -d @0 +%Y": "3 2 1 1970",
+    "pgrep -o sshd >/dev/null && free -m | grep -c Mem": "1",
+    "pstree | grep -o sshd | head -1": "sshd",
+    "lsblk -rno NAME | head -1; findmnt -no FSTYPE /": "vda\next4",
+    "/sbin/ip -4 -br addr show eth0": "10.0.2.15/24",
+    "PATH=$PATH:/sbin:/usr/sbin; kmod --version | head -1; ethtool --version": "kmod version 30\n-XZ",
+    "cd /tmp && truncate -s 4M d && /sbin/mke2fs -q -t ext4 d && /sbin/e2fsck -fn d >/dev/null && echo sound": "sound",
+    "cd /tmp && openssl genpkey -algorithm ed25519 -out k && echo tide > m && openssl pkeyutl -sign -rawin -inkey k -in m -out s && "
+    "openssl pkeyutl -verify -rawin -inkey k -in m -sigfile s": "Signature Verified Successfully",
+    "file /bin/dash": "ELF 64-bit LSB",
+    "fc-list | grep -c Nimbus": "8",
+    "cd /tmp && printf 'all:\\n\\t@echo made\\n' > Makefile && make": "made",
+    "tcc -v; gdbserver --version | head -1; mkimage -V": "GNU gdbserver",
+    "cd /tmp && mkdir -p from && echo 7 > from/l && rsync -a from/ to && cat to/l": "7",
+    "echo low | socat - EXEC:cat": "low",
+    'python3 -c \'import ssl, sqlite3, ctypes, lzma, curses, zlib; print(sqlite3.connect(":memory:").execute("select 6*7").fetchone(), '
+    "ctypes.CDLL(None).abs(-5), ssl.OPENSSL_VERSION[:9])'": "(42,) 5 OpenSSL 3",
+    "python3 -c 'import sys; print([p for p in sys.path if \"packages\" in p])'": "dist-packages",
+    'cd /tmp && echo \'server.document-root = "/tmp"\nserver.port = 8080\nserver.bind = "127.0.0.1"\' > w.conf && echo high > w.txt && '
+    "/usr/sbin/lighttpd -f w.conf && curl -s http://127.0.0.1:8080/w.txt": "high",
+    "curl -sS https://127.0.0.1:8080/ 2>&1 | head -1": "curl: (35)",
+    "/usr/sbin/mosquitto -d -p 1884 >/dev/null 2>&1; sleep 1; (mosquitto_sub -p 1884 -t tide -C 1 -W 10 &) ; sleep 1; "
+    "mosquitto_pub -p 1884 -t tide -m 412; sleep 1": "412",
+    "dbus-run-session -- dbus-send --print-reply --dest=org.freedesktop.DBus / org.freedesktop.DBus.GetId": "string",
     "LANG=C.UTF-8 tmux -V": "tmux 3.3a",  # it refuses a locale that is not there
     "strace -e trace=write -o /tmp/s /bin/dash -c 'echo tide'; grep -o 'write(1, \"tide' /tmp/s": 'write(1, "tide',
 }

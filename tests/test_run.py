@@ -332,7 +332,11 @@ class StepsThatReachOutAreTold(WorkspaceTest):
             ("bc -l", "STEP-NO-PROGRAM", 'programs = ["bc"]'),
             ("make", "STEP-NO-PROGRAM", "bison2000"),
             ("aarch64-linux-gnu-g++ -c x.cc", "STEP-NO-PROGRAM", 'programs = ["aarch64-linux-gnu-g++"]'),
-            ("echo 'configure: error: no acceptable C compiler found in $PATH'; exit 1", "STEP-NO-PROGRAM", 'programs = ["gcc"]'),
+            (
+                "echo 'configure: error: no acceptable C compiler found in $PATH'; exit 1",
+                "STEP-NO-PROGRAM",
+                'programs = ["gcc"]',
+            ),
             ("no -c x.cc", "STEP-NO-PROGRAM", "the one for C (on Debian: g++-TRIPLET"),
             ("false", "STEP-FAILED", "yarrik log build app"),
         ):

@@ -1242,8 +1242,8 @@ class Attributes(Definable, frozen=True, kw_only=True):
 
 
 class PackageRule(Definable, frozen=True, kw_only=True):
-    """`files` are paths in the image; `*` stands for any part of a name, `**` for whole folders. `rest` are such patterns too, for
-    what no package of the recipe lists in `files`.
+    """`files` are paths in the image; `*` stands for any part of a name, `**` for whole folders. `rest` are such patterns
+    too, for what no package of the recipe lists in `files`.
 
     `provides` are roles, like `shell`. `recommends` come along unless the image refuses them. `replaces` names a package that
     this one replaces: it answers to that name, and the two are never together. `user` and `group` are accounts that its

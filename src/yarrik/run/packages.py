@@ -69,9 +69,7 @@ def split_packages(
             ]
             nothing = f"of which the other packages of `{action.recipe}` leave nothing"
             take(name, pattern, found if any(entry.kind != "folder" for entry in found) else [], nothing)
-    packages = [
-        _package(action, name, rule, chosen[name], tree, facts_of, collector) for name, rule in action.packages.items()
-    ]
+    packages = [_package(action, name, rule, chosen[name], tree, facts_of, collector) for name, rule in action.packages.items()]
     collector.raise_if_any("work")
     left = [
         "/" + entry.path
