@@ -26,7 +26,7 @@ FEW = ["bzip2", "dash", "less", "lua", "lz4", "openssh-server", "openssh-sftp", 
 MORE = [
     "bash", "ca-certificates", "coreutils", "curl", "dbus", "disk-tools", "e2fsprogs", "e2fsprogs-more", "ethtool", "file",
     "findutils", "font-sans", "fontconfig-tools", "gawk", "gdbserver", "gpiod-tools", "grep", "gzip", "htop", "iproute2",
-    "jpeg-tools", "jq", "kmod", "libcap-tools", "lighttpd", "make", "mosquitto", "mosquitto-clients", "mtd-utils", "nano", "openssl",
+    "jpeg-tools", "jq", "kmod", "libc-development", "libcap-tools", "lighttpd", "make", "mosquitto", "mosquitto-clients", "mount", "mtd-utils", "nano", "openssl",
     "picocom", "procps", "psmisc", "python", "rsync", "sed", "socat", "strace", "tar", "tcc", "tmux", "uboot-tools",
     "util-linux", "zstd",
 ]  # fmt: skip
@@ -56,28 +56,55 @@ MORE_USES = {
     "pstree | grep -o sshd | head -1": "sshd",
     "lsblk -rno NAME | head -1; findmnt -no FSTYPE /": "vda\next4",
     "/sbin/ip -4 -br addr show eth0": "10.0.2.15/24",
-    "PATH=$PATH:/sbin:/usr/sbin; kmod --version | head -1; ethtool --version": "kmod version 30\n-XZ",
+    "PATH=$PATH:/sbin:/usr/sbin; kmod --version | head -1; ethtool --version": "kmod version 30\nethtool version 6.1",
     "cd /tmp && truncate -s 4M d && /sbin/mke2fs -q -t ext4 d && /sbin/e2fsck -fn d >/dev/null && echo sound": "sound",
     "cd /tmp && openssl genpkey -algorithm ed25519 -out k && echo tide > m && openssl pkeyutl -sign -rawin -inkey k -in m -out s && "
     "openssl pkeyutl -verify -rawin -inkey k -in m -sigfile s": "Signature Verified Successfully",
     "file /bin/dash": "ELF 64-bit LSB",
-    "fc-list | grep -c Nimbus": "8",
+    "fc-list | grep -c Nimbus": "4",
     "cd /tmp && printf 'all:\\n\\t@echo made\\n' > Makefile && make": "made",
     "tcc -v; gdbserver --version | head -1; mkimage -V": "GNU gdbserver",
     "cd /tmp && mkdir -p from && echo 7 > from/l && rsync -a from/ to && cat to/l": "7",
     "echo low | socat - EXEC:cat": "low",
     'python3 -c \'import ssl, sqlite3, ctypes, lzma, curses, zlib; print(sqlite3.connect(":memory:").execute("select 6*7").fetchone(), '
     "ctypes.CDLL(None).abs(-5), ssl.OPENSSL_VERSION[:9])'": "(42,) 5 OpenSSL 3",
-    "python3 -c 'import sys; print([p for p in sys.path if \"packages\" in p])'": "dist-packages",
-    'cd /tmp && echo \'server.document-root = "/tmp"\nserver.port = 8080\nserver.bind = "127.0.0.1"\' > w.conf && echo high > w.txt && '
+    "python3 -c 'import site; print(site.getsitepackages())'": "/usr/lib/python3/dist-packages",
+    'cd /tmp && echo \'server.document-root = "/tmp"\nserver.port = 8080\nserver.bind = "127.0.0.1"\nserver.upload-dirs = ("/tmp")\' > w.conf && echo high > w.txt && '
     "/usr/sbin/lighttpd -f w.conf && curl -s http://127.0.0.1:8080/w.txt": "high",
     "curl -sS https://127.0.0.1:8080/ 2>&1 | head -1": "curl: (35)",
-    "/usr/sbin/mosquitto -d -p 1884 >/dev/null 2>&1; sleep 1; (mosquitto_sub -p 1884 -t tide -C 1 -W 10 &) ; sleep 1; "
-    "mosquitto_pub -p 1884 -t tide -m 412; sleep 1": "412",
+    "(/usr/sbin/mosquitto -v -p 1884 > /tmp/mq 2>&1 &); sleep 3; (mosquitto_sub -p 1884 -t tide -C 1 -W 20 &) ; sleep 2; "
+    "mosquitto_pub -p 1884 -t tide -m 412; sleep 2; cat /tmp/mq": "412",
     "dbus-run-session -- dbus-send --print-reply --dest=org.freedesktop.DBus / org.freedesktop.DBus.GetId": "string",
     "LANG=C.UTF-8 tmux -V": "tmux 3.3a",  # it refuses a locale that is not there
     "strace -e trace=write -o /tmp/s /bin/dash -c 'echo tide'; grep -o 'write(1, \"tide' /tmp/s": 'write(1, "tide',
 }
+#: What programs that wait for many things at a time want of a kernel, beyond what the demo's has.
+WAITS = "CONFIG_EPOLL=y\nCONFIG_EVENTFD=y\nCONFIG_SIGNALFD=y\nCONFIG_TIMERFD=y\n"
+
+LEVEL = """#include <math.h>
+#include <pthread.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <sys/stat.h>
+#include <linux/version.h>
+
+static double level(const char *text) { return sqrt(atof(text)); }
+
+static void *wait_for(void *where) { *(const char **)where = "waited"; return NULL; }
+
+int main(int count, char **words)
+{
+    pthread_t one;
+    const char *done = "";
+    struct stat status;
+
+    if (count != 2 || stat("/tmp/own/level.c", &status) != 0 || pthread_create(&one, NULL, wait_for, &done) != 0)
+        return 1;
+    pthread_join(one, NULL);
+    printf("level %.1f of gull, %s\\n", level(words[1]), done);
+    return LINUX_VERSION_CODE < KERNEL_VERSION(5, 0, 0);
+}
+"""
 
 BOARD = """
 summary = "Kittiwake with a network whose port {port} of this machine leads to the board's server for remote logins"
@@ -85,6 +112,7 @@ extends = "kittiwake-linux"
 
 [kernel]
 overlays = {{ add = ["kittiwake-port.dtso"] }}
+fragments = {{ add = {fragments} }}
 
 [[disk]]
 name = "card"
@@ -168,7 +196,9 @@ class UpstreamProgramsRun(unittest.TestCase):
         cls.key = Path(keys.name, "key")
         subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "keeper@pier", "-f", cls.key], check=True)
         shelf = ROOT / "shelves/harbour"
-        (shelf / "boards/kittiwake-login.toml").write_text(BOARD.format(port=cls.port))
+        (shelf / "boards/waits.kcfg").write_text(WAITS)
+        fragments = json.dumps(["waits.kcfg"] if ALL else [])
+        (shelf / "boards/kittiwake-login.toml").write_text(BOARD.format(port=cls.port, fragments=fragments))
         public = cls.key.with_suffix(".pub").read_text().strip()
         (shelf / "images/commons-login.toml").write_text(IMAGE.format(packages=json.dumps(PACKAGES), key=public))
         (ROOT / "products/commons-login.toml").write_text(
@@ -178,10 +208,10 @@ class UpstreamProgramsRun(unittest.TestCase):
         yarrik("build", cls.product, "--workspace", ROOT)
         print(f"built in {time.monotonic() - started:.0f} s", file=sys.stderr)
 
-    def ssh(self, command: str) -> str:
+    def ssh(self, command: str, given: str = "") -> str:
         words = ["ssh", "-i", str(self.key), "-p", str(self.port), "-o", "BatchMode=yes", "-o", "StrictHostKeyChecking=no", "-o",
                  "UserKnownHostsFile=/dev/null", "-o", "ConnectTimeout=10", "-o", "LogLevel=ERROR", "keeper@127.0.0.1", command]  # fmt: skip
-        done = subprocess.run(words, capture_output=True, text=True, check=False, timeout=120)
+        done = subprocess.run(words, capture_output=True, text=True, check=False, timeout=120, input=given)
         return done.stdout + done.stderr
 
     def test_somebody_logs_in_by_key_and_uses_them(self) -> None:
@@ -203,6 +233,20 @@ class UpstreamProgramsRun(unittest.TestCase):
         for command, wanted in {**USES, **(MORE_USES if ALL else {})}.items():
             with self.subTest(command):
                 self.assertIn(wanted, self.ssh(command))
+        if ALL:
+            self.development()
+
+    def development(self) -> None:
+        """A program is sent over, made by the board's own compiler, and run there."""
+        self.ssh("mkdir -p /tmp/own && cat > /tmp/own/level.c", LEVEL)
+        self.ssh("cat > /tmp/own/Makefile", "CC = tcc\nCFLAGS = -Wall\nlevel: LDLIBS = -lm -lpthread\n")
+        self.assertEqual(self.ssh("cd /tmp/own && make -s level && ./level 144"), "level 12.0 of gull, waited\n")
+        self.assertIn(
+            "file level is up to date", self.ssh("cd /tmp/own && make level").replace("'", "").replace("make: ", "file ")
+        )
+        # A mistake is told with its line.
+        self.ssh("cat > /tmp/own/level.c", LEVEL.replace("double", "doubel"))
+        self.assertIn("level.c:8: error:", self.ssh("cd /tmp/own && make level"))
 
     def test_nothing_of_the_build_host_is_in_it(self) -> None:
         files = json.loads((ROOT / "out" / self.product / "files.json").read_text())

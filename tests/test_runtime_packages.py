@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 import unittest
 from pathlib import Path
 
 from tests.support import WorkspaceTest
+from yarrik.elf import read_elf
 
 CXX = "#include <iostream>\nint main() { std::cout << 1; try { throw 1; } catch (int) { return 0; } }\n"
 THREADS = """
@@ -23,6 +25,14 @@ WIDE = """
 #include <locale.h>
 #include <wchar.h>
 int main(void) { wchar_t c; return !setlocale(LC_ALL, "C.UTF-8") || mbrtowc(&c, "\\xc3\\xa4", 2, 0) != 2; }
+"""
+
+DEVELOPED = """
+#include <math.h>
+#include <stdlib.h>
+__attribute__((visibility("hidden"))) void *__dso_handle; /* the compiler's own start files would have it */
+static void end(void) { _Exit(2); }
+int main(int n, char **v) { (void)v; return atexit(end) || sqrt(n) != 1; }
 """
 
 
@@ -84,6 +94,35 @@ class WhatAnImageGets(WorkspaceTest):
         root = self.laid_out()
         self.assertEqual([self.run_in(root, f"/bin/{name}") for name in ("converts", "wide")], [0, 0])
         self.assertIn("locale of the image i", (self.root / "out/p/packages.json").read_text())
+
+    def test_headers_and_names_for_the_linker_when_asked(self) -> None:
+        found = self.built("libc-development")
+        self.assertEqual(set(found), {"libc", "libc-math", "libc-resolver"})
+        root = self.laid_out()
+        self.assertEqual((root / "usr/include/stdio.h").stat().st_mode & 0o777, 0o644)
+        self.assertTrue((root / "usr/include/linux/version.h").is_file())
+        self.assertFalse((root / "usr/include/c++").exists())
+        self.assertFalse((root / "usr/include/stddef.h").exists())  # it is the compiler's
+        self.assertEqual((root / "usr/lib/libresolv.so").readlink(), Path("/lib/libresolv.so.2"))
+        for name in ("libc", "libm"):
+            script = (root / f"usr/lib/{name}.so").read_text()
+            for path in re.findall(r"/[\w./+-]+(?=[\s)])", script.partition("GROUP")[2]):
+                self.assertTrue((root / path.strip("/")).is_file(), path)
+            self.assertIn(f"/lib/{name}.so.6", script)
+        # With nothing else of this machine than compiler and linker, a program is made that runs there.
+        main = self.write("main.c", DEVELOPED)
+        headers = self.tool("gcc", "-print-file-name=include").strip()
+        self.tool("gcc", "-O1", "-fno-pie", "-fno-builtin", "-nostdinc", f"-I{root}/usr/include", "-isystem", headers,
+                  "-c", main, "-o", self.folder / "main.o")  # fmt: skip
+        shell = read_elf(Path("/bin/sh").resolve())
+        assert shell is not None
+        at = root / "usr/lib"
+        words = ["ld", "-nostdlib", f"--sysroot={root}", "-dynamic-linker", shell.interpreter, "-o", root / "lib/main",
+                 at / "crt1.o", at / "crti.o", self.folder / "main.o", "-L=/usr/lib", "-lm", "-lc", at / "crtn.o"]  # fmt: skip
+        self.tool(*words)
+        self.assertEqual(self.run_in(root, "/lib/main"), 2)
+        (at / "libm.so").unlink()
+        self.assertIn("cannot find -lm", self.tool(*words, ok=(1,)))
 
     def test_sanitizers_when_asked(self) -> None:
         self.program("checked", "int main(void) { return 0; }\n", "-fsanitize=undefined")

@@ -46,6 +46,8 @@ class RuntimePackage:
     summary: str
     libraries: tuple[str, ...] = ()
     when_asked: bool = False
+    #: It has what development_files() finds, not what programs load, and names for the linker of libraries of these packages.
+    names: tuple[str, ...] = ()
 
 
 #: Run-time packages by name; one that begins with `-` has the name of its recipe before it, as the C library itself has.
@@ -63,6 +65,9 @@ RUNTIME_PACKAGES = {
     "-conversions": RuntimePackage("conversion modules between character sets", when_asked=True),
     "-locale": RuntimePackage("the locale C.UTF-8", when_asked=True),
     "-debug": RuntimePackage("what debuggers and memory checkers load", ("libthread_db", "libc_malloc_debug"), when_asked=True),
+    "-development": RuntimePackage(
+        "headers and link names of the C library, for a compiler on the board", when_asked=True, names=("-math", "-resolver")
+    ),
     "libgcc": RuntimePackage("run time of compiled code: unwinding, arithmetic", ("libgcc_s",)),
     "libstdcxx": RuntimePackage("standard library of C++", ("libstdc++",)),
     "libatomic": RuntimePackage("atomic operations that the processor lacks", ("libatomic",)),
@@ -361,6 +366,59 @@ def _runtime(driver: str, memory: Memory, place: Place) -> list[RuntimeFile]:
             digest = "" if RUNTIME_PACKAGES[key].when_asked else memory.digest_of(here)
             found.append(RuntimeFile(str(here), in_image, digest, key))
     return found
+
+
+@dataclass(frozen=True)
+class DevelopmentFiles:
+    """What a compiler on the board takes of its C library: files, and links by path with their destinations."""
+
+    files: tuple[RuntimeFile, ...]
+    links: tuple[tuple[str, str], ...]
+
+
+#: Start files and archives that programs are linked with. The last ones are empty: what was in them is in the C library now,
+#: and Makefiles still name them.
+_LINKED = ("crt1.o", "Scrt1.o", "crti.o", "crtn.o", "libc.so", "libc_nonshared.a",
+           "libpthread.a", "libdl.a", "librt.a", "libutil.a")  # fmt: skip
+_EMPTY_ARCHIVE = 8
+
+
+def development_files(toolchain: Toolchain, place: Place) -> DevelopmentFiles:
+    """The C library's and the kernel's headers, what programs are linked with, and names of libraries for the linker, of what
+    the compiler uses itself. All headers are in `/usr/include`. Files have no digest yet; nothing is remembered.
+
+    Raises YarrikError when the compiler cannot be asked."""
+    driver, key = toolchain.programs[0], "-development"
+    found: dict[str, str] = {}
+    for folder in _real(_include_folders(driver, place, "c")):
+        # Its own headers, like stddef.h, are the compiler's: another one has others.
+        if Path(folder, "stddef.h").exists() and not Path(folder, "stdio.h").exists():
+            continue
+        tops = shared_files(folder, "include") if is_shared(folder) else [str(path) for path in sorted(Path(folder).iterdir())]
+        for top in tops:
+            if Path(top).name == "c++" or is_shared(top):
+                continue
+            inside = sorted(Path(top).rglob("*")) if Path(top).is_dir() else [Path(top)]
+            for path in inside:
+                if path.is_file():
+                    found.setdefault(f"/usr/include/{path.relative_to(folder)}", str(path))
+    for name in _LINKED:
+        here = _ask(driver, place, f"-print-file-name={name}")
+        if os.path.isabs(here) and (
+            not name.endswith(".a") or "nonshared" in name or Path(here).stat().st_size == _EMPTY_ARCHIVE
+        ):
+            found[f"/usr/lib/{name}"] = os.path.realpath(here)
+    links = []
+    for file in toolchain.runtime:
+        match = _SONAME.match(Path(file.in_image).name)
+        if match is not None and file.package in RUNTIME_PACKAGES[key].names:
+            here = _ask(driver, place, f"-print-file-name={match[1]}.so")
+            if os.path.isabs(here) and os.path.realpath(here) == file.here:
+                links.append((f"/usr/lib/{match[1]}.so", file.in_image))
+            elif os.path.isabs(here):
+                found[f"/usr/lib/{match[1]}.so"] = os.path.realpath(here)  # a link script
+    files = tuple(RuntimeFile(here, in_image, "", key) for in_image, here in sorted(found.items()))
+    return DevelopmentFiles(files, tuple(sorted(links)))
 
 
 def _further_libraries(driver: str, place: Place, arch: str) -> Iterator[tuple[str, Path, str]]:

@@ -59,10 +59,12 @@ class TakeFile(Action, frozen=True, kw_only=True):
     name: str
 
 
-class FetchRuntime(Action, frozen=True, kw_only=True):
-    """Takes the C library's run-time files, by their paths in the image, from the toolchain. Output: `files`."""
+class FetchRuntime(Action, frozen=True, kw_only=True, omit_defaults=True):
+    """Takes the C library's run-time files, by their paths in the image, from the toolchain. A link script names libraries as
+    they lie in the image. `links` are paths with their destinations. Output: `files`."""
 
     in_image: tuple[str, ...]
+    links: dict[str, str] = {}
 
 
 class PrepareFolder(Action, frozen=True, kw_only=True):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -54,7 +54,7 @@ from yarrik.resolve import (
 )
 from yarrik.services import asked_services
 from yarrik.sources import DEBIAN_SCHEME, is_archive, wanted_files
-from yarrik.toolchain import RUNTIME_PACKAGES, Toolchain, runtime_package
+from yarrik.toolchain import RUNTIME_PACKAGES, DevelopmentFiles, Toolchain, runtime_package
 from yarrik.units import parse_size, parse_span
 from yarrik.versions import parse_requirement
 
@@ -284,7 +284,8 @@ class _Planner:
         toolchain = self.surroundings.toolchain(node.side)
         place = recipe.place("build", "using")
         asked = {key for key in RUNTIME_PACKAGES if runtime_package(key, recipe.name) in self.answer.packages}
-        for key in sorted(asked - {file.package for file in toolchain.runtime}):
+        apart = {key for key, one in RUNTIME_PACKAGES.items() if one.names}
+        for key in sorted(asked - apart - {file.package for file in toolchain.runtime}):
             name = runtime_package(key, recipe.name)
             self.collector.add(
                 Trouble("TOOLCHAIN-RUNTIME", f"the toolchain {toolchain.shown} has nothing for the package `{name}`", place,
@@ -292,11 +293,13 @@ class _Planner:
                         remedy="take it out of `packages` and `needs`, or take a toolchain that has it")
             )  # fmt: skip
         taken = [file for file in toolchain.runtime if file.digest or file.package in asked]
+        development = self.surroundings.development(node.side) if asked & apart else DevelopmentFiles((), ())
+        taken += development.files
         fetch = self._add(
             Step(
                 "fetch",
                 str(node),
-                FetchRuntime(in_image=tuple(file.in_image for file in taken)),
+                FetchRuntime(in_image=tuple(file.in_image for file in taken), links=dict(development.links)),
                 files={file.in_image: file.digest or self.surroundings.file_digest(Path(file.here), place) for file in taken},
                 places={file.in_image: Path(file.here) for file in taken},
             )
@@ -306,7 +309,9 @@ class _Planner:
             held: dict[str, list[str]] = {}
             for file in taken:
                 held.setdefault(runtime_package(file.package, recipe.name), []).append(file.in_image)
-            rules = self._packages(node, recipe)
+            for path, _ in development.links:
+                held[runtime_package(development.files[0].package, recipe.name)].append(path)
+            rules = self._packages(node, recipe, only=None if recipe.value.package else held)
             if not recipe.value.package:
                 rules = {name: replace(rules[name], files=tuple(files)) for name, files in held.items()}
             self._split(node, recipe, (fetch.name, "files"), rules)
@@ -331,14 +336,17 @@ class _Planner:
         )
         self.split[node] = step.name
 
-    def _packages(self, node: Node, recipe: Definition[Recipe]) -> dict[str, PackageRule]:
-        """The packages that come with the recipe's options as they are, each need as the package that answers to it."""
+    def _packages(self, node: Node, recipe: Definition[Recipe], only: Collection[str] | None = None) -> dict[str, PackageRule]:
+        """The packages that come with the recipe's options as they are, each need as the package that answers to it; those
+        called `only`, if that is given."""
         options = self.answer.options_of(node)
         switches = recipe.value.options
         found = {}
         for name, rule in package_rules(recipe, self.composition).items():
             by_options = [option for option, switch in switches.items() if name in switch.packages]
             if by_options and not any(options.get(option) for option in by_options):
+                continue
+            if only is not None and name not in only:
                 continue
             needs = (parse_requirement(text).name for text in rule.needs)
             answered = [package for need in needs for package in self._answered(need)]

@@ -10,7 +10,7 @@ from yarrik.errors import Place
 from yarrik.model import Definition, Recipe
 from yarrik.plan.actions import Provenance
 from yarrik.sources import SourcePackage
-from yarrik.toolchain import Toolchain
+from yarrik.toolchain import DevelopmentFiles, Toolchain
 
 
 class Surroundings(Protocol):
@@ -18,6 +18,10 @@ class Surroundings(Protocol):
 
     def toolchain(self, side: str) -> Toolchain:
         """The toolchain for the `board` or the `host`. Raises YarrikError when there is none."""
+        ...
+
+    def development(self, side: str) -> DevelopmentFiles:
+        """What a compiler on the board takes of a side's C library. Raises YarrikError when the toolchain cannot be asked."""
         ...
 
     def sight(self, side: str, programs: tuple[str, ...]) -> str:

@@ -24,7 +24,10 @@ def package_rules(recipe: Definition[Recipe], composition: Composition) -> Mappi
     if build.using == "toolchain-runtime":
         # Which files each has is a matter of the toolchain, which is known when the product is planned.
         return {
-            runtime_package(key, recipe.name): PackageRule(summary=one.summary if key else recipe.value.summary)
+            runtime_package(key, recipe.name): PackageRule(
+                summary=one.summary if key else recipe.value.summary,
+                needs=tuple(runtime_package(name, recipe.name) for name in one.names),
+            )
             for key, one in RUNTIME_PACKAGES.items()
         }
     modules = build.using == "kernel" and wants_modules(composition)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 import fnmatch
 import os
+import re
 import time
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -232,12 +233,34 @@ def _fetch_runtime(action: FetchRuntime, context: Context) -> dict[str, str]:
     for in_image in action.in_image:
         path = in_image.strip("/")
         digest = taken(context, in_image)
+        if path.endswith(".so"):
+            digest = _link_script(digest, action.in_image, context)
         size = context.store.checked_path(digest).stat().st_size
-        entries[path] = Entry(path, "file", 0o755, size, digest)
+        mode = 0o644 if path.startswith("usr/include/") or path.endswith((".a", ".o", ".so")) else 0o755
+        entries[path] = Entry(path, "file", mode, size, digest)
+    for link, target in action.links.items():
+        entries[link.strip("/")] = Entry(link.strip("/"), "link", 0o777, len(target.encode()), target)
+    for path in list(entries):
         while "/" in path:
             path = path.rpartition("/")[0]
             entries[path] = Entry(path, "folder", 0o755, 0, "")
     return {"files": context.store.put_tree(Tree.of(entries.values()))}
+
+
+#: A library in a link script of GNU ld ("Implicit Linker Scripts" in its manual), by its whole path.
+_IN_SCRIPT = re.compile(rb"/[^\s()]*/([^\s()/]+)")
+_LARGEST_SCRIPT = 64 << 10
+
+
+def _link_script(digest: str, in_image: Sequence[str], context: Context) -> str:
+    """The script with each library where it lies in the image; what is no script, as it is."""
+    path = context.store.checked_path(digest)
+    with path.open("rb") as file:
+        text = file.read(_LARGEST_SCRIPT)
+    if not text.startswith(b"/* GNU ld script"):
+        return digest
+    places = {place.rpartition("/")[2].encode(): place.encode() for place in in_image}
+    return context.store.put_bytes(_IN_SCRIPT.sub(lambda match: places.get(match[1], match[0]), text))
 
 
 @perform.register
@@ -591,7 +614,8 @@ def _stage(action: Stage, context: Context) -> dict[str, str]:
     tree = context.store.tree(context.inputs["files"])
     collector = Collector()
     elves: list[Entry] = []
-    own = tuple(f"{top}/{name}/" for top in (INSIDE, context.work) for name in ("build", "home", "source", "stage", "sysroot"))
+    # Without a sandbox, the folder of the step that built it lies beside this one's.
+    own = (*(f"{INSIDE}/{name}/" for name in ("build", "home", "source", "stage", "sysroot")), f"{context.work.parent}/")
     lost = [entry.path for entry in tree.entries if f"/{entry.path}".startswith(own)]
     if lost:
         collector.add(

@@ -22,7 +22,7 @@ from yarrik.run.sandbox import THE_BOARDS, Sees
 from yarrik.run.secrets import password_hash, read_secret
 from yarrik.run.terms import terms_of
 from yarrik.sources import DEBIAN_SCHEME, SourcePackage, checked_package, unpack_archive, without_password
-from yarrik.toolchain import Toolchain, probe
+from yarrik.toolchain import DevelopmentFiles, Toolchain, development_files, probe
 
 
 @dataclass
@@ -55,6 +55,10 @@ class HostSurroundings:
                     self._runs(),
                 )
         return known[side]
+
+    def development(self, side: str) -> DevelopmentFiles:
+        """What a compiler on the board takes of the C library of a side's toolchain."""
+        return development_files(self.toolchain(side), self.composition.board.place("toolchain", "prefix"))
 
     def sight(self, side: str, programs: tuple[str, ...]) -> str:
         """A digest of the paths that programs need of this machine."""
