@@ -14,7 +14,7 @@ from yarrik.errors import Place, YarrikError
 from yarrik.host import debian_package, find_program
 from yarrik.host.programs import PROGRAMS
 from yarrik.plan.build_systems import BUILD_SYSTEMS
-from yarrik.toolchain import RUNTIME_PACKAGES, Toolchain, probe
+from yarrik.toolchain import RUNTIME_PACKAGES, DevelopmentFiles, Toolchain, development_files, probe
 
 
 class CompilersAreProbed(FolderTest):
@@ -56,6 +56,11 @@ class CompilersAreProbed(FolderTest):
         self.assertGreater(len(modules), 100)
         for path in modules:
             self.assertIn(path.partition("/gconv/")[0].encode() + b"/gconv\0", library.read_bytes())
+
+    def test_a_compiler_without_headers_has_nothing_for_the_board(self) -> None:
+        fake = self.fake("gull-gcc", 'case $1 in -print-file-name=*) echo "${1#*=}" ;; esac')
+        toolchain = Toolchain("gull-", "arm64", "aarch64-linux-gnu", "12", "0" * 64, (str(fake),), ())
+        self.assertEqual(development_files(toolchain, Place()), DevelopmentFiles((), ()))
 
     def test_a_compiler_for_cxx_may_come_later(self) -> None:
         self.fake("gull-gcc", 'exec real "$@"')

@@ -285,7 +285,8 @@ class _Planner:
         place = recipe.place("build", "using")
         asked = {key for key in RUNTIME_PACKAGES if runtime_package(key, recipe.name) in self.answer.packages}
         apart = {key for key, one in RUNTIME_PACKAGES.items() if one.names}
-        for key in sorted(asked - apart - {file.package for file in toolchain.runtime}):
+        development = self.surroundings.development(node.side) if asked & apart else DevelopmentFiles((), ())
+        for key in sorted(asked - {file.package for file in (*toolchain.runtime, *development.files)}):
             name = runtime_package(key, recipe.name)
             self.collector.add(
                 Trouble("TOOLCHAIN-RUNTIME", f"the toolchain {toolchain.shown} has nothing for the package `{name}`", place,
@@ -293,7 +294,6 @@ class _Planner:
                         remedy="take it out of `packages` and `needs`, or take a toolchain that has it")
             )  # fmt: skip
         taken = [file for file in toolchain.runtime if file.digest or file.package in asked]
-        development = self.surroundings.development(node.side) if asked & apart else DevelopmentFiles((), ())
         taken += development.files
         fetch = self._add(
             Step(
@@ -309,8 +309,8 @@ class _Planner:
             held: dict[str, list[str]] = {}
             for file in taken:
                 held.setdefault(runtime_package(file.package, recipe.name), []).append(file.in_image)
-            for path, _ in development.links:
-                held[runtime_package(development.files[0].package, recipe.name)].append(path)
+            for key in sorted(asked & apart):
+                held.setdefault(runtime_package(key, recipe.name), []).extend(path for path, _ in development.links)
             rules = self._packages(node, recipe, only=None if recipe.value.package else held)
             if not recipe.value.package:
                 rules = {name: replace(rules[name], files=tuple(files)) for name, files in held.items()}

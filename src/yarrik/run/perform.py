@@ -256,8 +256,8 @@ def _link_script(digest: str, in_image: Sequence[str], context: Context) -> str:
     """The script with each library where it lies in the image; what is no script, as it is."""
     path = context.store.checked_path(digest)
     with path.open("rb") as file:
-        text = file.read(_LARGEST_SCRIPT)
-    if not text.startswith(b"/* GNU ld script"):
+        text = file.read(_LARGEST_SCRIPT + 1)
+    if not text.startswith(b"/* GNU ld script") or len(text) > _LARGEST_SCRIPT:
         return digest
     places = {place.rpartition("/")[2].encode(): place.encode() for place in in_image}
     return context.store.put_bytes(_IN_SCRIPT.sub(lambda match: places.get(match[1], match[0]), text))
