@@ -17,7 +17,7 @@ import termios
 import textwrap
 import time
 import unittest
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from yarrik.disk.fat_edit import FatEditor
@@ -204,7 +204,9 @@ class WorkspaceTest(ProgramTest):
             self.yarrik("inspect", "out/p/p.img", "--extract", path, "--to", folder, at=self.root)
             return Path(folder, path.rpartition("/")[2]).read_text()
 
-    def recipe(self, name: str, command: str, files: dict[str, str] | None = None, more: str = "", package: str = "") -> None:
+    def recipe(
+        self, name: str, command: str, files: Mapping[str, str | bytes] | None = None, more: str = "", package: str = ""
+    ) -> None:
         """Adds a `plain` recipe with one command; `more` goes into [build], `package` after it."""
         lines = [
             'version = "1"',

@@ -446,6 +446,9 @@ IO-FAILED
 KERNEL-BASE-UNKNOWN
   `base = "bord_defconfig"`
   Correct the name; the message lists what the sources have.
+KERNEL-CALL
+  The broker calls epoll_create1, and CONFIG_EPOLL is off
+  Set the option: `yarrik kernel set EPOLL=y`. A program that has another way, like poll(2), runs without it.
 KERNEL-CHANGES
   `yarrik kernel menu` twice, with changes of the first time
   `yarrik kernel fragment NAME` keeps them.

@@ -169,6 +169,7 @@ INCLUDE-MISSING definitions stop A product file includes one that is not there.
 INIT-MISSING image stop There is no init for this architecture at the profile's path.
 IO-FAILED command stop The operating system refused to read or write something.
 KERNEL-BASE-UNKNOWN plan stop The kernel's sources have no such base configuration.
+KERNEL-CALL boot warn The kernel lacks an option, and programs of the image call functions that need it.
 KERNEL-CHANGES command stop The kernel's configuration has changes that were not saved.
 KERNEL-MENU command stop The kernel's menu cannot be shown.
 KERNEL-MISSING boot stop No package brings the kernel at its path.

@@ -7,6 +7,7 @@ Loading and Dynamic Linking"). Files come from strangers: every read is bounded 
 from __future__ import annotations
 
 import os
+import re
 import struct
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -15,6 +16,7 @@ from typing import BinaryIO
 
 from yarrik.arch import arch_of_elf
 from yarrik.errors import Damaged
+from yarrik.kernel_calls import KERNEL_CALLS
 
 MAGIC = b"\x7fELF"
 ET_REL, ET_EXEC, ET_DYN = 1, 2, 3
@@ -25,7 +27,10 @@ DT_BIND_NOW, DT_FLAGS, DT_FLAGS_1 = 24, 30, 0x6FFFFFFB
 DF_BIND_NOW, DF_1_NOW = 8, 1
 DT_VERDEF, DT_VERDEFNUM, DT_VERNEED, DT_VERNEEDNUM = 0x6FFFFFFC, 0x6FFFFFFD, 0x6FFFFFFE, 0x6FFFFFFF
 VER_FLG_BASE, VER_FLG_WEAK = 1, 2
-SHT_STRTAB = 3
+SHT_STRTAB, SHT_DYNSYM = 3, 11
+SHN_UNDEF, STB_WEAK = 0, 2
+#: Names of `KERNEL_CALLS` in a table of strings.
+_CALLED = re.compile(b"\0(" + b"|".join(name.encode() for name in KERNEL_CALLS) + b")(?=\0)")
 #: More is in no file that a linker made.
 _MOST_HEADERS = 65535
 _MOST_TAGS = 100_000
@@ -42,7 +47,8 @@ class ElfFacts:
     """`kind` is `program`, `library`, `object` or `other`; `interpreter` and `soname` are empty when there is none. `runpath`
     are folders in which this file's own libraries are looked for first (DT_RUNPATH, or the older DT_RPATH). `versions` are
     names of symbol versions that it needs, each with its library (DT_VERNEED); `offers` those that it has (DT_VERDEF). `lacks`
-    are the protections of `HARDENING` that it does without. `unwinds` is a function of `UNWINDING` that it calls, or empty."""
+    are the protections of `HARDENING` that it does without. `unwinds` is a function of `UNWINDING` that it calls, or empty.
+    `kernel_calls` are functions of `KERNEL_CALLS` that it calls and does not have itself."""
 
     arch: str
     kind: str
@@ -54,6 +60,7 @@ class ElfFacts:
     offers: tuple[str, ...] = ()
     lacks: tuple[str, ...] = ()
     unwinds: str = ""
+    kernel_calls: tuple[str, ...] = ()
 
 
 #: Functions of the GNU C library that load the compiler's unwinder when they are called; without it, it ends the program.
@@ -123,6 +130,7 @@ class _Dynamic:
     offers: tuple[str, ...] = ()
     bound: bool = False
     unwinds: str = ""
+    kernel_calls: tuple[str, ...] = ()
 
 
 class _Elf:
@@ -159,6 +167,7 @@ class _Elf:
         return ElfFacts(
             arch_of_elf(self.e_machine, self.bits), kind, interpreter, dynamic.soname, dynamic.needed, dynamic.runpath,
             dynamic.versions, dynamic.offers, lacks, dynamic.unwinds,
+            dynamic.kernel_calls,
         )  # fmt: skip
 
     def _lacks(self, kind: str, segments: list[tuple[int, int, int, int, int]], bound: bool) -> tuple[str, ...]:
@@ -235,7 +244,27 @@ class _Elf:
             tuple(self._own_versions(tags, loads, strings)),
             bound,
             next((name for name in UNWINDING if b"\0" + name.encode() + b"\0" in strings), ""),
+            self._kernel_calls(strings),
         )
+
+    def _kernel_calls(self, strings: bytes) -> tuple[str, ...]:
+        """Functions of `KERNEL_CALLS` that another file has to bring: undefined, and not weak, in the table of dynamic symbols.
+
+        A file without section headers does not say where its table ends; what its strings name counts then."""
+        named = {name.decode() for name in _CALLED.findall(strings)}
+        table = next((one for one in self.sections() if one.sh_type == SHT_DYNSYM), None) if named else None
+        if table is not None:
+            form = self._order + ("IIIBBH" if self.bits == 32 else "IBBHQQ")
+            info, section = (3, 5) if self.bits == 32 else (1, 3)
+            length = struct.calcsize(form)
+            size = min(table.sh_size, length * _MOST_TAGS)
+            data = self._bytes(table.sh_offset, size - size % length, "its dynamic symbols")
+            named &= {
+                self._text(strings, row[0])
+                for row in struct.iter_unpack(form, data)
+                if row[section] == SHN_UNDEF and row[info] >> 4 != STB_WEAK and row[0] < len(strings)
+            }
+        return tuple(sorted(named))
 
     @staticmethod
     def _offset(address: int, loads: list[tuple[int, int, int]]) -> int | None:

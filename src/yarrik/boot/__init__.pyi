@@ -55,6 +55,8 @@ from .method import BootMethod as BootMethod
 from .method.settings import settings_lines as settings_lines
 from .parts import BootParts as BootParts
 from .parts import FurtherPart as FurtherPart
+from .reading import configuration_in as configuration_in
+from .reading import unpacked as unpacked
 from .story import BenchBoard as BenchBoard
 from .story import KnownBlob as KnownBlob
 from .story import StoryLine as StoryLine

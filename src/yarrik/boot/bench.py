@@ -17,7 +17,7 @@ from yarrik.boot.kernel_image import KernelFacts, KernelUnfit, kernel_facts
 from yarrik.boot.loaders import LoaderFacts, loader_facts
 from yarrik.boot.memory_map import DEVICE_TREE_ROOM, MapUnfit, memory_of, place_all, reserved_in
 from yarrik.boot.method import METHODS
-from yarrik.boot.reading import firmware_settings, unpacked
+from yarrik.boot.reading import configuration_in, firmware_settings, unpacked
 from yarrik.boot.root_check import RootChecks
 from yarrik.boot.seen import Filesystem
 from yarrik.boot.story import BenchBoard, BenchResult, Started, Stop, Story
@@ -463,7 +463,7 @@ def _memory(story: Story, started: Started, tree: DeviceTree | None, facts: Kern
 
 def _config_of(story: Story, started: Started) -> dict[str, str] | None:
     """The kernel's configuration: out of the kernel itself, or from a file beside it; None when it is not known."""
-    text = _configuration_in(started.kernel)
+    text = configuration_in(started.kernel)
     if text is None:
         beside = re.compile(r"(?:/boot)?/(?:[^/]+\.config|config-[^/]+)\Z")
         places = ((one, path) for one in story.filesystems.values() for path in one.paths if beside.match(path))
@@ -667,9 +667,6 @@ def _init_path(story: Story, started: Started, root: Filesystem) -> str:
     return next((path for path in DEFAULT_INITS if root.follow(path) is not None), DEFAULT_INITS[0])
 
 
-_CONFIG_BEGIN, _CONFIG_END = b"IKCFG_ST", b"IKCFG_ED"
-
-
 def _boot_files(story: Story) -> Started:
     """What the bootloader would find on the image's partitions, by the board's method or by each that can be guessed."""
     order = sorted(story.image.partitions, key=lambda part: (not part.bootable, part.number))
@@ -694,15 +691,3 @@ def _boot_files(story: Story) -> Started:
         'give one partition `holds = "boot"`',
         "disk",
     )
-
-
-def _configuration_in(kernel: bytes) -> str | None:
-    """The configuration that a kernel may carry (CONFIG_IKCONFIG)."""
-    begin = kernel.find(_CONFIG_BEGIN + b"\x1f\x8b")
-    end = kernel.find(_CONFIG_END, begin)
-    if begin < 0 or end < 0:
-        return None
-    try:
-        return unpacked(kernel[begin + len(_CONFIG_BEGIN) : end], "gzip").decode("utf-8", "replace")
-    except Damaged:
-        return None

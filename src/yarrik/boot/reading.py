@@ -72,3 +72,19 @@ def unpacked(data: bytes, compression: str) -> bytes:
     except (OSError, EOFError, lzma.LZMAError, zstandard.ZstdError, zlib.error) as error:
         raise Damaged(f"its {compression} data are damaged") from error
     return data
+
+
+#: What is around the configuration in a kernel (kernel/configs.c).
+_CONFIG_BEGIN, _CONFIG_END = b"IKCFG_ST", b"IKCFG_ED"
+
+
+def configuration_in(kernel: bytes) -> str | None:
+    """The configuration that a kernel may carry (CONFIG_IKCONFIG), out of its unpacked bytes."""
+    begin = kernel.find(_CONFIG_BEGIN + b"\x1f\x8b")
+    end = kernel.find(_CONFIG_END, begin)
+    if begin < 0 or end < 0:
+        return None
+    try:
+        return unpacked(kernel[begin + len(_CONFIG_BEGIN) : end], "gzip").decode("utf-8", "replace")
+    except Damaged:
+        return None

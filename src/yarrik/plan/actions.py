@@ -170,7 +170,7 @@ class Stage(Action, frozen=True, kw_only=True):
 class Split(Action, frozen=True, kw_only=True):
     """Shares the files out among a recipe's packages. Outputs: `packages`, `files`."""
 
-    REVISION: ClassVar[int] = 2  # functions of ELF files that load the unwinder
+    REVISION: ClassVar[int] = 3  # functions of ELF files that ask the kernel
 
     recipe: str
     version: str
@@ -230,7 +230,7 @@ class PlaceBootFiles(Action, frozen=True, kw_only=True):
     it fits the board and each other. Outputs: `root`, `boot`, the `device-tree`, the `environment`, and what a `memory` bundle
     holds."""
 
-    REVISION: ClassVar[int] = 2  # a menu with several entries asks
+    REVISION: ClassVar[int] = 3  # what programs call is held against the kernel's configuration
 
     product: str
     version: str

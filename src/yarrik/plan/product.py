@@ -141,6 +141,10 @@ class ProductSteps:
         in_memory = {board.value.boot.initramfs, *(entry.initramfs for entry in board.value.boot.entry)}
         inputs = {"root": (assemble.name, "root")}
         inputs |= {f"image {one}": (step.name, "root") for one, step in others.items() if one in in_memory}
+        inputs |= {f"packages {one}": (step.name, "packages") for one, step in others.items() if one in in_memory}
+        inputs["packages"] = (assemble.name, "packages")
+        if board.value.kernel.recipe in self.configured:
+            inputs["kernel options"] = (self.configured[board.value.kernel.recipe], "config")
         blobs = self._device_tree()
         if blobs is not None:
             inputs["device tree"] = blobs

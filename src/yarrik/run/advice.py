@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import fnmatch
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 from yarrik.elf import HARDENING
 from yarrik.errors import Collector, Trouble
+from yarrik.kernel_calls import missing_options
 from yarrik.plan import shortened
 from yarrik.resolve import BuiltPackage
 from yarrik.rootfs import RootTree
@@ -78,9 +79,7 @@ def advice(root: RootTree, packages: Sequence[BuiltPackage], expects: Sequence[s
     by_name = {package.name: package for package in packages}
 
     def named(path: str, package: str) -> str:
-        recipe = by_name[package].recipe if package in by_name else ""
-        whose = f" ({package}" + (f" of {recipe}" if recipe not in ("", package) else "") + ")" if package else ""
-        return f"{path}{whose}"
+        return _named(path, package, by_name)
 
     setuid = [node for node in root.nodes if node.kind == "file" and node.mode & (_SETUID | _SETGID) and node.mode & 0o111]
     if setuid:
@@ -99,3 +98,27 @@ def advice(root: RootTree, packages: Sequence[BuiltPackage], expects: Sequence[s
         if files:
             code = "ELF-STACK" if lack == "no-executable-stack" else "ELF-HARDENING"
             yield code, f"without `{lack}`, so {HARDENING[lack]}: {shortened(files, _MOST)}"
+
+
+def kernel_calls(packages: Sequence[BuiltPackage], config: Mapping[str, str]) -> Iterator[str]:
+    """A text for each option that the kernel lacks and programs or libraries need, with the functions that they call.
+
+    `config` has the values of the kernel's options, without `CONFIG_`. What a statically linked program calls is not known."""
+    by_name = {package.name: package for package in packages}
+    lacking: dict[str, dict[str, list[str]]] = {}
+    for package in packages:
+        for path, facts in sorted(package.elf.items()):
+            for option, functions in missing_options(facts.kernel_calls, config).items():
+                for function in functions:
+                    lacking.setdefault(option, {}).setdefault(function, []).append(_named(path, package.name, by_name))
+    for option, calls in sorted(lacking.items()):
+        files = list(dict.fromkeys(file for one in calls.values() for file in one))
+        yield (f"the kernel has no CONFIG_{option}, and {' and '.join(sorted(calls))} will fail without it; called by "
+               f"{shortened(files, _MOST)}; yarrik kernel set {option}=y")  # fmt: skip
+
+
+def _named(path: str, package: str, by_name: Mapping[str, BuiltPackage]) -> str:
+    """A file with its package, and the recipe where that has another name."""
+    recipe = by_name[package].recipe if package in by_name else ""
+    whose = f" ({package}" + (f" of {recipe}" if recipe not in ("", package) else "") + ")" if package else ""
+    return f"{path}{whose}"

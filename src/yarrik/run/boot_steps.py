@@ -34,6 +34,7 @@ from yarrik.boot import (
     Word,
     banks_of,
     bundle_places,
+    configuration_in,
     console_problem,
     encode_environment,
     key_tree,
@@ -47,6 +48,7 @@ from yarrik.boot import (
     settings_lines,
     try_image,
     try_loaders,
+    unpacked,
 )
 from yarrik.cache import Entry, Tree
 from yarrik.devicetree import (
@@ -65,14 +67,15 @@ from yarrik.devicetree import (
     uses_preprocessor,
 )
 from yarrik.disk import blob_offsets, image_name, numbered_partitions
-from yarrik.errors import Collector, Place, Trouble, Unfit, YarrikError, suggestion
+from yarrik.errors import Collector, Damaged, Place, Trouble, Unfit, YarrikError, suggestion
 from yarrik.maps import Area
 from yarrik.model import Disk
 from yarrik.plan import CompileDeviceTrees, PlaceBootFiles, TryOnBench
 from yarrik.rootfs import Node, RootTree
+from yarrik.run.advice import kernel_calls
 from yarrik.run.kernel_config import options
 from yarrik.run.perform import Context, blob_path, perform, sees_of, taken
-from yarrik.run.product import further_images
+from yarrik.run.product import chosen_packages, further_images
 from yarrik.units import parse_size
 
 if TYPE_CHECKING:
@@ -347,6 +350,7 @@ class _Placing:
         tree, tree_path, overlays = self.device_tree()
         lines = self.lines()
         self.check_consoles(tree)
+        self.check_calls(kernel.content)
         initramfs, initramfs_path = self.initramfs()
         of_entries = self.initramfs_of_entries()
         memory = self.memory_map(facts, kernel.size, tree, overlays, initramfs)
@@ -416,6 +420,33 @@ class _Placing:
 
     def add(self, path: str, data: bytes) -> None:
         self.added.append(Node(path, "file", 0o644, size=len(data), content=self.store.put_bytes(data)))
+
+    def check_calls(self, kernel: str) -> None:
+        """Advice for each option that the kernel lacks and programs of the image need. A kernel that is not built here may
+        carry its configuration; when it does not, nothing is known."""
+        config = self.kernel_options(kernel)
+        if config is None:
+            return
+        labels = [label for label in sorted(self.context.inputs) if label.partition(" ")[0] == "packages"]
+        packages = {one.package.name: one.package for label in labels for one in chosen_packages(self.context, label)}
+        for text in kernel_calls([packages[name] for name in sorted(packages)], config):
+            self.context.note(text, "KERNEL-CALL")
+
+    def kernel_options(self, kernel: str) -> dict[str, str] | None:
+        """Values of the kernel's options, without `CONFIG_`."""
+        if "kernel options" in self.context.inputs:
+            tree = self.store.tree(self.context.inputs["kernel options"])
+            text = "".join(self.store.get_bytes(entry.content).decode("utf-8", "replace") for entry in tree.files)
+        else:
+            data = self.store.get_bytes(kernel)
+            try:
+                found = configuration_in(unpacked(data, "gzip") if data[:2] == b"\x1f\x8b" else data)
+            except Damaged:
+                found = None
+            if found is None:
+                return None
+            text = found
+        return {name.removeprefix("CONFIG_"): value for name, (value, _) in options(text).items()}
 
     def root_tree(self, initramfs: bytes) -> RootTree:
         """What goes onto the disks: with the root filesystem in memory only what lies below /boot."""

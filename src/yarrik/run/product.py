@@ -233,9 +233,11 @@ def _write_disks(action: WriteDisks, context: Context) -> dict[str, str]:
 def _describe(action: Describe, context: Context) -> dict[str, str]:
     store = context.store
     root = RootTree.decode(store.get_bytes(context.inputs["root"]))
-    chosen = _chosen(context, "packages")
+    chosen = chosen_packages(context, "packages")
     further = {
-        label.removeprefix("packages "): _chosen(context, label) for label in context.inputs if label.startswith("packages ")
+        label.removeprefix("packages "): chosen_packages(context, label)
+        for label in context.inputs
+        if label.startswith("packages ")
     }
     head = {
         "product": action.product,
@@ -254,7 +256,7 @@ def _describe(action: Describe, context: Context) -> dict[str, str]:
     }
 
 
-def _chosen(context: Context, label: str) -> list[Chosen]:
+def chosen_packages(context: Context, label: str) -> list[Chosen]:
     """The packages of a root filesystem."""
     rows = msgspec.json.decode(context.store.get_bytes(context.inputs[label]), type=list[tuple[str, str]])
     return [Chosen(package, because) for text, because in rows for package in decode_packages(text.encode())]
