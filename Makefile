@@ -50,9 +50,9 @@ commons: packages-test packages-commons setup
 commons-boots: packages-test packages-commons demo-linux
 	$(VENV)/bin/python -m unittest -v tests.commons_boots
 
-# A real kernel mounts what we write: the one of demo-linux, in the emulator.
+# A real kernel mounts what we write, and starts what the shelf's root-finder finds: the one of demo-linux, in the emulator.
 test-linux: packages-test demo-linux
-	$(VENV)/bin/python -m unittest -v tests.kernel_mounts
+	$(VENV)/bin/python -m unittest -v tests.kernel_mounts tests.root_finding
 
 # Damaged images and other inputs for every reader. The short run is CI's; the long one takes about an hour.
 mutations: packages-demo packages-test setup
