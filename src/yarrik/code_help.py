@@ -449,6 +449,9 @@ KERNEL-BASE-UNKNOWN
 KERNEL-CALL
   The broker calls epoll_create1, and CONFIG_EPOLL is off
   Set the option: `yarrik kernel set EPOLL=y`. A program that has another way, like poll(2), runs without it.
+KERNEL-CARRIES
+  `built-in-image = "early"`, and the first program of that image is /sbin/init
+  Give the image `init-path = "/init"`; leave kernel modules out of it; or let the bootloader load it.
 KERNEL-CHANGES
   `yarrik kernel menu` twice, with changes of the first time
   `yarrik kernel fragment NAME` keeps them.

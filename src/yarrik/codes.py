@@ -170,6 +170,7 @@ INIT-MISSING image stop There is no init for this architecture at the profile's 
 IO-FAILED command stop The operating system refused to read or write something.
 KERNEL-BASE-UNKNOWN plan stop The kernel's sources have no such base configuration.
 KERNEL-CALL boot warn The kernel lacks an option, and programs of the image call functions that need it.
+KERNEL-CARRIES plan stop The kernel is to carry an image that it cannot carry.
 KERNEL-CHANGES command stop The kernel's configuration has changes that were not saved.
 KERNEL-MENU command stop The kernel's menu cannot be shown.
 KERNEL-MISSING boot stop No package brings the kernel at its path.

@@ -7,7 +7,7 @@ a stop code, what is likely wrong is told at its end.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 from typing import BinaryIO
 
@@ -20,12 +20,16 @@ from yarrik.boot.method import METHODS
 from yarrik.boot.reading import configuration_in, firmware_settings, unpacked
 from yarrik.boot.root_check import RootChecks
 from yarrik.boot.seen import Filesystem
-from yarrik.boot.story import BenchBoard, BenchResult, Started, Stop, Story
+from yarrik.boot.story import FILE_LIMIT, BenchBoard, BenchResult, Started, Stop, Story
 from yarrik.devicetree import BlobDamaged, DeviceTree, apply_overlay, decode_blob, text_of
 from yarrik.disk import FORMS, FoundPartition, OpenedImage
 from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError, listed, suggestion
 from yarrik.units import counted, shown_size
 
+#: How the shelf's root-finder, a first program of an initramfs, is known; and programs of others that it runs.
+_FINDER = b"root-finder 1: "
+_MODPROBE = ("/sbin/modprobe", "/usr/sbin/modprobe")
+_HELPERS = (*_MODPROBE, "/sbin/e2fsck", "/usr/sbin/e2fsck")
 #: Disks, and the options that a kernel needs built in to have its root there.
 _DISK_OPTIONS = {"mmcblk": ("MMC_BLOCK",), "sd": ("BLK_DEV_SD",), "vd": ("VIRTIO_BLK",), "nvme": ("BLK_DEV_NVME",)}
 _TABLE_OPTIONS = {"gpt": "EFI_PARTITION", "hybrid": "EFI_PARTITION", "mbr": "MSDOS_PARTITION"}
@@ -80,7 +84,7 @@ def _run(story: Story) -> None:
     tree = _device_tree(story, started)
     config = _config_of(story, started)
     carried = (config or {}).get("INITRAMFS_SOURCE", '""').strip('"')
-    if carried:
+    if carried and not story.board.carried:
         story.grant(
             "initramfs",
             "what the kernel's own initramfs does before the root filesystem",
@@ -90,9 +94,24 @@ def _run(story: Story) -> None:
     built_in = next((facts.environment["bootargs"] for facts in loaders.values() if "bootargs" in facts.environment), "")
     _command_line(story, started, tree, (config or {}).get("CMDLINE", ""), built_in)
     _memory(story, started, tree, facts)
-    root = _initramfs(story, started, config) if started.initramfs else _root(story, started, config)
+    in_memory = bool(started.initramfs or story.board.carried)
+    if started.initramfs:
+        root = _initramfs(story, started, config)
+    elif story.board.carried:
+        root = Filesystem.of_cpio(story.board.carried)
+        story.tell("initramfs", f"in the kernel: {len(root.paths)} paths, {shown_size(len(story.board.carried))}")
+    else:
+        root = _root(story, started, config, carried=bool(carried))
     checks = RootChecks(root, facts.arch, config, tree, story.tell, story.stop, story.warn)
-    checks.init(_init_path(story, started, root))
+    checks.init(_init_path(started, root, in_memory=in_memory))
+    if in_memory and _is_finder(started, root):
+        initramfs = root
+        _finder(story, initramfs)
+        root = _root(story, started, config, initramfs)
+        _fallbacks(story, started)
+        checks = RootChecks(root, facts.arch, config, tree, story.tell, story.stop, story.warn)
+        checks.init(_init_path(started, root))
+        _needed(story, started, root)
     checks.services()
     checks.logins()
     checks.links()
@@ -511,18 +530,57 @@ def _initramfs(story: Story, started: Started, config: dict[str, str] | None) ->
     return filesystem
 
 
-def _root(story: Story, started: Started, config: dict[str, str] | None) -> Filesystem:
+def _is_finder(started: Started, initramfs: Filesystem) -> bool:
+    """Whether the initramfs begins with the shelf's program that looks for the root filesystem, as it says of itself."""
+    return _FINDER in initramfs.content(_init_path(started, initramfs, in_memory=True), FILE_LIMIT)
+
+
+def _finder(story: Story, initramfs: Filesystem) -> None:
+    helped = [path for path in _HELPERS if initramfs.has(path)]
+    story.tell("finder", "looks for the root filesystem" + (f", with {listed(helped)}" if helped else ""))
+
+
+def _fallbacks(story: Story, started: Started) -> None:
+    """What the finder would take in place of the root filesystem is there as well."""
+    words = parsed(started.line)
+    for wanted in words.get("root-finder.fallback", []):
+        part = _root_partition(story, wanted, story.key_of(f"root-finder.fallback={wanted}", "kernel.arguments"), by_name=True)
+        story.tell("fallback", f"{wanted}: {part.title}")
+
+
+def _needed(story: Story, started: Started, root: Filesystem) -> None:
+    """What has to be there for the finder to start a root filesystem."""
+    for path in parsed(started.line).get("root-finder.need", []):
+        if root.follow(path) is None:
+            story.stop(
+                "BOOT-ROOT-MISSING",
+                f"root-finder.need={path}, and the root filesystem has no {path}",
+                "the finder would take it for damaged",
+                "correct the path, or add the package that brings it",
+                story.key_of(f"root-finder.need={path}", "kernel.arguments"),
+            )
+
+
+def _root(
+    story: Story,
+    started: Started,
+    config: dict[str, str] | None,
+    initramfs: Filesystem | None = None,
+    carried: bool = False,
+) -> Filesystem:
+    """The root filesystem that the kernel mounts, or a program of the `initramfs`, or of one that the kernel carries."""
     words = parsed(started.line)
     wanted = words.get("root", [""])[-1]
     if not wanted:
         story.stop(
             "BOOT-ROOT-NONE",
-            "the command line has no root=, and there is no initramfs",
+            "the command line has no root=, and " + ("the initramfs looks for it" if initramfs else "there is no initramfs"),
             "the kernel would wait for ever, or panic: it has nothing to mount",
             'give one partition `holds = "root"`',
             "boot.root",
         )
-    part = _root_partition(story, wanted, story.key_of(f"root={wanted}", "boot.root"))
+    key = story.key_of(f"root={wanted}", "boot.root")
+    part = _root_partition(story, wanted, key, by_name=initramfs is not None or carried)
     reader = part.reader
     if reader is None:
         story.stop(
@@ -532,7 +590,7 @@ def _root(story: Story, started: Started, config: dict[str, str] | None) -> File
             'give that partition `holds = "root"`',
             "boot.root",
         )
-    if not wanted.startswith(("PARTUUID=", "PARTLABEL=")):
+    if not wanted.startswith(("PARTUUID=", "PARTLABEL=", "UUID=", "LABEL=")):
         story.grant(
             "root",
             f"that the kernel calls the disk {wanted.removeprefix('/dev/')}",
@@ -550,7 +608,7 @@ def _root(story: Story, started: Started, config: dict[str, str] | None) -> File
         )
     story.tell("root", f"{wanted}: {part.title}, {form}, {shown_size(part.size)}")
     if config is not None:
-        _check_built_in(story, config, form, wanted)
+        _check_built_in(story, config, form, wanted, initramfs)
     else:
         story.grant(
             "drivers",
@@ -562,11 +620,12 @@ def _root(story: Story, started: Started, config: dict[str, str] | None) -> File
     return filesystem
 
 
-def _root_partition(story: Story, wanted: str, key_: str) -> FoundPartition:
+def _root_partition(story: Story, wanted: str, key_: str, by_name: bool = False) -> FoundPartition:
+    """The partition that root= means. A program of an initramfs also knows filesystems `by_name`: UUID= and LABEL=."""
     kind, equals, value = wanted.partition("=")
     parts = (*story.image.partitions, *story.board.more)
     if equals:
-        if kind == "UUID":
+        if kind in ("UUID", "LABEL") and not by_name:
             story.stop(
                 "BOOT-ROOT-FORM",
                 f"root={wanted}: the kernel itself does not look for filesystems by identifier",
@@ -574,7 +633,13 @@ def _root_partition(story: Story, wanted: str, key_: str) -> FoundPartition:
                 "use root=PARTUUID=…",
                 key_,
             )
-        key = {"PARTUUID": lambda part: part.identifier.lower(), "PARTLABEL": lambda part: part.name}.get(kind)
+        known: dict[str, Callable[[FoundPartition], str]] = {
+            "PARTUUID": lambda part: part.identifier.lower(),
+            "PARTLABEL": lambda part: part.name,
+            "UUID": lambda part: part.reader.uuid if part.reader is not None else "",
+            "LABEL": lambda part: part.reader.label if part.reader is not None else "",
+        }
+        key = known.get(kind)
         if key is None:
             story.stop(
                 "BOOT-ROOT-FORM",
@@ -591,7 +656,7 @@ def _root_partition(story: Story, wanted: str, key_: str) -> FoundPartition:
                 "use root=PARTUUID=…",
                 key_,
             )
-        sought = value.lower() if kind == "PARTUUID" else value
+        sought = value.lower() if kind in ("PARTUUID", "UUID") else value
         found = next((part for part in parts if key(part) == sought), None)
         if found is None:
             story.stop(
@@ -632,34 +697,44 @@ def _root_partition(story: Story, wanted: str, key_: str) -> FoundPartition:
     return found
 
 
-def _check_built_in(story: Story, config: dict[str, str], form: str, wanted: str) -> None:
+def _check_built_in(story: Story, config: dict[str, str], form: str, wanted: str, initramfs: Filesystem | None = None) -> None:
+    loads = initramfs is not None and any(initramfs.has(path) for path in _MODPROBE)
     needs: list[tuple[str, Iterable[str]]] = [(f"the filesystem {form}", FORMS[form].kernel_options if form in FORMS else ())]
     table = _TABLE_OPTIONS.get(story.image.table)
     if table:
         needs.append((f"the partition table {story.image.table}", (table,)))
     device = wanted.removeprefix("/dev/")
+    modules = []
     options = next((names for begin, names in _DISK_OPTIONS.items() if device.startswith(begin)), None)
     needs.append(("the disk's driver", options or [name for names in _DISK_OPTIONS.values() for name in names]))
     for what, names in needs:
         names = list(names)
         if names and not any(config.get(name) == "y" for name in names):
             module = next((name for name in names if config.get(name) == "m"), None)
+            if module is not None and loads:
+                modules.append(f"CONFIG_{module}")
+                continue
             how = (
                 f"CONFIG_{module} is a module" if module else "it lacks " + " and ".join(f"CONFIG_{name}" for name in names[:4])
             )
             story.stop(
                 "BOOT-KERNEL-LACKS",
                 f"the kernel cannot reach its root: for {what}, {how}",
-                "the driver is a module stored on the filesystem that it must mount, and there is no initramfs",
+                "the driver is a module stored on the filesystem that it must mount, and "
+                + ("nothing in the initramfs loads modules" if initramfs is not None else "there is no initramfs"),
                 f"add CONFIG_{module or names[0]}=y to a fragment",
                 "kernel.recipe",
             )
-    story.tell("drivers", "the kernel has filesystem, partition table and disk built in")
+    if modules:
+        story.grant("drivers", f"that the initramfs loads {listed(modules)}", "they are modules")
+    else:
+        story.tell("drivers", "the kernel has filesystem, partition table and disk built in")
 
 
-def _init_path(story: Story, started: Started, root: Filesystem) -> str:
+def _init_path(started: Started, root: Filesystem, in_memory: bool = False) -> str:
+    """The first program of a root filesystem, or of the one in memory."""
     words = parsed(started.line)
-    if started.initramfs:
+    if in_memory:
         return words.get("rdinit", ["/init"])[-1]
     named = words.get("init", [""])[-1]
     if named:

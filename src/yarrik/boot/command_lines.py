@@ -55,6 +55,8 @@ class RootWish:
     form: str = "partuuid"
     device: str = ""
     read_only: bool | None = None
+    #: A program of an initramfs looks for it, by more names than the kernel knows.
+    searched: bool = False
 
 
 def partition_device(disk: str, number: int) -> str:
@@ -75,6 +77,8 @@ def _read_only(partition: Partition) -> bool:
 
 def root_words(product: str, place: RootPlace, wish: RootWish) -> list[Word]:
     """What tells the kernel of a root filesystem on a disk. Raises RootUnfit."""
+    if wish.form == "none" and wish.searched:
+        return []
     if wish.form == "none":
         raise RootUnfit("nothing names the root filesystem, and there is no initramfs to find it",
                         'set `root` to another form, or `initramfs = "root"`')  # fmt: skip
@@ -93,10 +97,18 @@ def root_words(product: str, place: RootPlace, wish: RootWish) -> list[Word]:
         if [name for _, name, _ in numbered_partitions(disk)].count(place.name) > 1 or not re.fullmatch(r"[!-~]+", place.name):
             raise RootUnfit(f"the name `{place.name}` cannot be used on a command line", "give the partition a plain name")
         root = f"PARTLABEL={place.name}"
+    elif form in ("uuid", "label") and not wish.searched:
+        what = f"identifier ({filesystem_guid(product, disk, partition)})" if form == "uuid" else "label"
+        raise RootUnfit(f"the kernel itself does not look for filesystems by {what}",
+                        'use `root = "partuuid"`, which it does look for, or an initramfs with `root-finder`')  # fmt: skip
     elif form == "uuid":
-        identifier = str(filesystem_guid(product, disk, partition))
-        raise RootUnfit(f"the kernel itself does not look for filesystems by identifier ({identifier})",
-                        'use `root = "partuuid"`, which it does look for')  # fmt: skip
+        if not partition.filesystem.startswith("ext"):
+            raise RootUnfit(f"{partition.filesystem} has no identifier that it is found by", 'use `root = "partuuid"`')
+        root = f"UUID={filesystem_guid(product, disk, partition)}"
+    elif form == "label":
+        if not re.fullmatch(r"[!-~]+", partition.label):
+            raise RootUnfit(f"the filesystem of the partition {place.name} has no plain label", "give the partition a `label`")
+        root = f"LABEL={partition.label}"
     else:
         if not wish.device:
             raise RootUnfit("`root-device` is missing", 'name the disk as the kernel does, like `root-device = "mmcblk0"`')

@@ -47,6 +47,8 @@ class BenchBoard:
     options: Mapping[str, str] = field(default_factory=dict)
     #: The board's own block of the environment: its size in bytes, and whether there are two.
     environment: tuple[int, bool] | None = None
+    #: The archive that the kernel carries as its initramfs (cpio), where that is known.
+    carried: bytes = b""
     #: Where the files of a memory bundle go, by the names of a memory map's areas.
     bundle: Mapping[str, int] = field(default_factory=dict)
 

@@ -98,7 +98,7 @@ def _cpio_header(sink: BinaryIO, path: bytes, number: int, mode: int, node: Node
 class CpioReader:
     """Reads an archive that begins `offset` bytes into an open file, and has at most `size` bytes. Raises ArchiveDamaged."""
 
-    form, label = "cpio", ""
+    form, label, uuid = "cpio", "", ""
 
     def __init__(self, disk: BinaryIO, offset: int, size: int) -> None:
         self._size = size

@@ -10,6 +10,7 @@ import os
 import struct
 from collections.abc import Iterator
 from typing import BinaryIO
+from uuid import UUID
 
 from yarrik.binary import Record, Value, number, raw_bytes
 from yarrik.disk import ext4_attributes
@@ -102,6 +103,7 @@ class Ext4Reader:
         if number(fields, "read_only_compatible") & 0x400 and fields["checksum"] != checksum(0xFFFFFFFF, superblock[:0x3FC]):
             raise Ext4Damaged("its superblock does not have the checksum that it gives")
         self.label = raw_bytes(fields, "label").split(b"\0")[0].decode("utf-8", "replace")
+        self.uuid = str(UUID(bytes=raw_bytes(fields, "uuid")))
         read_only = number(fields, "read_only_compatible")
         compatible = number(fields, "compatible")
         self._form = (

@@ -71,6 +71,7 @@ class FatReader:
         self._root_cluster = number(wide, "root_cluster") if self.bits == 32 else 0
         tail = (BOOT_32 if self.bits == 32 else BOOT_16).unpack(sector)
         self.serial = number(tail, "serial")
+        self.uuid = f"{self.serial >> 16:04x}-{self.serial & 0xFFFF:04x}"
         self.label = raw_bytes(tail, "label").decode("ascii", "replace").rstrip()
 
     def _next(self, cluster: int) -> int:

@@ -31,7 +31,9 @@ class Found:
 class Reader(Protocol):
     """A filesystem that can be listed and read. Both raise ValueError with a sentence for what is damaged."""
 
+    #: The filesystem's name, and its identifier as `UUID=` has it; empty for forms that have none.
     label: str
+    uuid: str
 
     @property
     def form(self) -> str:

@@ -76,7 +76,7 @@ class SquashfsDamaged(Damaged):
 class SquashfsReader:
     """Reads a filesystem that begins `offset` bytes into an open file, and has at most `size` bytes."""
 
-    form, label = "squashfs", ""
+    form, label, uuid = "squashfs", "", ""
     MOST_ENTRIES = 5_000_000
     MOST_DEPTH = 200
 

@@ -53,6 +53,7 @@ class SwapReader:
         if (number(fields, "last_page") + 1) * PAGE > size:
             raise SwapDamaged("it is cut off")
         self.label = raw_bytes(fields, "label").split(b"\0")[0].decode("utf-8", "replace")
+        self.uuid = str(uuids.UUID(bytes=raw_bytes(fields, "uuid")))
 
     def walk(self) -> Iterator[Found]:
         return iter(())

@@ -84,7 +84,7 @@ def write_tar(tree: RootTree, sink: BinaryIO, content: Callable[[str], str | Pat
 class TarReader:
     """Reads an archive that begins `offset` bytes into an open file, and has at most `size` bytes. Raises ArchiveDamaged."""
 
-    form, label = "tar", ""
+    form, label, uuid = "tar", "", ""
 
     def __init__(self, disk: BinaryIO, offset: int, size: int) -> None:
         self._size = size

@@ -280,6 +280,7 @@ def _unknown_images(composition: Composition) -> Iterator[Trouble]:
     if boot.initramfs not in ("none", "root"):
         used.append((boot.initramfs, ("boot", "initramfs")))
     used += [(entry.initramfs, ("boot", "entry", str(index), "initramfs")) for index, entry in enumerate(boot.entry)]
+    used.append((board.value.kernel.built_in_image, ("kernel", "built-in-image")))
     for number, disk in enumerate(board.value.disk):
         used += [
             (part.image, ("disk", str(number), "partition", str(index), "image")) for index, part in enumerate(disk.partition)

@@ -269,8 +269,8 @@ class Toolchain(Definable, frozen=True, kw_only=True):
 
 class KernelChoice(Definable, frozen=True, kw_only=True):
     """Where no shelf has `recipe`, the first of `otherwise` that one has is taken: other versions, the preferred one first.
-    `base`, `fragments`, `form` and `built_in` (a folder that becomes the kernel's own initramfs) serve recipes that build with
-    `using = "kernel"`.
+    `base`, `fragments`, `form`, `built_in` (a folder that becomes the kernel's own initramfs) and `built_in_image` (an image of
+    the product that does) serve recipes that build with `using = "kernel"`.
 
     `device_tree`, `more_device_trees` (those of boards that share the image), `overlays` and the folders `include` lie beside
     the file that names them, and may include what lies beside any file of the board; `silence` names checks of device trees
@@ -283,6 +283,7 @@ class KernelChoice(Definable, frozen=True, kw_only=True):
     fragments: tuple[Relative, ...] = ()
     form: Literal["", "Image", "Image.gz", "zImage", "bzImage"] = ""
     built_in: Relative = ""
+    built_in_image: Annotated[str, msgspec.Meta(pattern="^(|[A-Za-z0-9][A-Za-z0-9._-]*)$")] = ""
     device_tree: Relative = ""
     more_device_trees: tuple[Relative, ...] = ()
     overlays: tuple[Relative, ...] = ()
@@ -386,7 +387,7 @@ class BootChoice(Definable, frozen=True, kw_only=True):
     `script` an image tree stands alone, and the bootloader's own boot command starts it."""
 
     method: Annotated[Name, Choice("boot method")] = "menu"
-    root: Literal["partuuid", "partlabel", "uuid", "device", "none"] = "partuuid"
+    root: Literal["partuuid", "partlabel", "uuid", "label", "device", "none"] = "partuuid"
     root_device: OneLine = ""
     read_only: bool | None = None
     command_line_in: Literal["boot-files", "device-tree", "kernel", "bootloader"] = "boot-files"

@@ -142,6 +142,8 @@ KernelChoice.form = "Image.gz"
   The form in which the kernel is stored; without it the usual one of the architecture and boot method.
 KernelChoice.built-in = "initramfs"
   A folder beside the board's file that becomes the kernel's own initramfs.
+KernelChoice.built-in-image = "early"
+  An image of the product (`more-image`) that becomes the kernel's own initramfs; its first program has to be /init.
 KernelChoice.device-tree = "kittiwake.dts"
   The board's device tree source, beside its file.
 KernelChoice.more-device-trees = ["kittiwake-b.dts"]
@@ -233,7 +235,7 @@ BootChoice.script = false
 BootChoice.method = "menu"
   How the board starts: which files are written, and who reads them.
 BootChoice.root = "partuuid"
-  The form in which the kernel gets the root filesystem's name.
+  The form in which the kernel gets the root filesystem's name; `uuid`, `label` and `none` need an initramfs that looks for it.
 BootChoice.root-device = "mmcblk0"
   The disk's name on the board, for `root = "device"`.
 BootChoice.read-only = true

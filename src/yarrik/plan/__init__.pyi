@@ -1,3 +1,4 @@
+from .actions import ARCHIVE as ARCHIVE
 from .actions import Action as Action
 from .actions import ApplyPatches as ApplyPatches
 from .actions import Assemble as Assemble
@@ -9,6 +10,7 @@ from .actions import Describe as Describe
 from .actions import Download as Download
 from .actions import FetchFile as FetchFile
 from .actions import FetchRuntime as FetchRuntime
+from .actions import PackInitramfs as PackInitramfs
 from .actions import PlaceBootFiles as PlaceBootFiles
 from .actions import PrepareFolder as PrepareFolder
 from .actions import Provenance as Provenance

@@ -100,9 +100,9 @@ class ConfigureKernel(Action, frozen=True, kw_only=True, omit_defaults=True):
     """Makes a kernel's configuration from a base and fragments. Output: `config`, a tree with `.config`.
 
     `base` is a configuration of the kernel's own, or empty for the file `base`. A command line is built in if one is given;
-    `built_in` tells that the build lays out an initramfs for the kernel to carry. A bootloader is configured in the same way:
-    its base configurations are in the folder `configs`, and `lines` are options that follow from the board. A `lenient` one
-    says nothing of options that did not survive, so that a reader sees what became of them."""
+    `built_in` is the initramfs for the kernel to carry, as its build folder sees it: a folder, or a cpio archive. A bootloader
+    is configured in the same way: its base configurations are in the folder `configs`, and `lines` are options that follow from
+    the board. A `lenient` one says nothing of options that did not survive, so that a reader sees what became of them."""
 
     make: Command
     base: str
@@ -111,7 +111,7 @@ class ConfigureKernel(Action, frozen=True, kw_only=True, omit_defaults=True):
     kernel_arch: str
     environment: dict[str, str]
     toolchain: str
-    built_in: bool = False
+    built_in: str = ""
     programs: tuple[str, ...] = ()
     host: str = ""
     configs: str = ""
@@ -278,6 +278,17 @@ class WriteTree(Action, frozen=True, kw_only=True):
     name: str
     boot: bool
     forms: tuple[str, ...]
+    clock: int
+
+
+#: The archive that a kernel carries, in the folder of its build's input.
+ARCHIVE = "initramfs.cpio"
+
+
+class PackInitramfs(Action, frozen=True, kw_only=True):
+    """Packs a further root filesystem `name` for the kernel to carry. Output: `tree`, a folder with the archive (cpio)."""
+
+    name: str
     clock: int
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -13,6 +13,7 @@ from yarrik.arch import ARCHES, Arch
 from yarrik.errors import Collector, Place, Trouble, YarrikError, suggestion
 from yarrik.model import FIRST_BOOT_PACKAGE, Build, Composition, Definition, PackageRule, Recipe, Source, output_of
 from yarrik.plan.actions import (
+    ARCHIVE,
     ApplyPatches,
     Clone,
     CollectLicences,
@@ -146,26 +147,67 @@ class _Planner:
             self.output,
             {step.subject: name for name, step in self.steps.items() if isinstance(step.action, ConfigureKernel)},
             tuple(asked_services(self.answer)),
+            lambda node: package_rules(self.answer.recipe(node), self.composition),
         ).add(
             RootChoice(self.composition, self.accounts, self._wanted(self.composition, self._kernel_recipe())),
             {one.name: RootChoice(one.composition, self.further_accounts[one.name], self._wanted(one.composition, ""))
              for one in self.composition.more},
             self.split,
             self.licences,
+            self._before_kernel() if self.composition.board.value.kernel.built_in_image else self.split,
         )  # fmt: skip
         beside = {}
         for text in emulator_outputs(self.composition.board.value):
             step, output = self.output(text, self.composition.board.place("emulator"))
             beside[published_path(text)] = (step, f"output:{output}")
         self.collector.raise_if_any()
-        return Graph(self.composition.name, tuple(self.steps.values()), order, self.programs, beside)
+        return Graph(self.composition.name, tuple(self._in_order()), order, self.programs, beside)
+
+    def _in_order(self) -> Iterator[Step]:
+        """The steps as they were added; only what the kernel is to carry is added behind it, and comes before it here."""
+        if not self.composition.board.value.kernel.built_in_image:
+            yield from self.steps.values()
+            return
+        done: set[str] = set()
+        for name in self.steps:
+            waiting = [name]
+            while waiting:
+                missing = [one for one in self.steps[waiting[-1]].needs if one not in done]
+                if missing:
+                    waiting.extend(reversed(missing))
+                elif waiting[-1] in done:
+                    waiting.pop()
+                else:
+                    done.add(waiting[-1])
+                    yield self.steps[waiting.pop()]
+
+    def _before_kernel(self) -> dict[Node, str]:
+        """The steps that yield packages and do not wait for the kernel: what it carries can be made of these."""
+        carrying = {step.name for step in self.steps.values() if "initramfs" in step.inputs}
+        behind: dict[str, bool] = {}
+
+        def waits(name: str) -> bool:
+            waiting = [name]
+            while waiting:
+                step = self.steps.get(waiting[-1])
+                needs = step.needs if step is not None else ()
+                unknown_yet = [one for one in needs if one not in behind]
+                if waiting[-1] in behind or not unknown_yet:
+                    one = waiting.pop()
+                    behind.setdefault(one, one in carrying or any(behind[need] for need in needs))
+                else:
+                    waiting.extend(unknown_yet)
+            return behind[name]
+
+        return {node: step for node, step in self.split.items() if not waits(step)}
 
     def _wanted(self, composition: Composition, kernel: str) -> tuple[tuple[str, str], ...]:
         """The packages that somebody asks for or recommends in an image, with the reason; the rest follows from these. Without
         a `kernel` it has none."""
         board, profile, image = composition.board, composition.profile, composition.image
         asked = [(name, f"named by the image {image.name}") for name in image.value.packages]
-        asked.append((profile.value.c_library, f"C library of the profile {profile.name}"))
+        if kernel:  # others get it with the first program that is linked with it
+            asked.append((profile.value.c_library, f"C library of the profile {profile.name}"))
         asked.append((profile.value.init, f"init of the profile {profile.name}"))
         if image.value.asks_for_first_boot:
             asked.append((FIRST_BOOT_PACKAGE, f"first boot of the image {image.name}"))
@@ -689,7 +731,7 @@ class _Planner:
                     fragments=kernel.fragments,
                     command_line=line_in(self.composition, "kernel"),
                     kernel_arch=arch.kernel,
-                    built_in=bool(kernel.built_in),
+                    built_in="../initramfs" if kernel.built_in else f"../initramfs/{ARCHIVE}" if kernel.built_in_image else "",
                     environment=environment,
                     toolchain=toolchain.shown,
                     programs=programs,
@@ -736,8 +778,10 @@ class _Planner:
         return steps.for_board(node) if node.side == "board" else steps.as_tools(node)
 
     def _built_in(self) -> dict[str, tuple[str, str]]:
-        """The folder that becomes the kernel's own initramfs, as an input of its build."""
+        """The folder or image that becomes the kernel's own initramfs, as an input of its build."""
         board = self.composition.board
+        if board.value.kernel.built_in_image:
+            return {"initramfs": (f"pack {board.value.kernel.built_in_image} of {self.composition.name}", "tree")}
         if not board.value.kernel.built_in:
             return {}
         place = board.place("kernel", "built-in")

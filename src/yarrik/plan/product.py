@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -17,6 +17,7 @@ from yarrik.plan.actions import (
     Assemble,
     CompileDeviceTrees,
     Describe,
+    PackInitramfs,
     PlaceBootFiles,
     TryOnBench,
     WriteDisks,
@@ -64,7 +65,8 @@ def product_root(composition: Composition) -> list[Word]:
                     remedy='give one partition `holds = "root"`, or unpack it into memory with `initramfs = "root"`')
         )  # fmt: skip
     try:
-        return root_words(composition.name, place, RootWish(boot.root, boot.root_device, boot.read_only))
+        searched = boot.initramfs != "none" or bool(board.value.kernel.built_in or board.value.kernel.built_in_image)
+        return root_words(composition.name, place, RootWish(boot.root, boot.root_device, boot.read_only, searched))
     except RootUnfit as error:
         key = "root-device" if boot.root == "device" else "root"
         raise YarrikError(
@@ -126,22 +128,36 @@ class ProductSteps:
     configured: Mapping[str, str]
     #: The services that packages bring.
     asked: tuple[AskedService, ...]
+    #: The packages that a recipe yields.
+    packages_of: Callable[[Node], Iterable[str]]
 
     def add(
-        self, whole: RootChoice, further: Mapping[str, RootChoice], split: Mapping[Node, str], licences: Mapping[str, str]
+        self,
+        whole: RootChoice,
+        further: Mapping[str, RootChoice],
+        split: Mapping[Node, str],
+        licences: Mapping[str, str],
+        before_kernel: Mapping[Node, str],
     ) -> None:
-        """`whole` is the root filesystem, `further` are others by name; `split` the steps that yield packages, `licences` those
-        that collect licence texts, by recipe."""
+        """`whole` is the root filesystem, `further` are others by name; `split` the steps that yield packages, `before_kernel`
+        those of them that do not wait for the kernel, `licences` those that collect licence texts, by recipe."""
         composition, name = self.composition, self.composition.name
         board, profile, image = composition.board, composition.profile, composition.image
         arch = ARCHES[self.surroundings.toolchain("board").arch]
         read_only = any(word.text == "ro" for word in product_root(composition))
         assemble = self._assemble(whole, name, split, arch, read_only)
-        others = {one: self._assemble(choice, f"{one} of {name}", split, arch, False) for one, choice in further.items()}
+        carried = board.value.kernel.built_in_image
+        others = {
+            one: self._assemble(choice, f"{one} of {name}", before_kernel if one == carried else split, arch, False)
+            for one, choice in further.items()
+        }
+        if carried:
+            self._pack(carried, others[carried])
+            self._check_carried(carried, further[carried], split.keys() - before_kernel.keys())
         in_memory = {board.value.boot.initramfs, *(entry.initramfs for entry in board.value.boot.entry)}
         inputs = {"root": (assemble.name, "root")}
         inputs |= {f"image {one}": (step.name, "root") for one, step in others.items() if one in in_memory}
-        inputs |= {f"packages {one}": (step.name, "packages") for one, step in others.items() if one in in_memory}
+        inputs |= {f"packages {one}": (step.name, "packages") for one, step in others.items() if one in {*in_memory, carried}}
         inputs["packages"] = (assemble.name, "packages")
         if board.value.kernel.recipe in self.configured:
             inputs["kernel options"] = (self.configured[board.value.kernel.recipe], "config")
@@ -209,6 +225,7 @@ class ProductSteps:
                 ),
                 files={label: self.surroundings.file_digest(path, place) for label, (path, place) in blob_files.items()},
                 inputs={f"disk {disk.name}": (write.name, f"disk:{disk.name}") for disk in board.value.disk}
+                | ({"carried": (f"pack {carried} of {name}", "tree")} if carried else {})
                 | from_boot
                 | {label: (boot.name, output) for label, output in self._known_to_the_bench()}
                 | self._loaders(),
@@ -257,6 +274,34 @@ class ProductSteps:
         add("boot", boot, product.boot_into, of_boot=True)
         for one in product.more_image:
             add(one.name, others[one.name], one.into)
+
+    def _pack(self, name: str, step: Step) -> None:
+        """What the kernel is to carry, as an input of its build."""
+        action = PackInitramfs(name=name, clock=self._clock)
+        self.add_step(Step("pack", f"{name} of {self.composition.name}", action, inputs={"root": (step.name, "root")}))
+
+    def _check_carried(self, name: str, choice: RootChoice, behind: Iterable[Node]) -> None:
+        """Whether the kernel can carry an image."""
+        board = self.composition.board
+        place = board.place("kernel", "built-in-image")
+        if board.value.kernel.recipe not in self.configured:
+            what = f"the kernel is to carry the image `{name}`, and `{board.value.kernel.recipe}` is not built from source"
+            remedy = f'give it to the bootloader instead: `initramfs = "{name}"` in [boot]'
+            self.collector.add(Trouble("KERNEL-CARRIES", what, place, "nothing can be built into it", remedy))
+        if board.value.kernel.built_in:
+            what = f"the kernel is to carry the folder {board.value.kernel.built_in} and the image `{name}`"
+            remedy = "take one of them out of the board"
+            self.collector.add(Trouble("KERNEL-CARRIES", what, place, "it has room for one initramfs", remedy))
+        path = choice.composition.profile.value.init_path
+        if path != "/init":
+            what = f"the first program of the image `{name}` is {path}, and a kernel starts /init of what it carries"
+            remedy = 'give it `init-path = "/init"` in the product, with a package that brings it in `init`'
+            self.collector.add(Trouble("KERNEL-CARRIES", what, place, "it would be left out", remedy))
+        late = {package for node in behind for package in self.packages_of(node)}
+        for package in (one for one, _ in choice.wanted if one in late):
+            what = f"the image `{name}` has the package `{package}`, which is built after the kernel that carries the image"
+            remedy = f'leave it out, or give the image to the bootloader: `initramfs = "{name}"` in [boot]'
+            self.collector.add(Trouble("KERNEL-CARRIES", what, place, "each would wait for the other", remedy))
 
     def _assemble(self, choice: RootChoice, subject: str, split: Mapping[Node, str], arch: Arch, read_only: bool) -> Step:
         composition, accounts = choice.composition, choice.settled.accounts

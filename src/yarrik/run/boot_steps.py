@@ -70,7 +70,7 @@ from yarrik.disk import blob_offsets, image_name, numbered_partitions
 from yarrik.errors import Collector, Damaged, Place, Trouble, Unfit, YarrikError, suggestion
 from yarrik.maps import Area
 from yarrik.model import Disk
-from yarrik.plan import CompileDeviceTrees, PlaceBootFiles, TryOnBench
+from yarrik.plan import ARCHIVE, CompileDeviceTrees, PlaceBootFiles, TryOnBench
 from yarrik.rootfs import Node, RootTree
 from yarrik.run.advice import kernel_calls
 from yarrik.run.kernel_config import options
@@ -735,7 +735,7 @@ def _try_on_bench(action: TryOnBench, context: Context) -> dict[str, str]:
             board = BenchBoard(
                 action.arch, action.method, _known_blobs(disk, context), others, dict(context.step.marks), action.arguments,
                 control, {number: name for number, name, _ in numbered_partitions(disk)},
-                _loaders(context), _loader_options(context), action.environment, bundle,
+                _loaders(context), _loader_options(context), action.environment, _carried(context), bundle,
             )  # fmt: skip
             name = image_name(action.product, disk.name, len(action.disks))
             result = (try_image if disk.name == main else try_loaders)(file, found, name, board)
@@ -755,6 +755,14 @@ def _try_on_bench(action: TryOnBench, context: Context) -> dict[str, str]:
 def _loaders(context: Context) -> dict[str, bytes]:
     found = ((label.partition(" "), digest) for label, digest in sorted(context.inputs.items()))
     return {name: context.store.get_bytes(digest) for (kind, _, name), digest in found if kind == "loader"}
+
+
+def _carried(context: Context) -> bytes:
+    """The archive that the kernel was built with, as its initramfs."""
+    if "carried" not in context.inputs:
+        return b""
+    archive = next(entry for entry in context.store.tree(context.inputs["carried"]).files if entry.path == ARCHIVE)
+    return context.store.get_bytes(archive.content)
 
 
 def _loader_options(context: Context) -> dict[str, str]:

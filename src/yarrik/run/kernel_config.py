@@ -30,8 +30,9 @@ def options(text: str) -> dict[str, tuple[str, int]]:
     return found
 
 
-#: What makes a kernel carry the folder `initramfs` beside its build folder as its own initramfs.
-BUILT_IN_OPTIONS = '\nCONFIG_BLK_DEV_INITRD=y\nCONFIG_INITRAMFS_SOURCE="../initramfs"\n'
+def carried_options(path: str) -> str:
+    """What makes a kernel carry a folder or archive as its own initramfs; "" for none."""
+    return f'\nCONFIG_BLK_DEV_INITRD=y\nCONFIG_INITRAMFS_SOURCE="{path}"\n' if path else ""
 
 
 def line_options(command_line: str, kernel_arch: str) -> str:

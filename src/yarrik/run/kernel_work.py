@@ -24,7 +24,7 @@ from yarrik.model import Composition
 from yarrik.plan import ConfigureKernel
 from yarrik.run.events import Listener, silent
 from yarrik.run.kconfig import Options, is_kconfig
-from yarrik.run.kernel_config import BUILT_IN_OPTIONS, line_options, options
+from yarrik.run.kernel_config import carried_options, line_options, options
 from yarrik.run.kernel_options import Configured, Given
 from yarrik.run.session import Session
 
@@ -102,9 +102,7 @@ class KernelWork:
             for label, place in step.places.items() if label.startswith("fragment ")
         ]  # fmt: skip
         board = {key.removeprefix("CONFIG_"): value for text in self.action.lines for key, (value, _) in options(text).items()}
-        line = line_options(self.action.command_line, self.action.kernel_arch) + (
-            BUILT_IN_OPTIONS if self.action.built_in else ""
-        )
+        line = line_options(self.action.command_line, self.action.kernel_arch) + carried_options(self.action.built_in)
         board |= {key.removeprefix("CONFIG_"): value for key, (value, _) in options(line).items()}
         base_place = step.marks.get("kernel.base", Place())
         base = None

@@ -40,7 +40,7 @@ from yarrik.plan import (
 from yarrik.rootfs import placed_trees
 from yarrik.run.configure_log import LOOKED_AT, failed_test
 from yarrik.run.installed import sysroot_of, tidied
-from yarrik.run.kernel_config import BUILT_IN_OPTIONS, base_problem, line_options, lost_options, options
+from yarrik.run.kernel_config import base_problem, carried_options, line_options, lost_options, options
 from yarrik.run.packages import encode_packages, split_packages
 from yarrik.run.sandbox import INSIDE, THE_BOARDS, OverBound, Sandbox, Sees
 from yarrik.sources import (
@@ -363,7 +363,7 @@ def _configure_kernel(action: ConfigureKernel, context: Context) -> dict[str, st
         first = context.store.get_bytes(taken(context, "base"))
     labels = [f"fragment {Path(name).name}" for name in action.fragments]
     texts = {label: context.store.get_bytes(taken(context, label)).decode("utf-8", "replace") for label in labels}
-    line = line_options(action.command_line, action.kernel_arch) + (BUILT_IN_OPTIONS if action.built_in else "")
+    line = line_options(action.command_line, action.kernel_arch) + carried_options(action.built_in)
     line += "".join(f"\n{text}\n" for text in action.lines)
     more = "".join(f"\n{texts[label]}\n" for label in labels) + line
     context.below.write(_CONFIG, first + more.encode())

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import io
+
 import msgspec
 
 from yarrik.cache import Entry, Tree
@@ -10,7 +12,7 @@ from yarrik.elf import read_elf
 from yarrik.errors import Collector, Trouble, Unfit, YarrikError
 from yarrik.identifiers import derived_guid
 from yarrik.manifest import describe_files, describe_packages
-from yarrik.plan import Assemble, Describe, Provenance, WriteDisks, WriteTree
+from yarrik.plan import ARCHIVE, Assemble, Describe, PackInitramfs, Provenance, WriteDisks, WriteTree
 from yarrik.resolve import Accounts, Chosen, choose_packages
 from yarrik.rootfs import (
     BUNDLE,
@@ -293,6 +295,19 @@ def _write_tree(action: WriteTree, context: Context) -> dict[str, str]:
         context.say(f"{name}  {file.stat().st_size} bytes")
         outputs[f"file:{name}"] = store.put_file(file, move=True)
     return outputs
+
+
+@perform.register
+def _pack_initramfs(action: PackInitramfs, context: Context) -> dict[str, str]:
+    from yarrik.disk import write_cpio
+
+    store = context.store
+    tree = RootTree.decode(store.get_bytes(context.inputs["root"]))
+    sink = io.BytesIO()
+    write_cpio(tree, sink, store.checked_path, action.clock)
+    data = sink.getvalue()
+    context.say(f"{action.name}: {len(tree.nodes)} paths, {len(data)} bytes")
+    return {"tree": store.put_tree(Tree.of([Entry(ARCHIVE, "file", 0o644, len(data), store.put_bytes(data))]))}
 
 
 def further_images(context: Context) -> dict[str, RootTree]:
