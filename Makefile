@@ -35,7 +35,7 @@ boards: packages-demo packages-linux packages-test packages-boards sources setup
 
 # Those boards that have the kernel of demo-linux: our device tree in the running kernel, boot methods, a bootloader from source,
 # and mistakes that really fail.
-ARM64 = WithAMenu WithASignedImageTree WithAnEnvironmentInFlash FromMemory
+ARM64 = WithAMenu WithASignedImageTree WithAnEnvironmentInFlash FromMemory FindsItsRoot
 boards-arm64: packages-test sources demo-linux
 	YARRIK_BOARDS=build/demo-linux $(VENV)/bin/python -m unittest -v $(ARM64:%=tests.emulated_boards.Arm64%) tests.emulated_boards.MistakesReallyFail
 

@@ -10,8 +10,10 @@ import subprocess
 import sys
 import unittest
 from pathlib import Path
+from typing import ClassVar
 
 from tests.support import edit_boot_file
+from yarrik.disk.opening import opened_image
 
 ROOT = Path(os.environ.get("YARRIK_BOARDS", "build/boards")).resolve()
 ENVIRONMENT = {**os.environ, "NO_COLOR": "1"}
@@ -296,6 +298,43 @@ class Arm64FromMemory(BoardTest):
             ),
         )
         self.assertNotIn("vda", said.partition(MARKER)[2])
+
+
+class Arm64FindsItsRoot(BoardTest):
+    """An initramfs whose first program looks for the root filesystem: the shelf's `root-finder`."""
+
+    product = "gauge-kittiwake-early"
+    FILES: ClassVar[dict[str, str]] = {
+        "shelves/harbour/images/early.toml": "packages = []\n",
+        "shelves/harbour/boards/kittiwake-early.toml": 'extends = "kittiwake-linux"\n[boot]\ninitramfs = "early"\n'
+        '[kernel]\narguments = { add = ["root-finder.fallback=PARTLABEL=root-b", "root-finder.need=/etc/modules"] }\n',
+        "products/gauge-kittiwake-early.toml": 'board = "kittiwake-early"\nprofile = "lean"\nimage = "tide-gauge-linux"\n'
+        '[[more-image]]\nname = "early"\nimage = "early"\ninit = "root-finder"\ninit-path = "/init"\n',
+    }
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        settings = ROOT / "yarrik.toml"
+        cls.addClassCleanup(settings.write_text, settings.read_text())
+        yarrik("shelf", "add", "commons", "--workspace", ROOT)
+        for name, text in cls.FILES.items():
+            (ROOT / name).write_text(text)
+            cls.addClassCleanup((ROOT / name).unlink)
+
+    def test_by_the_identifier_of_its_partition(self) -> None:
+        self.assertRegex(self.build(), r"finder +looks for the root filesystem\nroot +PARTUUID=")
+        self.assertRegex(self.boot(), r"root-finder: PARTUUID=\S+ on /dev/vda2, ext4, read-write; starts /sbin/init")
+
+    def test_the_other_copy_when_the_first_is_damaged(self) -> None:
+        self.build()
+        disk = self.disk()
+        with opened_image(disk) as opened:
+            part = next(one for one in opened.partitions if one.name == "root-a")
+        with disk.open("r+b") as file:
+            file.seek(part.start)
+            file.write(bytes(1 << 20))
+        said = self.boot("--keep-disk", "--expect", MARKER)
+        self.assertIn("root-finder: falls back: PARTLABEL=root-b on /dev/vda3", said)
 
 
 class Arm(BoardTest):

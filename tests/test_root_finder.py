@@ -26,12 +26,13 @@ class TheBenchFollowsIt(WorkspaceTest):
         self.recipe("kernel", "mkdir -p $DESTDIR/boot && cp bzImage config-9 $DESTDIR/boot",
                     {"bzImage": headers()["header-x86"], "config-9": OPTIONS.format(ext4)})  # fmt: skip
 
-    def built(self, *words: str, boot: str = "", root: str = "", code: int = 0) -> str:
+    DISK = DISK.replace('filesystem = "ext4"', 'filesystem = "ext4"\nlabel = "tide"')
+
+    def built(self, *words: str, root: str = "", code: int = 0, disk: str = DISK) -> str:
         """The story of a build with these words on the command line; what it says when it fails."""
         line = ", ".join(f'"{word}"' for word in words)
-        disk = DISK.replace('filesystem = "ext4"', 'filesystem = "ext4"\nlabel = "tide"')
         self.write("w/s/boards/b.toml", f'arch = "host"\n[kernel]\nrecipe = "kernel"\narguments = [{line}]\n'
-                                        f'[boot]\ninitramfs = "early"\n{boot}{root}{disk}')  # fmt: skip
+                                        f'[boot]\ninitramfs = "early"\n{root}{disk}')  # fmt: skip
         said = self.yarrik("build", at=self.root, code=code)
         return (self.root / "out/p/boot-story.txt").read_text() if code == 0 else " ".join(said.split())
 
@@ -46,6 +47,15 @@ class TheBenchFollowsIt(WorkspaceTest):
         self.assertRegex(self.built(root='root = "label"\n'), r"root +LABEL=tide: partition root")
         self.assertRegex(self.built("root=LABEL=tide", root=none), r"root +LABEL=tide: partition root")
         self.assertRegex(self.built(root='root = "uuid"\n'), r"root +UUID=\S+: partition root")
+        fault = self.built(
+            "root=LABEL=tide", root=none, code=1, disk=self.DISK.replace('holds = "root"', 'holds = "root"\ncopies = ["b"]')
+        )
+        self.assertIn("root=LABEL=tide is partition root and partition b", fault)
+        for form in ("uuid", "label"):
+            fault = self.built(
+                root=f'root = "{form}"\n', code=2, disk=self.DISK.replace('holds = "root"', 'holds = "root"\ncopies = ["b"]')
+            )
+            self.assertIn(f"the copies b of the partition root have the same {form}", fault)
         fault = self.built("root=LABEL=ebb", root=none, code=1)
         self.assertIn("BOOT-ROOT-MISSING: root=LABEL=ebb, and no partition has this LABEL", fault)
         self.write("w/products/p.toml", 'board = "b"\nprofile = "p"\nimage = "i"\n')

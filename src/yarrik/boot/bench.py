@@ -657,7 +657,16 @@ def _root_partition(story: Story, wanted: str, key_: str, by_name: bool = False)
                 key_,
             )
         sought = value.lower() if kind in ("PARTUUID", "UUID") else value
-        found = next((part for part in parts if key(part) == sought), None)
+        fitting = [part for part in parts if key(part) == sought]
+        found = next(iter(fitting), None)
+        if len(fitting) > 1:
+            story.stop(
+                "BOOT-ROOT-FORM",
+                f"root={wanted} is {listed([part.title for part in fitting], 'and')}",
+                "the first that shows up would be started",
+                "use root=PARTUUID=…",
+                key_,
+            )
         if found is None:
             story.stop(
                 "BOOT-ROOT-MISSING",

@@ -101,6 +101,9 @@ def root_words(product: str, place: RootPlace, wish: RootWish) -> list[Word]:
         what = f"identifier ({filesystem_guid(product, disk, partition)})" if form == "uuid" else "label"
         raise RootUnfit(f"the kernel itself does not look for filesystems by {what}",
                         'use `root = "partuuid"`, which it does look for, or an initramfs with `root-finder`')  # fmt: skip
+    elif form in ("uuid", "label") and partition.copies:
+        raise RootUnfit(f"the copies {', '.join(partition.copies)} of the partition {place.name} have the same {form}",
+                        'use `root = "partuuid"`, which is another one for each')  # fmt: skip
     elif form == "uuid":
         if not partition.filesystem.startswith("ext"):
             raise RootUnfit(f"{partition.filesystem} has no identifier that it is found by", 'use `root = "partuuid"`')
