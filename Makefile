@@ -48,7 +48,7 @@ commons: packages-test packages-commons setup
 	scripts/commons arm64
 
 commons-boots: packages-test packages-commons demo-linux
-	$(VENV)/bin/python -m unittest -v tests.commons_boots
+	$(VENV)/bin/python -m unittest -v tests.commons_boots tests.screen_seen
 
 # A real kernel mounts what we write, and starts what the shelf's root-finder finds: the one of demo-linux, in the emulator.
 test-linux: packages-test demo-linux

@@ -251,6 +251,9 @@ CONDITION-LATE
 CONDITION-NEVER
   `[[when]] board = "kittiwak"`
   Correct the name, or remove the condition.
+DATA-MISSING
+  libfreetype is in the image, and not a single font
+  Add a package that brings the data: `font-sans`.
 DEFINITION-TWICE
   Two shelves with a recipe `libtide`
   Rename one, or write `replaces = "SHELF"` in the later one.
@@ -260,6 +263,9 @@ DEFINITIONS-BROKEN
 DEMO-FOLDER
   `yarrik demo ~`
   Name a new folder.
+DEVICE-DRIVER
+  The image draws with libdrm, the screen's driver is a module, and nothing loads it
+  Name the module in /etc/modules, build it into the kernel, or add a device manager.
 DEVICE-TREE-MISSING
   `device-tree = "kittiwake.dts"`, and the file is in another folder
   Put it beside the board's file.

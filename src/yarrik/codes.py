@@ -100,9 +100,11 @@ CHOOSE-CHANGED command stop The product's file was changed while it was being ch
 CHOOSE-FILE command stop A product of several files cannot be changed by choosing.
 CONDITION-LATE definitions stop A condition on options or versions sets what decides about them.
 CONDITION-NEVER definitions warn A condition can never hold.
+DATA-MISSING boot warn A library is in the image without the data that it works on, like fonts.
 DEFINITION-TWICE definitions stop Two shelves define the same name, and none says that it replaces the other.
 DEFINITIONS-BROKEN definitions warn Definitions that this product does not use have errors.
 DEMO-FOLDER command stop The demo would overwrite a folder that is something else.
+DEVICE-DRIVER boot warn A library for a kind of device is in the image, and no driver would be loaded for one.
 DEVICE-TREE-MISSING plan stop A device tree or overlay that the board names is not there.
 DISK-LAYOUT image stop The partitions of a disk cannot be laid out.
 DISK-SPACE build warn The disk has less room than the last builds took.

@@ -116,6 +116,7 @@ def _run(story: Story) -> None:
     checks.logins()
     checks.links()
     checks.modules(started.kernel)
+    checks.devices()
     granted = story.result.granted
     end = "no problem found; not followed: " + listed([one.what for one in granted]) if granted else "would reach init"
     story.tell("end", end, followed=not granted)

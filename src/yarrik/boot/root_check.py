@@ -7,7 +7,7 @@ import io
 import posixpath
 import re
 from collections.abc import Callable
-from typing import NoReturn, Protocol
+from typing import NamedTuple, NoReturn, Protocol
 
 from yarrik.boot.seen import Filesystem
 from yarrik.devicetree import DeviceTree, text_of
@@ -25,6 +25,38 @@ _REMOTE_LOGIN = re.compile(r"(?:sshd|telnetd|rlogind|rshd|ttyd)\Z")
 _SECURE_SHELL = b"SSH-2.0-"
 _LOADERS = ("modprobe", "insmod", "udevd", "systemd-udevd", "mdev", "kmod")
 _PATH = ("/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin")
+#: Programs that load a driver when a device shows up.
+_HOTPLUG = ("udevd", "systemd-udevd", "mdev")
+
+
+class _Use(NamedTuple):
+    """A library that is there for a kind of device: the kernel's option, and the paths of modules that drive one."""
+
+    library: str
+    what: str
+    option: str
+    drivers: re.Pattern[str] | None = None
+
+
+_DEVICES = (
+    _Use("libdrm.so.", "screens", "DRM", re.compile(r"/drivers/gpu/drm/(?!bridge/|panel/|display/|scheduler/)[^/]+/[^/]+\.ko")),
+    _Use("libasound.so.", "sound", "SND"),
+    _Use("libevdev.so.", "keys", "INPUT_EVDEV", re.compile(r"/evdev\.ko")),
+    _Use("libinput.so.", "keys", "INPUT_EVDEV", re.compile(r"/evdev\.ko")),
+    _Use("libusb-1.0.so.", "USB devices", "USB"),
+    _Use("libgpiod.so.", "pins", "GPIO_CDEV"),
+)
+#: Libraries that do nothing without data that comes in other packages: what, where, and a package that has it.
+_DATA = (
+    ("libfreetype.so.", "a font", (re.compile(r"\.(?:otf|ttf|ttc|pfb|pcf|bdf|font)(?:\.gz)?\Z"),), "font-sans"),
+    ("libfontconfig.so.", "its configuration", (re.compile(r"\A/etc/fonts/fonts\.conf\Z"),), "fontconfig"),
+    (
+        "libxkbcommon.so.",
+        "descriptions of keyboards",
+        (re.compile(r"/X11/xkb/"), re.compile(r"/xkeyboard-config")),
+        "one with xkb",
+    ),
+)
 _BANNER = re.compile(rb"Linux version (\d+\.[0-9A-Za-z.+~_-]+) \(")
 
 
@@ -370,6 +402,56 @@ class RootChecks:
         )
         self.tell("modules", f"{count} for {known}" + (f"; {len(wanted)} that the device tree needs" if wanted else ""))
 
+    def devices(self) -> None:
+        """Tells of libraries for devices that no driver would be loaded for, and of those whose data is missing."""
+        libraries = {path.rpartition("/")[2]: path for path in sorted(self.root.paths) if ".so." in path}
+        for use in _DEVICES:
+            name = next((name for name in libraries if name.startswith(use.library)), None)
+            problem = self._undriven(use) if name is not None else None
+            if problem is not None:
+                self.warn(
+                    "DEVICE-DRIVER",
+                    f"{libraries[name or '']} is for {use.what}, and {problem[0]}",
+                    f"programs would find no {use.what}",
+                    problem[1],
+                )
+        for library, what, places, package in _DATA:
+            name = next((name for name in libraries if name.startswith(library)), None)
+            if name is not None and not any(place.search(path) for path in self.root.paths for place in places):
+                self.warn(
+                    "DATA-MISSING",
+                    f"{libraries[name]} needs {what}, and there is none in the image",
+                    "programs would start, and show nothing or give up",
+                    f"add a package that brings it, like {package}",
+                )
+
+    def _undriven(self, use: _Use) -> tuple[str, str] | None:
+        """Why nothing would drive a kind of device, and what to do; None where something would, or where it is not known."""
+        if self.config is None:
+            return None
+        if self.config.get(use.option, "n") not in ("y", "m"):
+            return f"the kernel has no CONFIG_{use.option}", f"yarrik kernel set {use.option}=y, and the driver of the device"
+        lists = [path for path in self.root.paths if path.rpartition("/")[2] in ("modules.dep", "modules.builtin")]
+        if not lists or not use.drivers:
+            return None
+        built_in = {one for path in lists if path.endswith(".builtin") for one in self._lines(path)}
+        needs = {line.partition(":")[0]: line.partition(":")[2].split()
+                 for path in lists if path.endswith(".dep") for line in self._lines(path)}  # fmt: skip
+        drivers = [path for path in needs if use.drivers.search(path)]
+        if any(use.drivers.search(path) for path in built_in):
+            return None
+        if not drivers:
+            return "the kernel has no driver for any", "build the driver of the device into the kernel, or as a module"
+        if any(found.path.rpartition("/")[2] in _HOTPLUG for found in self._programs()):
+            return None
+        named = self._named()
+        loaded = {path for path in needs if _module(path) in named}
+        loaded |= {need for path in loaded for need in needs[path]}
+        if loaded & set(drivers):
+            return None
+        names = ", ".join(sorted(_module(path) for path in drivers)[:4])
+        return f"nothing loads a driver for any ({names})", "name it in /etc/modules, or add a device manager"
+
     def _named_are_there(self, version: str, named: set[str]) -> None:
         """Stops at a module that init is configured to load and cannot find: the list of modules has to have it."""
         folders = [f"{top}/modules/{version}" for top in ("/lib", "/usr/lib")]
@@ -426,3 +508,8 @@ class RootChecks:
                 if word in drivers:
                     found.setdefault(drivers[word], path)
         return found
+
+
+def _module(path: str) -> str:
+    """The name of a module in modules.dep."""
+    return path.rpartition("/")[2].partition(".ko")[0].replace("-", "_")

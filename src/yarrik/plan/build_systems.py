@@ -271,6 +271,57 @@ for entry in sorted(stage.glob("usr/lib/python3/dist-packages/*.dist-info/entry_
 """
 
 
+def _go(build: Build, setting: Setting) -> Calls:
+    """Programs of a Go module, from modules that it carries in `vendor` (`go mod vendor`); nothing is downloaded."""
+    arch = setting.toolchain.arch
+    environment = {
+        **setting.environment, **_pkg_config(), "GOOS": "linux", "GOARCH": SPELLINGS["go"][arch], "CGO_ENABLED": "0",
+        **({"GOARM": "7"} if arch == "arm" else {}), "GOPROXY": "off", "GOSUMDB": "off", "GO111MODULE": "on",
+        "GOPATH": "{step}/home/go", "GOCACHE": "{step}/home/go/cache",
+        # With cgo, C is compiled as everywhere.
+        "CGO_CFLAGS": setting.environment["CFLAGS"], "CGO_LDFLAGS": setting.environment["LDFLAGS"], **build.variables,
+    }  # fmt: skip
+    script = """
+    from=readonly; test ! -d vendor || from=vendor
+    mkdir -p "$0/usr/bin"
+    go build -mod=$from -trimpath -buildvcs=false -ldflags "-s -w -buildid=" -o "$0/usr/bin/" "$@"
+    """
+    goals = build.goals or ("./...",)
+    return Calls((("sh", "-e", "-c", script, STAGE, *build.arguments, *goals),), environment)
+
+
+def _cargo(build: Build, setting: Setting) -> Calls:
+    """Programs and C libraries of a Rust package with its `Cargo.lock`, from crates that it carries in `vendor`, as `cargo
+    vendor` puts them there; nothing is downloaded."""
+    triple = SPELLINGS["rust"][setting.toolchain.arch]
+    links = " ".join(f"-C link-arg={word}" for word in setting.environment["LDFLAGS"].split())
+    environment = {
+        **setting.environment, **_pkg_config(), "CARGO_HOME": "{step}/home", "CARGO_TARGET_DIR": "{step}/build",
+        "CARGO_BUILD_TARGET": triple, "CARGO_INCREMENTAL": "0",
+        f"CARGO_TARGET_{triple.upper().replace('-', '_')}_LINKER": setting.environment["CC"],
+        "RUSTFLAGS": f"--remap-path-prefix={{step}}/source=. --remap-path-prefix={{step}}/home=. {links}", **build.variables,
+    }  # fmt: skip
+    # What was made is what the linker left there; the names of packages and of their programs need not be the same.
+    install = """
+    for file in "$1"/*; do
+        case "${file##*/}" in
+            *.d | *.rlib) continue ;;
+            lib*.so | lib*.a) install -D -m 755 "$file" "$0/usr/lib/${file##*/}" ;;
+            *) test ! -f "$file" || install -D -m 755 "$file" "$0/usr/bin/${file##*/}" ;;
+        esac
+    done
+    """
+    vendored = '[source.crates-io]\nreplace-with = "carried"\n[source.carried]\ndirectory = "{step}/source/vendor"\n'
+    return Calls(
+        (
+            ("cargo", "build", "--release", "--frozen", "-j{jobs}", *build.arguments, *build.goals),
+            ("sh", "-e", "-c", install, STAGE, f"{{step}}/build/{triple}/release"),
+        ),
+        environment,
+        files={"home/config.toml": vendored},
+    )
+
+
 def _files(build: Build, setting: Setting) -> Calls:
     commands: list[Command] = []
     for one in build.place:
@@ -289,9 +340,11 @@ _KERNEL_PROGRAMS = ("bc", "bison", "echo", "flex", "gcc", "make", "perl")
 
 BUILD_SYSTEMS: dict[str, BuildSystem] = {
     "autotools": BuildSystem(_autotools, ("make", "pkg-config")),
+    "cargo": BuildSystem(_cargo, ("cargo", "pkg-config", "rustc")),
     "bootloader": BuildSystem(programs=(*_KERNEL_PROGRAMS, "python3"), strips=False),
     "cmake": BuildSystem(_cmake, ("cmake", "make", "pkg-config")),
     "files": BuildSystem(_files),
+    "go": BuildSystem(_go, ("go", "pkg-config")),
     "kernel": BuildSystem(programs=_KERNEL_PROGRAMS, strips=False),
     "kernel-module": BuildSystem(programs=_KERNEL_PROGRAMS, strips=False),
     "make": BuildSystem(_make, ("make",)),

@@ -73,12 +73,29 @@ _NO_PROGRAM = re.compile(r"(?:^|: )(?P<name>[A-Za-z0-9][\w.+-]*): (?:command not
 
 #: Configure scripts have the board's compiler in CC, so what they look for is one for programs that run in the build.
 _NO_COMPILER = re.compile(r"configure: error: no acceptable C compiler found in \$PATH")
+#: What a build in Go or Rust says when modules or crates are not beside its sources, or the language's own library is missing.
+_NOT_CARRIED = (
+    (re.compile(r"module lookup disabled by GOPROXY=off|: inconsistent vendoring|not marked as explicit in vendor"),
+     "modules that it wants are not in its folder `vendor`",
+     "run `go mod vendor` in its sources, and keep that folder with them"),
+    (re.compile(r"failed to read root of directory source|error: no matching package (?:named|found)|but --frozen was passed"
+                r"|needs to be updated but --frozen"),
+     "crates that it wants are not in its folder `vendor`, or not in `Cargo.lock`",
+     "run `cargo vendor` in its sources, and keep that folder and `Cargo.lock` with them"),
+    (re.compile(r"error\[E0463\]: can't find crate for `(?:std|core)`"),
+     "it lacks Rust's own library for the board's architecture",
+     "install it; on Debian that is libstd-rust-dev of that architecture: dpkg --add-architecture arm64, then "
+     "apt-get install libstd-rust-dev:arm64"),
+)  # fmt: skip
 _SAID_BY_A_SHELL = re.compile(r"sh:|: \d+: \S+: not found$|command not found")
 
 
 def known_cause(lines: list[str]) -> tuple[str, str, str]:
     """Code, cause and remedy when a step wanted the network, or a program that it has not; empty texts otherwise."""
     for line in reversed(lines):
+        for pattern, cause, remedy in _NOT_CARRIED:
+            if pattern.search(line):
+                return "STEP-LACKS", cause, remedy
         if _NETWORK.search(line):
             return ("STEP-NETWORK", "it reached for the network, which only fetching may",
                     "let a [[source]] bring what it wants, or turn the download off in the recipe's build")  # fmt: skip

@@ -85,6 +85,8 @@ def _system(files: _Files) -> Iterator[Guess]:
         (("meson.build",), "meson"),
         (("CMakeLists.txt",), "cmake"),
         (("configure", "configure.ac", "configure.in"), "autotools"),
+        (("go.mod",), "go"),
+        (("Cargo.toml",), "cargo"),
         (("pyproject.toml", "setup.py"), "python"),
         (("Makefile", "GNUmakefile", "makefile"), "make"),
     ):
@@ -99,6 +101,7 @@ _VERSIONS = (
     ("CMakeLists.txt", r"(?i)\bproject\s*\([^)]{0,2000}?\bVERSION\s+\"?([0-9][\w.+~-]{0,63})"),
     ("configure.ac", r"\bAC_INIT\s*\(\s*\[?[^,\]\n]{1,200}\]?\s*,\s*\[?([0-9][\w.+~-]{0,63})"),
     ("configure.in", r"\bAC_INIT\s*\(\s*\[?[^,\]\n]{1,200}\]?\s*,\s*\[?([0-9][\w.+~-]{0,63})"),
+    ("Cargo.toml", r"(?m)^\[package\](?:\n(?!\[).*){0,40}?\nversion\s*=\s*\"([0-9][\w.+-]{0,63})\""),
     ("configure", r"(?m)^PACKAGE_VERSION='([^'\n]{1,64})'"),
     ("Makefile", r"(?m)^(?:VERSION|PACKAGE_VERSION)\s*:?=\s*([0-9][\w.+~-]{0,63})\s*$"),
     ("VERSION", r"\A\s*v?([0-9][\w.+~-]{0,63})\s*\Z"),

@@ -1,0 +1,105 @@
+"""Libraries for devices and their data: what nobody would drive, and what is not there, is told by the bench."""
+
+import io
+import shutil
+import tempfile
+import unittest
+from pathlib import Path
+
+from tests.support import WorkspaceTest
+from tests.test_kernel import headers
+from yarrik.boot.root_check import RootChecks
+from yarrik.boot.seen import Filesystem
+from yarrik.disk import write_cpio
+from yarrik.rootfs import Node, RootTree
+
+DRIVER = "kernel/drivers/gpu/drm/virtio/virtio-gpu.ko"
+DEP = f"{DRIVER}: kernel/drivers/gpu/drm/drm.ko\nkernel/drivers/gpu/drm/drm.ko:\nkernel/drivers/gpu/drm/bridge/x/b.ko:\n"
+TOP = "/lib/modules/9.9"
+SCREEN = {"/usr/lib/libdrm.so.2.4.0": ""}
+
+
+class WhatIsTold(unittest.TestCase):
+    def told(self, files: dict[str, str], config: dict[str, str] | None) -> list[tuple[str, str]]:
+        """Codes, and what is wrong, of a root filesystem with these files."""
+        sink = io.BytesIO()
+        texts = {path: text.encode() for path, text in files.items()}
+        folders = {path[:at] for path in files for at in range(1, len(path)) if path[at] == "/"}
+        nodes = [Node(folder, "folder", 0o755) for folder in folders]
+        nodes += [Node(path, "file", 0o755, size=len(data), content=path) for path, data in texts.items()]
+        with tempfile.TemporaryDirectory() as folder:
+            for number, (path, data) in enumerate(texts.items()):
+                Path(folder, str(number)).write_bytes(data)
+                texts[path] = str(Path(folder, str(number))).encode()
+            write_cpio(RootTree.of(nodes), sink, lambda path: texts[path].decode())
+        found: list[tuple[str, str]] = []
+        checks = RootChecks(Filesystem.of_cpio(sink.getvalue()), "arm64", config, None, lambda *_: None, self.stopped,
+                            lambda code, what, why, remedy, key="": found.append((code, f"{what}; {remedy}")))  # fmt: skip
+        checks.devices()
+        return found
+
+    def stopped(self, *words: str) -> None:
+        raise AssertionError(words)
+
+    def test_a_driver_that_nobody_loads(self) -> None:
+        modular = {**SCREEN, f"{TOP}/modules.dep": DEP}
+        told = self.told(modular, {"DRM": "m"})
+        self.assertEqual([code for code, _ in told], ["DEVICE-DRIVER"])
+        self.assertIn("/usr/lib/libdrm.so.2.4.0 is for screens, and nothing loads a driver for any (virtio_gpu)", told[0][1])
+        self.assertIn("name it in /etc/modules", told[0][1])
+        for name, more in (
+            ("in init's list", {"/etc/modules": "virtio_gpu\n"}),
+            ("in the list with a dash", {"/etc/modules": "# screen\nvirtio-gpu\n"}),
+            ("in a folder of lists", {"/etc/modules-load.d/screen.conf": "virtio_gpu\n"}),
+            ("by a device manager", {"/sbin/mdev": ""}),
+            (
+                "as a need of another one",
+                {"/etc/modules": "other\n", f"{TOP}/modules.dep": f"kernel/other.ko: {DRIVER}\n{DEP}"},
+            ),
+            ("built in after all", {f"{TOP}/modules.builtin": f"{DRIVER}\n"}),
+        ):
+            with self.subTest(name):
+                self.assertEqual(self.told({**modular, **more}, {"DRM": "m"}), [])
+        # The core alone drives nothing, and neither does a part of a driver.
+        for name in ("drm", "b"):
+            self.assertEqual(len(self.told({**modular, "/etc/modules": f"{name}\n"}, {"DRM": "m"})), 1)
+
+    def test_a_kernel_without(self) -> None:
+        told = self.told({**SCREEN, "/usr/lib/libasound.so.2": "", "/usr/lib/libgpiod.so.2": ""}, {"SND": "y"})
+        self.assertEqual(
+            [what.partition(" is for")[0] for _, what in told], ["/usr/lib/libdrm.so.2.4.0", "/usr/lib/libgpiod.so.2"]
+        )
+        self.assertIn("yarrik kernel set DRM=y", told[0][1])
+        self.assertEqual(self.told({**SCREEN, f"{TOP}/modules.dep": ""}, {"DRM": "y"})[0][1].partition(";")[0],
+                         "/usr/lib/libdrm.so.2.4.0 is for screens, and the kernel has no driver for any")  # fmt: skip
+        self.assertEqual(self.told(SCREEN, None), [])  # nothing is known of the kernel
+        self.assertEqual(self.told({"/usr/bin/libdrm": ""}, {}), [])
+
+    def test_data_that_is_not_there(self) -> None:
+        letters = {"/usr/lib/libfreetype.so.6": ""}
+        told = self.told(letters, None)
+        self.assertEqual(told[0][0], "DATA-MISSING")
+        self.assertIn("/usr/lib/libfreetype.so.6 needs a font, and there is none in the image", told[0][1])
+        self.assertIn("font-sans", told[0][1])
+        self.assertEqual(len(self.told({**letters, "/usr/share/fonts/README.ttf.txt": ""}, None)), 1)
+        for font in ("/usr/share/fonts/a.otf", "/opt/gauge/b.ttf", "/usr/share/fonts/c.pcf.gz"):
+            self.assertEqual(self.told({**letters, font: ""}, None), [])
+        told = self.told({"/usr/lib/libfontconfig.so.1": "", "/usr/lib/libxkbcommon.so.0": ""}, None)
+        self.assertEqual([code for code, _ in told], ["DATA-MISSING"] * 2)
+
+
+class ABuildSaysIt(WorkspaceTest):
+    def test_with_the_way_out(self) -> None:
+        shutil.rmtree(self.root / "s/recipes/kernel")
+        self.recipe("kernel", "mkdir -p $DESTDIR/boot && cp bzImage $DESTDIR/boot", {"bzImage": headers()["header-x86"]})
+        self.recipe("letters", "mkdir -p $DESTDIR/usr/lib && $CC -shared -o $DESTDIR/usr/lib/libfreetype.so.6 l.c", {"l.c": ""})
+        self.write("w/s/images/i.toml", 'packages = ["init", "letters"]\n')
+        said = " ".join(self.yarrik("build", at=self.root).split())
+        self.assertIn("DATA-MISSING /usr/lib/libfreetype.so.6 needs a font", said)
+        self.recipe("font", "mkdir -p $DESTDIR/usr/share/fonts && echo 1 > $DESTDIR/usr/share/fonts/a.otf")
+        self.write("w/s/images/i.toml", 'packages = ["init", "letters", "font"]\n')
+        self.assertNotIn("DATA-MISSING", self.yarrik("build", at=self.root))
+
+
+if __name__ == "__main__":
+    unittest.main()
