@@ -5,6 +5,7 @@ import json
 import re
 import subprocess
 import unittest
+from pathlib import Path
 
 from tests.support import WorkspaceTest
 from tests.test_build_systems import ForAnotherMachine
@@ -50,8 +51,14 @@ class ForTheBoard(ForAnotherMachine):
         self.assertNotIn(b"/step/", program.read_bytes())
         self.yarrik("prove", "--recipe", "gull", at=self.root)
 
-    def test_rust_for_a_machine_whose_library_is_not_there(self) -> None:
+    def test_rust_with_the_board_s_library_or_told_that_it_is_missing(self) -> None:
         written("gull", "cargo", RUST, self)
+        if Path("/usr/lib/rustlib/aarch64-unknown-linux-gnu").is_dir():
+            program = next(path for where, path in self.built("gull").items() if where.endswith("usr/bin/gull-level"))
+            facts = read_elf(program)
+            assert facts is not None
+            self.assertEqual((facts.arch, facts.lacks), ("arm64", ()))
+            return
         self.write("w/s/images/i.toml", 'packages = ["init", "gull"]\n')
         said = self.yarrik("build", at=self.root, code=1)
         self.assertIn("STEP-LACKS", said)
