@@ -8,7 +8,7 @@ import unittest
 from pathlib import Path
 
 from tests.support import WorkspaceTest
-from tests.test_build_systems import ForAnotherMachine
+from tests.test_build_systems import PROGRAM, RECIPES, ForAnotherMachine
 from yarrik.elf import read_elf
 from yarrik.sources import look_at
 
@@ -63,6 +63,43 @@ class ForTheBoard(ForAnotherMachine):
         said = self.yarrik("build", at=self.root, code=1)
         self.assertIn("STEP-LACKS", said)
         self.assertIn("it lacks Rust's own library for the board's architecture", said)
+
+
+class WithClang(ForAnotherMachine):
+    """The same recipes with clang and lld, against the cross toolchain's C library."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        board = self.root / "s/boards/b.toml"
+        board.write_text(board.read_text() + 'compiler = "clang"\n')
+
+    def test_each_build_system(self) -> None:
+        for name, files in RECIPES.items():
+            self.recipe(f"user-{name}", "true", {"main.c": PROGRAM, **files}, more='needs = ["gull"]')
+            self.using(f"user-{name}", name, 'programs = ["autoreconf"]' if name == "autotools" else "")
+        code = "#include <iostream>\nint main() { try { throw 1; } catch (int) { std::cout << 7; } }\n"
+        self.recipe("cxx", "mkdir -p $DESTDIR/usr/bin && $CXX $CXXFLAGS $LDFLAGS -o $DESTDIR/usr/bin/cxx m.cc", {"m.cc": code})
+        files = self.built("cxx", *(f"user-{name}" for name in RECIPES))
+        for name in (*(f"usr/bin/with-{name}" for name in RECIPES), "usr/bin/cxx", "usr/lib/libgull.so.1"):
+            path = next(path for where, path in files.items() if where.endswith(name))
+            facts = read_elf(path)
+            assert facts is not None
+            self.assertEqual((facts.arch, "pie" in facts.lacks), ("arm64", False), name)
+            made = self.tool("readelf", "-p", ".comment", path)
+            self.assertIn("clang version", made, name)
+            self.assertIn("LLD", made, name)
+        self.assertRegex(
+            (self.root / "out/p/build.json").read_text(), r"clang \d+\.\S+ with the library of aarch64-linux-gnu-gcc"
+        )
+
+    def test_another_compiler_builds_anew(self) -> None:
+        self.write("w/s/images/i.toml", 'packages = ["init", "gull"]\n')
+        self.yarrik("build", at=self.root)
+        board = self.root / "s/boards/b.toml"
+        board.write_text(board.read_text().replace("clang", "gcc"))
+        self.assertIn("build gull", self.ran(self.yarrik_json("build", at=self.root)))
+        board.write_text(board.read_text().replace('"gcc"', '"clang"'))
+        self.assertEqual(self.ran(self.yarrik_json("build", at=self.root)), [])
 
 
 class ForThisMachine(WorkspaceTest):

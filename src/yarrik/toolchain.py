@@ -21,7 +21,7 @@ from yarrik.arch import ARCHES, arch_of_compiler
 from yarrik.cache import Memory
 from yarrik.elf import read_elf
 from yarrik.errors import Damaged, Place, Trouble, YarrikError
-from yarrik.host import HOST_LIBRARY, PERL_MODULE, debian_package, is_shared, shared_files
+from yarrik.host import HOST_LIBRARY, PERL_MODULE, debian_package, find_program, is_shared, shared_files
 
 #: What a host's own compiler and its tools are called; each is there with the machine's name before it, too.
 _NATIVE_TOOLS = (
@@ -127,11 +127,55 @@ class Toolchain:
     runs: tuple[str, ...] = ()
     #: Whether it has a compiler for C++.
     cxx: bool = True
+    #: The version of clang, where that compiles in place of its own compiler.
+    clang: str = ""
 
     @property
     def shown(self) -> str:
         """Version, target and the beginning of the digest, as reports show a compiler."""
-        return f"{self.version} for {self.triplet}, {self.identity[:12]}"
+        first = f"clang {self.clang} with the library of " if self.clang else ""
+        return f"{first}{self.version} for {self.triplet}, {self.identity[:12]}"
+
+    @property
+    def compiler(self) -> tuple[str, ...]:
+        """The compiler for C, with words that are part of its name."""
+        if self.clang:
+            return ("clang", f"--target={self.triplet}", "-fuse-ld=lld")
+        return (self.prefix + "gcc" if self.prefix else Path(self.programs[0]).name,)
+
+    @property
+    def cxx_compiler(self) -> tuple[str, ...]:
+        """The compiler for C++, likewise."""
+        return ("clang++", *self.compiler[1:]) if self.clang else (self.prefix + "g++",)
+
+    @property
+    def host_programs(self) -> tuple[str, ...]:
+        """Programs of the host that compile and link in place of its own."""
+        return CLANG if self.clang else ()
+
+
+#: What compiles and links with clang.
+CLANG = ("clang", "clang++", "ld.lld")
+
+
+def with_clang(toolchain: Toolchain, memory: Memory, place: Place) -> Toolchain:
+    """The same C library and tools with this machine's clang and lld as compiler and linker.
+
+    Raises YarrikError when one of them is missing or cannot be started."""
+    found = {}
+    for name in CLANG:
+        path = find_program(name)
+        if path is None:
+            raise YarrikError(missing_program(name, place, "the board's `toolchain.compiler` is clang"))
+        found[name] = path
+    match = re.search(r"version (\d+(?:\.\d+)*)", _ask(found["clang"], place, "--version"))
+    if match is None:
+        raise YarrikError(Trouble("TOOLCHAIN-BROKEN", f"{found['clang']} does not say its version", place,
+                                  remedy="check that it runs in a terminal"))  # fmt: skip
+    sha = hashlib.sha256(toolchain.identity.encode())
+    for path in found.values():
+        sha.update(memory.digest_of(Path(path).resolve()).encode())
+    return replace(toolchain, clang=match[1], identity=sha.hexdigest())
 
 
 class _Remembered(msgspec.Struct):

@@ -84,6 +84,7 @@ _AUTOPOINT = Program("autopoint", ("/usr/share/gettext*", "/usr/lib/gettext", *(
 )))  # fmt: skip
 _PKG_CONFIG = Program("pkg-config", ("/usr/share/aclocal/pkg.m4",), ("pkgconf",))
 _PKGCONF = Program("pkgconf", _PKG_CONFIG.reads)
+_CLANG = Program("clang", ("/usr/lib/llvm-*/bin/clang*", "/usr/lib/llvm-*/lib/clang"))
 _CMAKE = Program("cmake", ("/usr/share/cmake-*",))
 
 PROGRAMS: dict[str, Program] = {
@@ -97,6 +98,7 @@ PROGRAMS: dict[str, Program] = {
     "cargo": Program("cargo", runs=("rustc",)),
     "go": Program("golang-go", ("/usr/lib/go-*", "/usr/share/go-*", "/usr/share/gocode")),
     "rustc": Program("rustc", ("/usr/lib/rustlib",), ("gcc",)),
+    "clang": _CLANG, "clang++": _CLANG,
     "cmake": _CMAKE, "ctest": _CMAKE, "cpack": _CMAKE,
     "file": Program(reads=("/usr/share/misc/magic.mgc",)),
     "flex": Program(runs=("m4",)),

@@ -260,9 +260,11 @@ class CatalogueFile(Definable, frozen=True, kw_only=True):
 
 class Toolchain(Definable, frozen=True, kw_only=True):
     """The compiler is `PREFIXgcc`: this machine's, or the one in the archive of a `recipe` that is built with
-    `using = "toolchain"`."""
+    `using = "toolchain"`. With the `compiler` clang, recipes are compiled and linked by this machine's clang and lld, against
+    the same C library; kernels and bootloaders stay with gcc."""
 
     prefix: ToolPrefix = ""
+    compiler: Literal["gcc", "clang"] = "gcc"
     recipe: Name = ""
     c_flags: tuple[OneLine, ...] = ()
 

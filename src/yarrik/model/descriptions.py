@@ -124,6 +124,8 @@ CatalogueShelf.holds = [{ kind = "recipe", name = "windlog" }]
   What is on it, for searching.
 Toolchain.prefix = "aarch64-linux-gnu-"
   What the names of the compiler and its tools begin with; without it the machine's own compiler.
+Toolchain.compiler = "clang"
+  What compiles and links recipes: gcc, or this machine's clang and lld with the C library of `prefix`.
 Toolchain.recipe = "our-toolchain"
   The recipe whose archive has the compiler; it is built with `using = "toolchain"`.
 Toolchain.c-flags = ["-mcpu=cortex-a53"]

@@ -182,8 +182,8 @@ ANSWERS = {
 
 _CMAKE_FILE = """set(CMAKE_SYSTEM_NAME Linux)
 set(CMAKE_SYSTEM_PROCESSOR {processor})
-set(CMAKE_C_COMPILER {prefix}gcc)
-set(CMAKE_CXX_COMPILER {prefix}g++)
+set(CMAKE_C_COMPILER {compiler})
+set(CMAKE_CXX_COMPILER {cxx})
 set(CMAKE_FIND_ROOT_PATH {{step}}/sysroot)
 set(CMAKE_FIND_ROOT_PATH_MODE_PROGRAM NEVER)
 set(CMAKE_FIND_ROOT_PATH_MODE_LIBRARY ONLY)
@@ -192,9 +192,20 @@ set(CMAKE_FIND_ROOT_PATH_MODE_PACKAGE ONLY)
 """
 
 
+_CMAKE_CLANG = """set(CMAKE_C_COMPILER_TARGET {triplet})
+set(CMAKE_CXX_COMPILER_TARGET {triplet})
+set(CMAKE_EXE_LINKER_FLAGS_INIT "-fuse-ld=lld $ENV{{LDFLAGS}}")
+set(CMAKE_SHARED_LINKER_FLAGS_INIT "-fuse-ld=lld $ENV{{LDFLAGS}}")
+set(CMAKE_MODULE_LINKER_FLAGS_INIT "-fuse-ld=lld $ENV{{LDFLAGS}}")
+"""
+
+
 def _cmake(build: Build, setting: Setting) -> Calls:
     foreign = setting.foreign
-    text = _CMAKE_FILE.format(processor=setting.toolchain.triplet.split("-")[0], prefix=setting.toolchain.prefix)
+    text = _CMAKE_FILE.format(processor=setting.toolchain.triplet.split("-")[0], compiler=setting.toolchain.compiler[0],
+                             cxx=setting.toolchain.cxx_compiler[0])  # fmt: skip
+    if setting.toolchain.clang:
+        text += _CMAKE_CLANG.format(triplet=setting.toolchain.triplet)
     where = "-DCMAKE_TOOLCHAIN_FILE={step}/home/board.cmake" if foreign else f"-DCMAKE_PREFIX_PATH={SYSROOT}/usr"
     given = tuple(f"-D{key}={value}" for key, value in sorted(build.variables.items()))
     return Calls(
@@ -230,7 +241,8 @@ def _meson_file(setting: Setting) -> str:
     prefix, arch = setting.toolchain.prefix, ARCHES[setting.toolchain.arch]
     family = {"arm64": "aarch64", "x86-64": "x86_64"}.get(arch.name, arch.name)
     return (
-        f"[binaries]\nc = '{prefix}gcc'\ncpp = '{prefix}g++'\nar = '{prefix}ar'\nstrip = '{prefix}strip'\n"
+        f"[binaries]\nc = {list(setting.toolchain.compiler)}\ncpp = {list(setting.toolchain.cxx_compiler)}\n"
+        f"ar = '{prefix}ar'\nstrip = '{prefix}strip'\n"
         "pkg-config = 'pkg-config'\npkgconfig = 'pkg-config'\n"
         "[properties]\n"
         f"sys_root = '{SYSROOT}'\n"
@@ -294,11 +306,12 @@ def _cargo(build: Build, setting: Setting) -> Calls:
     """Programs and C libraries of a Rust package with its `Cargo.lock`, from crates that it carries in `vendor`, as `cargo
     vendor` puts them there; nothing is downloaded."""
     triple = SPELLINGS["rust"][setting.toolchain.arch]
-    links = " ".join(f"-C link-arg={word}" for word in setting.environment["LDFLAGS"].split())
+    compiler = setting.toolchain.compiler
+    links = " ".join(f"-C link-arg={word}" for word in (*compiler[1:], *setting.environment["LDFLAGS"].split()))
     environment = {
         **setting.environment, **_pkg_config(), "CARGO_HOME": "{step}/home", "CARGO_TARGET_DIR": "{step}/build",
         "CARGO_BUILD_TARGET": triple, "CARGO_INCREMENTAL": "0",
-        f"CARGO_TARGET_{triple.upper().replace('-', '_')}_LINKER": setting.environment["CC"],
+        f"CARGO_TARGET_{triple.upper().replace('-', '_')}_LINKER": compiler[0],
         "RUSTFLAGS": f"--remap-path-prefix={{step}}/source=. --remap-path-prefix={{step}}/home=. {links}", **build.variables,
     }  # fmt: skip
     # What was made is what the linker left there; the names of packages and of their programs need not be the same.

@@ -619,7 +619,7 @@ class _Planner:
         toolchain = self.surroundings.toolchain(node.side)
         build = with_words(with_options(recipe.value, self.answer.options_of(node)), recipe, toolchain)
         build = with_paths(build, recipe)
-        programs = self._programs(recipe)
+        programs = tuple(sorted({*self._programs(recipe), *toolchain.host_programs}))
         foreign = node.side == "board" and self.composition.board.value.arch != "host"
         calls = calls_for(build, Setting(toolchain, self._environment(node, toolchain), foreign))
         inputs: dict[str, tuple[str, str]] = {"source": source, **self._given(node, recipe)}
@@ -690,10 +690,9 @@ class _Planner:
         libraries = (f"{sysroot}/lib", "{step}/sysroot/lib")
         kept = ("-ffile-prefix-map={step}/source=.", "-ffile-prefix-map={step}=.")
         compiled = " ".join([*flags, *kept, f"-I{sysroot}/include"])
-        compiler = toolchain.prefix + "gcc" if toolchain.prefix else Path(toolchain.programs[0]).name
         return {
-            "CC": compiler,
-            "CXX": toolchain.prefix + "g++",
+            "CC": " ".join(toolchain.compiler),
+            "CXX": " ".join(toolchain.cxx_compiler),
             **{variable: toolchain.prefix + program for variable, program in _TOOLS.items()},
             "PKG_CONFIG": "pkg-config",
             "CPPFLAGS": f"-I{sysroot}/include",

@@ -22,7 +22,7 @@ from yarrik.run.sandbox import THE_BOARDS, Sees
 from yarrik.run.secrets import password_hash, read_secret
 from yarrik.run.terms import terms_of
 from yarrik.sources import DEBIAN_SCHEME, SourcePackage, checked_package, unpack_archive, without_password
-from yarrik.toolchain import DevelopmentFiles, Toolchain, development_files, probe
+from yarrik.toolchain import DevelopmentFiles, Toolchain, development_files, probe, with_clang
 
 
 @dataclass
@@ -54,6 +54,9 @@ class HostSurroundings:
                     self._unpacked(),
                     self._runs(),
                 )
+                if board.value.toolchain.compiler == "clang":
+                    place = board.place("toolchain", "compiler")
+                    known[side] = with_clang(known[side], self.project.memory, place)
         return known[side]
 
     def development(self, side: str) -> DevelopmentFiles:
