@@ -29,6 +29,17 @@ class TheShelfIsTaken(WorkspaceTest):
         self.assertIn("Compression library", self.yarrik("show", "zlib", at=self.root))
         self.assertIn("SHELF-TWICE", self.yarrik("shelf", "add", "commons", code=2, at=self.root))
 
+    def test_a_catalogue_of_another_version_does_not_say_to_add_what_is_there(self) -> None:
+        self.yarrik("shelf", "add", "commons", at=self.root)
+        self.write("w/c.toml", '[catalogue]\nname = "c"\n[[shelf]]\nname = "commons"\npath = "commons"\n'
+                               'holds = [{ kind = "recipe", name = "zlib-next" }]\n')  # fmt: skip
+        self.yarrik("settings", "set", "--here", "catalogues=c.toml", at=self.root)
+        (self.root / "s/images/i.toml").write_text('packages = ["init", "zlib-next"]\n')
+        said = " ".join(self.yarrik("check", code=2, at=self.root).split())
+        self.assertIn("on the shelf commons, which is here in another version, without it", said)
+        self.assertIn("yarrik catalogue renew", said)
+        self.assertNotIn("shelf add", said)
+
     def test_nothing_is_written_into_it(self) -> None:
         self.yarrik("shelf", "add", "commons", at=self.root)
         self.yarrik("new", "recipe", "gull", at=self.root)

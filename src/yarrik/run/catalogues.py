@@ -102,16 +102,16 @@ def _data(file: Path) -> bytes:
         ) from error  # fmt: skip
 
 
-def with_offers(error: YarrikError, catalogues: Callable[[], Catalogues]) -> YarrikError:
+def with_offers(error: YarrikError, catalogues: Callable[[], Catalogues], here: Collection[str] = ()) -> YarrikError:
     """An error in which those troubles that lack something name the shelves that carry it; the catalogues are read only when
-    there is one."""
+    there is one. `here` are shelves that the workspace has: a catalogue may be of another version of them."""
     if not any(trouble.lacks for trouble in error.troubles):
         return error
     known = catalogues()
-    return YarrikError([_with_offer(trouble, known) for trouble in error.troubles], error.fault)
+    return YarrikError([_with_offer(trouble, known, here) for trouble in error.troubles], error.fault)
 
 
-def _with_offer(trouble: Trouble, known: Catalogues) -> Trouble:
+def _with_offer(trouble: Trouble, known: Catalogues, here: Collection[str]) -> Trouble:
     if trouble.lacks is None:
         return trouble
     kind, name = trouble.lacks
@@ -123,6 +123,14 @@ def _with_offer(trouble: Trouble, known: Catalogues) -> Trouble:
     names = [offer.shelf.name for offer in offers]
     if not names:
         return trouble
+    elsewhere = [one for one in names if one not in here]
+    if not elsewhere:
+        why = f"the catalogue has it on the shelf {listed(names, 'or')}, which is here in another version, without it"
+        remedy = (
+            f"yarrik shelf pin --update {names[0]} if it is a clone; yarrik catalogue renew if the catalogue is the older one"
+        )
+        return replace(trouble, why=f"{trouble.why}; {why}" if trouble.why else why, remedy=remedy, lacks=None)
+    names = elsewhere
     carried = "which the catalogue lists" if kind == "shelf" else f"the catalogue has it on the shelf {listed(names, 'or')}"
     remedy = f"yarrik shelf add {names[0]}" + (f"; or {trouble.remedy}" if trouble.remedy.startswith("did you mean") else "")
     why = f"{trouble.why}; {carried}" if trouble.why else carried

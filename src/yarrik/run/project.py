@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tomllib
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
@@ -72,9 +73,17 @@ class Project:
             return read_catalogues(sources, cache_folder(self.root, settings)).catalogues
 
         try:
-            return with_offers(error, catalogues)
+            return with_offers(error, catalogues, self._shelf_names())
         except YarrikError:
             return error  # what is wrong with catalogues or settings is no answer to what is asked here
+
+    def _shelf_names(self) -> set[str]:
+        """The shelves that the workspace's file lists, as far as it can be read."""
+        try:
+            found = tomllib.loads((self.root / "yarrik.toml").read_text(encoding="utf-8")).get("shelf", [])
+        except (OSError, ValueError):
+            return set()
+        return {str(one.get("name")) for one in found if isinstance(one, dict)} if isinstance(found, list) else set()
 
     def _has_copy(self, source: str) -> bool:
         return copy_of(source, cache_folder(self.root, settings_at(self.root))).is_file()
