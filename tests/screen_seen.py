@@ -1,6 +1,6 @@
 """The gauge's screen in the emulator: what it shows is looked at through the emulator's monitor, and a key is pressed there.
 
-`make commons-boots` runs it; the picture that is kept is `docs/screenshots/screen.png`'s original."""
+`make commons-boots` runs it. With YARRIK_KEEP_PICTURES=FOLDER the pictures are left there; `docs/screenshots/screen.png` is one."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ extends = "kittiwake-screen"
 arguments = [
   "-M", "virt", "-cpu", "cortex-a53", "-m", "256", "-nic", "none",
   "-display", "none", "-monitor", "unix:{monitor},server=on,wait=off", "-serial", "stdio",
-  "-bios", "{{bootloader}}", "-dtb", "{{device-tree}}",
+  "-global", "virtio-mmio.force-legacy=false", "-bios", "{{bootloader}}", "-dtb", "{{device-tree}}",
   "-drive", "file={{image}},format=raw,if=none,id=card",
   "-device", "virtio-blk-device,drive=card",
   "-device", "virtio-gpu-device,xres=800,yres=480",
@@ -54,7 +54,7 @@ class TheTideIsOnTheScreen(unittest.TestCase):
         (ROOT / "products/gauge-seen.toml").write_text('board = "gauge-seen"\nprofile = "lean"\nimage = "gauge-screen"\n')
         yarrik("build", cls.product, "--workspace", ROOT)
         words = ("inspect", ROOT / "out/gauge-seen/gauge-seen.img", "--extract", "/usr/share/fonts/urw/NimbusSans-Bold.otf")
-        yarrik(*words, "--to", cls.top)
+        yarrik(*words, "--partition", "root-a", "--to", cls.top)
         cls.font = cls.top / "NimbusSans-Bold.otf"
 
     def setUp(self) -> None:

@@ -53,6 +53,7 @@ SPELLINGS: dict[str, dict[str, str]] = {
     "debian": {"arm64": "arm64", "arm": "armhf", "riscv64": "riscv64", "x86-64": "amd64"},
     "openssl": {"arm64": "linux-aarch64", "arm": "linux-armv4", "riscv64": "linux64-riscv64", "x86-64": "linux-x86_64"},
     "go": {"arm64": "arm64", "arm": "arm", "riscv64": "riscv64", "x86-64": "amd64"},
+    "musl": {"arm64": "aarch64", "arm": "armhf", "riscv64": "riscv64", "x86-64": "x86_64"},
     "rust": {
         "arm64": "aarch64-unknown-linux-gnu",
         "arm": "armv7-unknown-linux-gnueabihf",

@@ -127,6 +127,8 @@ class Toolchain:
     runs: tuple[str, ...] = ()
     #: Whether it has a compiler for C++.
     cxx: bool = True
+    #: The loader of programs, where a recipe brings the C library in place of its own.
+    loader: str = ""
     #: The version of clang, where that compiles in place of its own compiler.
     clang: str = ""
 
@@ -141,17 +143,64 @@ class Toolchain:
         """The compiler for C, with words that are part of its name."""
         if self.clang:
             return ("clang", f"--target={self.triplet}", "-fuse-ld=lld")
-        return (self.prefix + "gcc" if self.prefix else Path(self.programs[0]).name,)
+        own = self.prefix + "gcc" if self.prefix else Path(self.programs[0]).name
+        return (own, f"-specs={{step}}/{SPECS_FILE}") if self.loader else (own,)
 
     @property
     def cxx_compiler(self) -> tuple[str, ...]:
         """The compiler for C++, likewise."""
-        return ("clang++", *self.compiler[1:]) if self.clang else (self.prefix + "g++",)
+        if self.clang:
+            return ("clang++", *self.compiler[1:])
+        return (NO_CXX,) if self.loader else (self.prefix + "g++",)
 
     @property
     def host_programs(self) -> tuple[str, ...]:
         """Programs of the host that compile and link in place of its own."""
         return CLANG if self.clang else ()
+
+
+#: Where a step has what makes gcc compile and link with a C library that a recipe brings.
+SPECS_FILE = "home/c-library.specs"
+#: "Spec Files" of the gcc manual: the sysroot's headers and start files in place of its own, and that library's loader.
+_SPECS = """%rename cpp_options old_cpp_options
+
+*cpp_options:
+-nostdinc -isystem {top}/include -isystem include%s %(old_cpp_options)
+
+*cc1:
+%(cc1_cpu) -nostdinc -isystem {top}/include -isystem include%s
+
+*link_libgcc:
+-L{top}/lib -L .%s
+
+*libgcc:
+libgcc.a%s %:if-exists(libgcc_eh.a%s)
+
+*startfile:
+%{{!shared:%{{static|static-pie|no-pie:{top}/lib/crt1.o;:{top}/lib/Scrt1.o}}}} {top}/lib/crti.o crtbeginS.o%s
+
+*endfile:
+crtendS.o%s {top}/lib/crtn.o
+
+*link:
+-nostdlib %{{shared:-shared}} %{{static|static-pie:-static;:-dynamic-linker {loader}}} %{{rdynamic:-export-dynamic}} {pie}
+
+*esp_link:
+
+
+*esp_options:
+
+
+*esp_cpp_options:
+
+
+"""
+
+
+def specs(loader: str) -> str:
+    """What gcc reads from SPECS_FILE, for programs that this loader starts."""
+    pie = "%{!static:%{!static-pie:%{!shared:%{!no-pie:%{!r:-pie}}}}}"
+    return _SPECS.format(top="{step}/sysroot/usr", loader=loader, pie=pie)
 
 
 #: What compiles and links with clang.

@@ -1170,7 +1170,8 @@ class Build(Definable, frozen=True, kw_only=True):
     `commands` only. `place` is for `files` and `prebuilt`. `device_trees` are blobs of a kernel's own sources that its build
     makes too, like `coast/pier.dtb`; they become a package of their own. `takes` are outputs of other recipes; in arguments,
     variables and commands `{RECIPE:OUTPUT}` stands for the path of one. `fragments` are options of a bootloader that hold on
-    every board.
+    every board. A recipe with a `loader` is a C library: with `c-library` in the profile all that is compiled for the board is
+    linked with it, and started by that path.
 
     `weight` (in jobs) and `memory` tell what a build takes, so that not too many run beside it. `time_limit` and `output_limit`
     (of the log) and `process_limit` (processes and threads at a time) end one that goes astray. `let_in` names variables of the
@@ -1183,6 +1184,7 @@ class Build(Definable, frozen=True, kw_only=True):
     tools: tuple[Requirement, ...] = ()
     takes: tuple[OutputText, ...] = ()
     fragments: tuple[Relative, ...] = ()
+    loader: OneLine = ""
     goals: tuple[OneLine, ...] = ()
     install_goals: tuple[OneLine, ...] = ("install",)
     configure: Literal["autoconf", "plain"] = "autoconf"

@@ -910,6 +910,8 @@ Build.fragments = ["every-board.kcfg"]
   Options of a bootloader that hold on every board, as files beside the recipe.
 Build.tools = ["tablegen"]
   Recipes that are built for the build host, and run by this build.
+Build.loader = "/lib/ld-musl-{arch:musl}.so.1"
+  The recipe is a C library, and this is the loader of programs that are linked with it. The profile's `c-library` chooses it.
 Build.goals = ["all"]
   Targets to build.
 Build.install-goals = ["install"]

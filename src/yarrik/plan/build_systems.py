@@ -90,12 +90,13 @@ def with_words(build: Build, recipe: Definition[Recipe], toolchain: Toolchain) -
 
         return _WORD.sub(word, text)
 
+    loader = filled(build.loader, "loader")
     texts = {
         field: tuple(filled(text, field.replace("_", "-")) for text in getattr(build, field))
         for field in ("goals", "install_goals", "arguments", "commands_before", "commands", "commands_after")
     }
     variables = {key: filled(value, "variables") for key, value in build.variables.items()}
-    return msgspec.structs.replace(build, variables=variables, **texts)
+    return msgspec.structs.replace(build, variables=variables, loader=loader, **texts)
 
 
 def calls_for(build: Build, setting: Setting) -> Calls:
@@ -206,6 +207,8 @@ def _cmake(build: Build, setting: Setting) -> Calls:
                              cxx=setting.toolchain.cxx_compiler[0])  # fmt: skip
     if setting.toolchain.clang:
         text += _CMAKE_CLANG.format(triplet=setting.toolchain.triplet)
+    elif len(setting.toolchain.compiler) > 1:
+        text += f"set(CMAKE_C_FLAGS_INIT {setting.toolchain.compiler[1]})\n"
     where = "-DCMAKE_TOOLCHAIN_FILE={step}/home/board.cmake" if foreign else f"-DCMAKE_PREFIX_PATH={SYSROOT}/usr"
     given = tuple(f"-D{key}={value}" for key, value in sorted(build.variables.items()))
     return Calls(

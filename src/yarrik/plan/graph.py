@@ -55,7 +55,7 @@ from yarrik.resolve import (
 )
 from yarrik.services import asked_services
 from yarrik.sources import DEBIAN_SCHEME, is_archive, wanted_files
-from yarrik.toolchain import RUNTIME_PACKAGES, DevelopmentFiles, Toolchain, runtime_package
+from yarrik.toolchain import RUNTIME_PACKAGES, SPECS_FILE, DevelopmentFiles, Toolchain, runtime_package, specs
 from yarrik.units import parse_size, parse_span
 from yarrik.versions import parse_requirement
 
@@ -616,7 +616,7 @@ class _Planner:
         return self._add(Step("prepare", subject, action, inputs=inputs, marks={"source": place})).name, "tree"
 
     def _commands(self, node: Node, recipe: Definition[Recipe], source: tuple[str, str], order: Order) -> tuple[str, str]:
-        toolchain = self.surroundings.toolchain(node.side)
+        toolchain = self._linked_with(node, order)
         build = with_words(with_options(recipe.value, self.answer.options_of(node)), recipe, toolchain)
         build = with_paths(build, recipe)
         programs = tuple(sorted({*self._programs(recipe), *toolchain.host_programs}))
@@ -638,7 +638,7 @@ class _Planner:
                     folder=calls.folder,
                     writable=("source", "build"),
                     toolchain=toolchain.shown,
-                    files=dict(calls.files),
+                    files=dict(calls.files) | ({SPECS_FILE: specs(toolchain.loader)} if toolchain.loader else {}),
                     programs=programs,
                     host=self.surroundings.sight(node.side, programs),
                 ),
@@ -649,6 +649,22 @@ class _Planner:
             )
         )
         return step.name, "files"
+
+    def _linked_with(self, node: Node, order: Order) -> Toolchain:
+        """The toolchain of a recipe's side, with the C library that a recipe of the product brings."""
+        toolchain, library = self.surroundings.toolchain(node.side), self.answer.c_library
+        if library is None or library not in order.needs[node]:
+            return toolchain
+        recipe = self.answer.recipe(library)
+        if toolchain.clang:
+            board = self.composition.board
+            raise YarrikError(
+                Trouble("TOOLCHAIN-FORM", f"the profile's C library is `{library.recipe}`, and the board compiles with clang",
+                        board.place("toolchain", "compiler"), why="only gcc can be told to link with another one",
+                        remedy='set `compiler = "gcc"`, or take the toolchain\'s own C library')
+            )  # fmt: skip
+        build = with_words(recipe.value.build, recipe, toolchain)
+        return dataclasses.replace(toolchain, loader=build.loader, cxx=False)
 
     def _programs(self, recipe: Definition[Recipe]) -> tuple[str, ...]:
         """The host's programs that a recipe's commands see: those of its build system, and those that it names."""

@@ -51,6 +51,16 @@ class Answer:
             thing = Thing("recipe", self.universe.catalog.recipes_with(self.roles[name])[0], side)
         return Node(thing.name, side) if thing is not None and Node(thing.name, side) in self.versions else None
 
+    @cached_property
+    def c_library(self) -> Node | None:
+        """The recipe of a C library that all programs of the board are linked with; None where that is the toolchain's."""
+        name = parse_requirement(self.universe.composition.profile.value.c_library).name
+        for node in self.versions:
+            recipe = self.recipe(node).value
+            if node.side == "board" and recipe.build.loader and (name == node.recipe or name in recipe.package):
+                return node
+        return None
+
     def build_needs(self, node: Node) -> list[Node]:
         """What a recipe is linked with: by itself, and for the options that are on."""
         return self._nodes(node, "needs", node.side)

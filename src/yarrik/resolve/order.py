@@ -34,11 +34,22 @@ class Order:
         return found
 
 
+#: Build systems whose results are not linked with a C library, or bring one themselves.
+_NOT_LINKED = frozenset(
+    ["kernel", "kernel-module", "bootloader", "toolchain", "toolchain-runtime", "files", "prebuilt", "python", "go"]
+)
+
+
 def build_order(answer: Answer) -> Order:
     """Orders the recipes of an answer: what is needed to build another comes before it. Run-time needs order nothing.
 
     Raises YarrikError for a loop, which it shows."""
     needs = {node: tuple(answer.build_needs(node)) for node in answer.versions}
+    if answer.c_library is not None:
+        for node, needed in needs.items():
+            compiled = answer.recipe(node).value.build.using not in _NOT_LINKED
+            if node.side == "board" and node != answer.c_library and compiled:
+                needs[node] = (*needed, *(() if answer.c_library in needed else (answer.c_library,)))
     tools = {node: tuple(answer.build_tools(node)) for node in answer.versions}
     outputs = {node: tuple(answer.build_outputs(node)) for node in answer.versions}
     return Order(tuple(_sorted(answer, needs, tools, outputs)), needs, tools, outputs)
