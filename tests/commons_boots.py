@@ -260,5 +260,28 @@ class UpstreamProgramsRun(unittest.TestCase):
         self.assertGreaterEqual(len(locked), 12)
 
 
+class AnotherCLibrary(unittest.TestCase):
+    """The gauge with musl of the shelf in place of the toolchain's C library: its own programs, static and not."""
+
+    def started(self, name: str, image: str, profile: str, words: str) -> set[str]:
+        """Builds and starts an image under this profile; returns the names of its packages."""
+        new_workspace()
+        (ROOT / f"shelves/harbour/profiles/{name}.toml").write_text(f'extends = "lean"\nc-library = "musl"\n{profile}')
+        (ROOT / f"products/{name}.toml").write_text(f'board = "kittiwake-linux"\nprofile = "{name}"\nimage = "{image}"\n')
+        yarrik("build", name, "--workspace", ROOT)
+        yarrik("boot", name, "--workspace", ROOT, "--seconds", "120", "--expect", words)
+        packages = json.loads((ROOT / "out" / name / "packages.json").read_text())["packages"]
+        return {one["name"] for one in packages}
+
+    def test_programs_that_share_it(self) -> None:
+        names = self.started("gauge-musl", "tide-gauge", "", "tidelog: recording")
+        self.assertIn("musl", names)
+        self.assertEqual({name for name in names if name.startswith("libc")}, set())
+
+    def test_static_programs(self) -> None:
+        names = self.started("gauge-static", "gauge-recovery", 'link-flags = { add = ["-static"] }\n', "kittiwake-linux# ")
+        self.assertEqual(names, {"harbour-init", "harbour-shell", "linux"})
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -206,7 +206,7 @@ class _Planner:
         a `kernel` it has none."""
         board, profile, image = composition.board, composition.profile, composition.image
         asked = [(name, f"named by the image {image.name}") for name in image.value.packages]
-        if kernel:  # others get it with the first program that is linked with it
+        if kernel and self.answer.c_library is None:  # others get it with the first program that is linked with it
             asked.append((profile.value.c_library, f"C library of the profile {profile.name}"))
         asked.append((profile.value.init, f"init of the profile {profile.name}"))
         if image.value.asks_for_first_boot:

@@ -19,7 +19,7 @@ from yarrik.rootfs import quoted, unquoted
 
 #: What only serves building against a recipe: nobody has to list it, and it goes into no package by itself.
 _FOR_BUILDING = re.compile(
-    r"usr/include(/.*)?|(usr/)?lib/[^/]+\.(a|la)|(usr/)?lib/(pkgconfig|cmake)(/.*)?|usr/share/(pkgconfig|man|doc)(/.*)?"
+    r"usr/include(/.*)?|(usr/)?lib/([^/]+\.(a|la)|[A-Za-z]?crt[1in]\.o)|(usr/)?lib/(pkgconfig|cmake)(/.*)?|usr/share/(pkgconfig|man|doc)(/.*)?"
 )
 _LINK_NAME = re.compile(r"(usr/)?lib/lib[^/]+\.so")
 
