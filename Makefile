@@ -47,6 +47,10 @@ inside: packages-test demo-linux
 commons: packages-test packages-commons setup
 	scripts/commons arm64
 
+# The same for all architectures; those for C++ of the others are installed for it.
+commons-all: packages-test packages-commons packages-boards packages-commons-all setup
+	for arch in arm64 arm riscv64 x86-64; do scripts/commons $$arch || exit 1; done
+
 commons-boots: packages-test packages-commons demo-linux
 	$(VENV)/bin/python -m unittest -v tests.commons_boots tests.screen_seen
 
