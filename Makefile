@@ -2,7 +2,7 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux boards boards-arm64 inside commons commons-boots sources test coverage test-linux mutations mutations-short mutations-long intruder kills devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-devicetree clean
+.PHONY: demo demo-linux boards boards-arm64 inside commons commons-all commons-boots sources test coverage test-linux mutations mutations-short mutations-long intruder kills devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-devicetree clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
