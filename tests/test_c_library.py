@@ -79,6 +79,13 @@ class WithItsOwn(WorkspaceTest):
         self.assertIn('"small"', text)
         self.assertNotIn('"libc"', text)
 
+    def test_what_it_is_built_with_is_not_linked_with_it(self) -> None:
+        self.recipe("headers", "mkdir -p $DESTDIR/usr/include && echo > $DESTDIR/usr/include/tern.h")
+        recipe = self.root / "s/recipes/small/recipe.toml"
+        recipe.write_text(recipe.read_text().replace('using = "make"', 'using = "make"\nneeds = ["headers"]'))
+        ran = self.ran(self.yarrik_json("build", at=self.root))
+        self.assertLess(ran.index("stage headers"), ran.index("build small"))
+
     def test_another_library_builds_all_anew_and_a_change_in_it_its_users(self) -> None:
         self.yarrik("build", at=self.root)
         self.write("w/s/recipes/small/src/library.c", LIBRARY.replace("7", "8"))
@@ -101,6 +108,14 @@ class WithItsOwn(WorkspaceTest):
         self.assertIn("TOOLCHAIN-FORM: the profile's C library is `small`, and the board compiles with clang", said)
         self.assertIn("b.toml", said)
         board.write_text(text)
+        self.write(
+            "w/s/recipes/crate/recipe.toml",
+            'version = "1"\nlicence = "MIT"\n[[source]]\npath = "src"\n[build]\nusing = "cargo"\n',
+        )
+        self.write("w/s/recipes/crate/src/Cargo.toml", "")
+        self.write("w/s/images/i.toml", 'packages = ["init", "crate"]\n')
+        said = " ".join(self.yarrik("check", code=2, at=self.root).split())
+        self.assertIn("TOOLCHAIN-FORM: `crate` is in Rust, and the profile's C library is `small`", said)
         self.recipe("loud", "$CXX -o loud m.cc", {"m.cc": "int main() { return 0; }\n"})
         self.write("w/s/images/i.toml", 'packages = ["init", "loud"]\n')
         said = self.yarrik("build", code=1, at=self.root)

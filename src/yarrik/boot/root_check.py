@@ -403,7 +403,7 @@ class RootChecks:
         self.tell("modules", f"{count} for {known}" + (f"; {len(wanted)} that the device tree needs" if wanted else ""))
 
     def devices(self) -> None:
-        """Tells of libraries for devices that no driver would be loaded for, and of those whose data is missing."""
+        """Names libraries for devices that no driver would be loaded for, and those whose data is missing."""
         libraries = {path.rpartition("/")[2]: path for path in sorted(self.root.paths) if ".so." in path}
         for use in _DEVICES:
             name = next((name for name in libraries if name.startswith(use.library)), None)

@@ -655,7 +655,13 @@ class _Planner:
         toolchain, library = self.surroundings.toolchain(node.side), self.answer.c_library
         if library is None or library not in order.needs[node]:
             return toolchain
-        recipe = self.answer.recipe(library)
+        recipe, user = self.answer.recipe(library), self.answer.recipe(node)
+        if user.value.build.using == "cargo":
+            raise YarrikError(
+                Trouble("TOOLCHAIN-FORM", f"`{user.name}` is in Rust, and the profile's C library is `{library.recipe}`",
+                        user.place("build", "using"), why="Rust's own library is made for the toolchain's C library",
+                        remedy="leave it out, or take the toolchain's own C library")
+            )  # fmt: skip
         if toolchain.clang:
             board = self.composition.board
             raise YarrikError(

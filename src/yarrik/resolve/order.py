@@ -45,11 +45,15 @@ def build_order(answer: Answer) -> Order:
 
     Raises YarrikError for a loop, which it shows."""
     needs = {node: tuple(answer.build_needs(node)) for node in answer.versions}
-    if answer.c_library is not None:
+    library = answer.c_library
+    if library is not None:
+        own = {library}  # what it is built with cannot be linked with it
+        while more := {needed for node in own for needed in needs[node]} - own:
+            own |= more
         for node, needed in needs.items():
             compiled = answer.recipe(node).value.build.using not in _NOT_LINKED
-            if node.side == "board" and node != answer.c_library and compiled:
-                needs[node] = (*needed, *(() if answer.c_library in needed else (answer.c_library,)))
+            if node.side == "board" and node not in own and library not in needed and compiled:
+                needs[node] = (*needed, library)
     tools = {node: tuple(answer.build_tools(node)) for node in answer.versions}
     outputs = {node: tuple(answer.build_outputs(node)) for node in answer.versions}
     return Order(tuple(_sorted(answer, needs, tools, outputs)), needs, tools, outputs)

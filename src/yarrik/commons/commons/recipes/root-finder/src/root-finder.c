@@ -8,7 +8,7 @@
      root-finder.need=PATH         what has to be there for it to count as whole, besides its init; may be repeated
      root-finder.shell             a shell (/bin/sh of the initramfs) when all fails
    Programs that it uses where the initramfs has them: /sbin/modprobe for drivers, /sbin/e2fsck before an ext filesystem is
-   mounted. When nothing can be started it says why, lists what is there, and ends; the kernel's panic= says what follows. */
+   mounted. When nothing can be started it says why, lists the disks that it sees, and ends; the kernel's panic= says what follows. */
 #define _GNU_SOURCE
 #include <dirent.h>
 #include <errno.h>
@@ -435,7 +435,7 @@ static void list_devices(void)
 {
     int count = find_devices(devices, MOST_DEVICES);
 
-    say(count ? "what is there:" : "there is no disk; is its driver in the kernel?");
+    say(count ? "the disks that are seen:" : "there is no disk; is its driver in the kernel?");
     for (int i = 0; i < count; i++) {
         const struct device *one = &devices[i];
         say("  /dev/%s%s%s%s%s%s%s%s%s%s%s", one->name, *one->type ? "  " : "", one->type,
