@@ -62,6 +62,14 @@ def seen_on_disk(top: Path, attributes: bool = True) -> dict[bytes, Seen]:
     return found
 
 
+def kernel_image() -> bytes:
+    """The kernel, out of the boot partition of the image that has it."""
+    with opened_image(KERNEL) as opened:
+        boot = next(part.reader for part in opened.partitions if part.reader and part.name == "boot")
+        kernel = next(one for one in boot.walk() if one.path == "/Image")
+        return b"".join(boot.content(kernel))
+
+
 class AKernelReadsWhatWeWrite(FolderTest):
     lines: ClassVar[list[str]]
     top: ClassVar[Path]
@@ -117,10 +125,7 @@ class AKernelReadsWhatWeWrite(FolderTest):
                  Node("/proc", "folder", 0o755), Node("/mnt", "folder", 0o755)]  # fmt: skip
         nodes += [replace_path(node) for node in tree.nodes]
         pack_folder(RootTree.of(nodes), cls.top / "first.cpio", Wish("cpio", derived_guid("x"), compression="gzip"))
-        with opened_image(KERNEL) as opened:
-            boot = next(part.reader for part in opened.partitions if part.reader and part.name == "boot")
-            kernel = next(one for one in boot.walk() if one.path == "/Image")
-            (cls.top / "Image").write_bytes(b"".join(boot.content(kernel)))
+        (cls.top / "Image").write_bytes(kernel_image())
         emulator = ["qemu-system-aarch64", "-M", "virt", "-cpu", "cortex-a53", "-m", "1024", "-nographic", "-nic", "none", "-no-reboot",
                     "-kernel", cls.top / "Image", "-initrd", cls.top / "first.cpio", "-append", "console=ttyAMA0 panic=-1 quiet"]  # fmt: skip
         for name in cls.devices:

@@ -13,10 +13,9 @@ import unittest
 from pathlib import Path
 from typing import ClassVar
 
-from tests.kernel_mounts import KERNEL
+from tests.kernel_mounts import kernel_image
 from tests.support import FolderTest
 from yarrik.disk.filesystems import Wish
-from yarrik.disk.opening import opened_image
 from yarrik.disk.packing import pack_folder
 from yarrik.identifiers import derived_guid
 from yarrik.model import BUILT_IN_SHELVES
@@ -44,10 +43,7 @@ class TheRootIsFound(FolderTest):
         pack_folder(
             read_folder(first, all_root=True), cls.top / "first.cpio", Wish("cpio", derived_guid("x"), compression="gzip")
         )
-        with opened_image(KERNEL) as opened:
-            boot = next(part.reader for part in opened.partitions if part.reader and part.name == "boot")
-            kernel = next(one for one in boot.walk() if one.path == "/Image")
-            (cls.top / "Image").write_bytes(b"".join(boot.content(kernel)))
+        (cls.top / "Image").write_bytes(kernel_image())
         for name in ("high", "ebb"):
             cls.filesystem(name, "ext4")
         cls.filesystem("packed", "squashfs", compression="zstd")

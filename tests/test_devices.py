@@ -64,6 +64,11 @@ class WhatIsTold(unittest.TestCase):
         for name in ("drm", "b"):
             self.assertEqual(len(self.told({**modular, "/etc/modules": f"{name}\n"}, {"DRM": "m"})), 1)
 
+    def test_modules_that_are_not_in_the_image(self) -> None:
+        told = self.told({**SCREEN, "/usr/lib/libasound.so.2": ""}, {"DRM": "m", "SND": "m"})
+        self.assertEqual([code for code, _ in told], ["DEVICE-DRIVER"] * 2)
+        self.assertIn("CONFIG_DRM is a module, and there are no modules in the image", told[0][1])
+
     def test_a_kernel_without(self) -> None:
         told = self.told({**SCREEN, "/usr/lib/libasound.so.2": "", "/usr/lib/libgpiod.so.2": ""}, {"SND": "y"})
         self.assertEqual(

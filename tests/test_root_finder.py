@@ -56,6 +56,7 @@ class TheBenchFollowsIt(WorkspaceTest):
                 root=f'root = "{form}"\n', code=2, disk=self.DISK.replace('holds = "root"', 'holds = "root"\ncopies = ["b"]')
             )
             self.assertIn(f"the copies b of the partition root have the same {form}", fault)
+        self.assertIn("and no partition has this LABEL", self.built("root=LABEL=", root=none, code=1))
         fault = self.built("root=LABEL=ebb", root=none, code=1)
         self.assertIn("BOOT-ROOT-MISSING: root=LABEL=ebb, and no partition has this LABEL", fault)
         self.write("w/products/p.toml", 'board = "b"\nprofile = "p"\nimage = "i"\n')

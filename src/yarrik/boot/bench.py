@@ -658,9 +658,9 @@ def _root_partition(story: Story, wanted: str, key_: str, by_name: bool = False)
                 key_,
             )
         sought = value.lower() if kind in ("PARTUUID", "UUID") else value
-        fitting = [part for part in parts if key(part) == sought]
+        fitting = [part for part in parts if sought and key(part) == sought]
         found = next(iter(fitting), None)
-        if len(fitting) > 1:
+        if len(fitting) > 1 and kind != "PARTUUID":
             story.stop(
                 "BOOT-ROOT-FORM",
                 f"root={wanted} is {listed([part.title for part in fitting], 'and')}",

@@ -54,7 +54,7 @@ _DATA = (
         "libxkbcommon.so.",
         "descriptions of keyboards",
         (re.compile(r"/X11/xkb/"), re.compile(r"/xkeyboard-config")),
-        "one with xkb",
+        "xkeyboard-config",
     ),
 )
 _BANNER = re.compile(rb"Linux version (\d+\.[0-9A-Za-z.+~_-]+) \(")
@@ -432,6 +432,11 @@ class RootChecks:
         if self.config.get(use.option, "n") not in ("y", "m"):
             return f"the kernel has no CONFIG_{use.option}", f"yarrik kernel set {use.option}=y, and the driver of the device"
         lists = [path for path in self.root.paths if path.rpartition("/")[2] in ("modules.dep", "modules.builtin")]
+        if not lists and self.config[use.option] == "m":
+            return (
+                f"CONFIG_{use.option} is a module, and there are no modules in the image",
+                "build it in, or add them",
+            )
         if not lists or not use.drivers:
             return None
         built_in = {one for path in lists if path.endswith(".builtin") for one in self._lines(path)}
