@@ -187,8 +187,10 @@ def new_workspace() -> None:
         lock.write("\n" + Path(__file__).with_name("commons.lock").read_text())
 
 
-class UpstreamProgramsRun(unittest.TestCase):
-    product = "commons-login"
+class LoggedIn(unittest.TestCase):
+    """A product with remote logins by key: built, started in the emulator, and used over a port of this machine."""
+
+    product = ""
 
     @classmethod
     def setUpClass(cls) -> None:
@@ -198,25 +200,27 @@ class UpstreamProgramsRun(unittest.TestCase):
         cls.addClassCleanup(keys.cleanup)
         cls.key = Path(keys.name, "key")
         subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "keeper@pier", "-f", cls.key], check=True)
-        shelf = ROOT / "shelves/harbour"
-        (shelf / "boards/kittiwake-login.toml").write_text(BOARD.format(port=cls.port))
-        public = cls.key.with_suffix(".pub").read_text().strip()
-        (shelf / "images/commons-login.toml").write_text(IMAGE.format(packages=json.dumps(PACKAGES), key=public))
-        (ROOT / "products/commons-login.toml").write_text(
-            'board = "kittiwake-login"\nprofile = "lean"\nimage = "commons-login"\n'
-        )
+        cls.define(ROOT / "shelves/harbour", BOARD.format(port=cls.port), cls.key.with_suffix(".pub").read_text().strip())
         started = time.monotonic()
         yarrik("build", cls.product, "--workspace", ROOT)
         print(f"built in {time.monotonic() - started:.0f} s", file=sys.stderr)
 
+    @classmethod
+    def define(cls, shelf: Path, board: str, key: str) -> None:
+        """Writes the definitions of the product."""
+        raise NotImplementedError
+
     def ssh(self, command: str, given: str = "") -> str:
         words = ["ssh", "-i", str(self.key), "-p", str(self.port), "-o", "BatchMode=yes", "-o", "StrictHostKeyChecking=no", "-o",
-                 "UserKnownHostsFile=/dev/null", "-o", "ConnectTimeout=10", "-o", "LogLevel=ERROR", "keeper@127.0.0.1", command]  # fmt: skip
+                 "UserKnownHostsFile=/dev/null", "-o", "ConnectTimeout=10", "-o", "LogLevel=ERROR", f"{self.name}@127.0.0.1", command]  # fmt: skip
         done = subprocess.run(words, capture_output=True, text=True, check=False, timeout=120, input=given)
         return done.stdout + done.stderr
 
-    def test_somebody_logs_in_by_key_and_uses_them(self) -> None:
-        log = (ROOT / "out" / self.product / "boot.log").open("w")
+    def start(self, name: str) -> None:
+        """Starts the board, until this account can log in."""
+        self.name = name
+        console = ROOT / "out" / self.product / "boot.log"
+        log = console.open("w")
         self.addCleanup(log.close)
         process = subprocess.Popen(
             [sys.executable, "-m", "yarrik", "boot", self.product, "--workspace", str(ROOT), "--seconds", "600",
@@ -227,10 +231,24 @@ class UpstreamProgramsRun(unittest.TestCase):
         self.addCleanup(process.terminate)
         end = time.monotonic() + 400
         while "here" not in (said := self.ssh("echo here")):
-            console = (ROOT / "out" / self.product / "boot.log").read_text(errors="replace")
-            self.assertIsNone(process.poll(), console[-3000:])
-            self.assertLess(time.monotonic(), end, said + console[-3000:])
+            self.assertIsNone(process.poll(), console.read_text(errors="replace")[-3000:])
+            self.assertLess(time.monotonic(), end, said + console.read_text(errors="replace")[-3000:])
             time.sleep(2)
+
+
+class UpstreamProgramsRun(LoggedIn):
+    product = "commons-login"
+
+    @classmethod
+    def define(cls, shelf: Path, board: str, key: str) -> None:
+        (shelf / "boards/kittiwake-login.toml").write_text(board)
+        (shelf / "images/commons-login.toml").write_text(IMAGE.format(packages=json.dumps(PACKAGES), key=key))
+        (ROOT / "products/commons-login.toml").write_text(
+            'board = "kittiwake-login"\nprofile = "lean"\nimage = "commons-login"\n'
+        )
+
+    def test_somebody_logs_in_by_key_and_uses_them(self) -> None:
+        self.start("keeper")
         for command, wanted in {**USES, **(MORE_USES if ALL else {})}.items():
             with self.subTest(command):
                 self.assertIn(wanted, self.ssh(command))
@@ -281,6 +299,80 @@ class AnotherCLibrary(unittest.TestCase):
     def test_static_programs(self) -> None:
         names = self.started("gauge-static", "gauge-recovery", 'link-flags = { add = ["-static"] }\n', "kittiwake-linux# ")
         self.assertEqual(names, {"harbour-init", "harbour-shell", "linux"})
+
+
+MANAGED = """
+summary = "Upstream's large service manager, with the gauge and remote logins"
+locale = "C.UTF-8"
+packages = [
+  "dash", "dbus", "kmod", "mount", "openssh-server", "systemd", "systemd-clock-and-name", "systemd-logind", "systemd-networkd",
+  "systemd-timesyncd", "tide", "tidelog",
+]
+
+[root]
+login = "locked"
+shell = "/bin/dash"
+keys = ["{key}"]
+
+[[user]]
+name = "tide"
+id = 100
+
+[[service]]
+name = "tidelog"
+confined = true
+writes = ["/var/lib/tide"]
+
+[[service]]
+name = "hourly"
+summary = "Says what the level is, again and again"
+program = "/usr/bin/tide"
+arguments = ["--help"]
+every = "20 s"
+
+[[network]]
+name = "eth0"
+addresses = ["10.0.2.15/24"]
+gateways = ["10.0.2.2"]
+
+[first-boot]
+
+[[first-boot.action]]
+name = "host-keys"
+do = "host-keys"
+"""
+MANAGER = """
+extends = "lean"
+init = "systemd"
+init-path = "/usr/lib/systemd/systemd"
+service-form = "units"
+network-form = "units"
+options = { dbus = { units = true } }
+"""
+
+
+class UnderTheServiceManager(LoggedIn):
+    """The same board under the large service manager: unit files of upstream, and those that Yarrik writes."""
+
+    product = "commons-managed"
+
+    @classmethod
+    def define(cls, shelf: Path, board: str, key: str) -> None:
+        (shelf / "boards/kittiwake-managed.toml").write_text(board)
+        (shelf / "images/commons-managed.toml").write_text(MANAGED.replace("{key}", key))
+        (shelf / "profiles/managed.toml").write_text(MANAGER)
+        (ROOT / "products/commons-managed.toml").write_text(
+            'board = "kittiwake-managed"\nprofile = "managed"\nimage = "commons-managed"\n'
+        )
+
+    def test_no_unit_fails(self) -> None:
+        self.start("root")
+        end = time.monotonic() + 300
+        while (state := self.ssh("systemctl is-system-running").strip()) in ("starting", "initializing"):
+            self.assertLess(time.monotonic(), end, self.ssh("systemctl list-jobs"))
+            time.sleep(3)
+        self.assertEqual(state, "running", self.ssh("systemctl --failed --no-pager; journalctl -p warning --no-pager"))
+        self.assertIn("0 loaded units listed", self.ssh("systemctl --failed --no-pager"))
 
 
 if __name__ == "__main__":

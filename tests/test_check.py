@@ -107,6 +107,13 @@ class OneTable(CheckTest):
         self.write("w/s/images/i.toml", 'packages = ["init", "far"]\n')
         self.recipe("far", "true", more='programs = ["perl:XML::NoSuchParser"]', files={"x": ""})
         self.assertIn("the Perl module `XML::NoSuchParser`", self.yarrik("check", at=self.root, code=2))
+        self.recipe("far", "true", more='programs = ["python:no_such.parser"]', files={"x": ""})
+        said = self.yarrik("check", at=self.root, code=2)
+        self.assertIn("the Python module `no_such.parser` is not among those of this machine's own Python", said)
+        self.assertIn("apt-get install python3-no-such", said)
+        for wrong in ("python:", "python:../x", "python:a..b", "python:a b"):
+            self.recipe("far", "true", more=f'programs = ["{wrong}"]', files={"x": ""})
+            self.assertIn("is no program", self.yarrik("check", at=self.root, code=2))
 
     def test_2_a_program_that_is_too_old_is_told_with_what_it_has(self) -> None:
         self.write("w/s/images/i.toml", 'packages = ["init", "far"]\n')

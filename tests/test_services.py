@@ -472,8 +472,12 @@ class TheSmallInit(FolderTest):
 class AnImageHasServices(WorkspaceTest):
     def setUp(self) -> None:
         super().setUp()
-        self.recipe("log", "mkdir -p $DESTDIR/usr/bin && $CC $CFLAGS -o $DESTDIR/usr/bin/log log.c", {"log.c": "int main(void) { return 0; }\n"},
-                    package="""
+        self.log_recipe()
+        self.image("")
+
+    def log_recipe(self, more: str = "") -> None:
+        command = "mkdir -p $DESTDIR/usr/bin && $CC $CFLAGS -o $DESTDIR/usr/bin/log log.c"
+        self.recipe("log", command + more, {"log.c": "int main(void) { return 0; }\n"}, package="""
 [[package.log.user]]
 name = "log"
 [[package.log.service]]
@@ -481,7 +485,6 @@ name = "log"
 program = "/usr/bin/log"
 user = "log"
 """)  # fmt: skip
-        self.image("")
 
     def image(self, more: str, packages: str = '"init", "log"') -> None:
         (self.root / "s/images/i.toml").write_text(f"packages = [{packages}]\n{more}")
@@ -503,6 +506,28 @@ user = "log"
         said = self.yarrik("check", at=self.root, code=2)
         self.assertIn("SERVICE-FORM-UNKNOWN: there is no service form `unit`", said)
         self.assertIn("did you mean `units`?", said)
+
+    def test_a_unit_file_that_the_package_brings_stays(self) -> None:
+        (self.root / "s/profiles/p.toml").write_text('init = "init"\nservice-form = "units"\n')
+        file = "/usr/lib/systemd/system/log.service"
+        self.log_recipe(f" && mkdir -p $DESTDIR/usr/lib/systemd/system && echo [Service] > $DESTDIR{file}")
+        self.yarrik("build", at=self.root)
+        self.assertEqual(self.content(file), "[Service]\n")
+        # It is turned on all the same.
+        listed = self.yarrik("inspect", "out/p/p.img", "/etc/systemd/system/multi-user.target.wants", at=self.root)
+        self.assertIn("log.service", listed)
+        # What the image says of it would be lost, also under the same words; one of another name is none of its business.
+        for more in ('arguments = ["-v"]', "confined = true", 'program = "/usr/bin/log"'):
+            self.image(f'[[service]]\nname = "log"\n{more}\n')
+            said = self.yarrik("build", at=self.root, code=1)
+            self.assertIn(f"FILE-REPLACED: {file} is the image's own, and the package `log` brings it too", said)
+            self.assertIn("/etc/systemd/system/log.service.d/own.conf", said)
+        self.image('[[service]]\nname = "more"\nprogram = "/usr/bin/log"\n')
+        self.yarrik("build", at=self.root)
+        self.assertEqual(self.content(file), "[Service]\n")
+        self.image('[[service]]\nname = "log"\nenabled = false\n')
+        self.yarrik("build", at=self.root)
+        self.assertEqual(self.content(file), "[Service]\n")
 
     def test_they_are_shown_in_their_order(self) -> None:
         self.image('[[service]]\nname = "a"\nprogram = "/usr/bin/log"\narguments = ["-x"]\nafter = ["log"]\nevery = "90 s"\n')

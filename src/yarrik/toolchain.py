@@ -21,7 +21,7 @@ from yarrik.arch import ARCHES, arch_of_compiler
 from yarrik.cache import Memory
 from yarrik.elf import read_elf
 from yarrik.errors import Damaged, Place, Trouble, YarrikError
-from yarrik.host import HOST_LIBRARY, PERL_MODULE, debian_package, find_program, is_shared, shared_files
+from yarrik.host import HOST_LIBRARY, PERL_MODULE, PYTHON_MODULE, debian_package, find_program, is_shared, shared_files
 
 #: What a host's own compiler and its tools are called; each is there with the machine's name before it, too.
 _NATIVE_TOOLS = (
@@ -295,7 +295,9 @@ def missing_program(program: str, place: Place, why: str) -> Trouble:
     package = debian_package(program)
     where = f"on Debian: apt-get install {package}" if package else "install it; on Debian, `apt-file search` tells the package"
     what = f"the program `{program}` is not on this machine"
-    if program.startswith(PERL_MODULE):
+    if program.startswith(PYTHON_MODULE):
+        what = f"the Python module `{program.removeprefix(PYTHON_MODULE)}` is not among those of this machine's own Python"
+    elif program.startswith(PERL_MODULE):
         what = f"the Perl module `{program.removeprefix(PERL_MODULE)}` is not on this machine"
     if program.startswith(HOST_LIBRARY):
         what = f"what it takes to build with the library `{program.removeprefix(HOST_LIBRARY)}` is not on this machine"

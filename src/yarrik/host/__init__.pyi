@@ -8,6 +8,7 @@ from .programs import EVERYWHERE as EVERYWHERE
 from .programs import HOST_LIBRARY as HOST_LIBRARY
 from .programs import NATIVE_COMPILERS as NATIVE_COMPILERS
 from .programs import PERL_MODULE as PERL_MODULE
+from .programs import PYTHON_MODULE as PYTHON_MODULE
 from .programs import debian_package as debian_package
 from .programs import family as family
 from .programs import find_program as find_program

@@ -42,8 +42,8 @@ class Sight:
 
 
 def sight_of(programs: Iterable[str], toolchain: Iterable[str] = ()) -> Sight:
-    """What programs (names, paths, or modules of Perl) and a toolchain's own files and folders need. What is not on this
-    machine is left out."""
+    """What programs (names, paths, or modules of Perl and Python) and a toolchain's own files and folders need. What is not on
+    this machine is left out."""
     found = _Closure()
     for name in EVERYWHERE:
         path = find_program(name)

@@ -114,6 +114,12 @@ PROGRAMS: dict[str, Program] = {
     "perl": _PERL,
     "pip3": _PIP, "pip": _PIP,
     "pkg-config": _PKG_CONFIG, "pkgconf": _PKGCONF,
+    # Beside their own package, what it imports. Modules that import nothing of others are not listed.
+    "python:elftools": Program("python3-pyelftools", runs=("python3",)),
+    "python:jinja2": Program("python3-jinja2", runs=("python3", "python:markupsafe")),
+    "python:mako": Program("python3-mako", runs=("python3", "python:markupsafe")),
+    "python:markupsafe": Program("python3-markupsafe", runs=("python3",)),
+    "python:yaml": Program("python3-yaml", (f"{_PACKAGES}/_yaml",), ("python3",)),
     "python3": _PYTHON, "python": Program("python-is-python3", _PYTHON.reads, ("python3",)),
     "qemu-system-aarch64": Program("qemu-system-arm"),
     "qemu-system-arm": Program("qemu-system-arm"),
@@ -142,6 +148,8 @@ PROGRAMS: dict[str, Program] = {
 NATIVE_COMPILERS = frozenset(["gcc", "cc", "g++", "c++", "ld", "as", "ar"])
 #: How a module of Perl is named among programs: `perl:XML::Parser`.
 PERL_MODULE = "perl:"
+#: How a module of Python that a build runs is named among programs: `python:jinja2`.
+PYTHON_MODULE = "python:"
 #: How a library for the build host's own compiler is named among programs: `library:openssl`. Those of the table are known.
 HOST_LIBRARY = "library:"
 
@@ -150,6 +158,8 @@ def debian_package(program: str) -> str:
     """The Debian package (or packages, with blanks) that bring a program; empty when that is not known."""
     if program.startswith(PERL_MODULE):
         return f"lib{program.removeprefix(PERL_MODULE).lower().replace('::', '-')}-perl"
+    if program.startswith(PYTHON_MODULE) and program not in PROGRAMS:
+        return f"python3-{program.removeprefix(PYTHON_MODULE).partition('.')[0].lower().replace('_', '-')}"
     if program == f"{os.uname().machine}-linux-gnu-gcc":
         program = "gcc"  # the machine's own compiler has no package of a cross compiler
     if program.endswith("-linux-gnu-g++") or program.endswith("-linux-gnueabihf-g++"):
@@ -178,7 +188,7 @@ def family(program: str) -> tuple[str, ...]:
         if one not in found:
             found[one] = None
             known = PROGRAMS.get(one)
-            waiting += known.runs if known is not None else ()
+            waiting += known.runs if known is not None else ("python3",) if one.startswith(PYTHON_MODULE) else ()
     return tuple(found)
 
 
@@ -189,9 +199,11 @@ def reads_of(program: str) -> tuple[str, ...]:
 
 
 def find_program(name: str, folders: tuple[str, ...] = FOLDERS) -> str | None:
-    """The path of a program in the system's own folders. A path is looked at as it is, a module of Perl by its file."""
+    """The path of a program in the system's own folders. A path is looked at as it is, a module by its file."""
     if name.startswith(PERL_MODULE):
         return _perl_module(name.removeprefix(PERL_MODULE))
+    if name.startswith(PYTHON_MODULE):
+        return _python_module(name.removeprefix(PYTHON_MODULE))
     if name.startswith(HOST_LIBRARY):
         return _host_library(name)
     if name.startswith("/"):
@@ -210,6 +222,23 @@ def _host_library(name: str) -> str | None:
     known = PROGRAMS.get(name)
     found = (path for pattern in (known.reads if known is not None else ()) for path in sorted(glob.glob(pattern)))
     return next(found, None)
+
+
+def _python_module(name: str) -> str | None:
+    """The folder or file of a module, where distributions put those of their own interpreter."""
+    import glob
+
+    path = name.replace(".", "/")
+    for folder in (
+        _PACKAGES,
+        *sorted(glob.glob("/usr/lib/python3*/site-packages")),
+        *sorted(glob.glob("/usr/lib64/python3*/site-packages")),
+    ):
+        compiled = sorted(glob.glob(f"{folder}/{path}.*.so"))
+        found = next((one for one in (f"{folder}/{path}", f"{folder}/{path}.py", *compiled) if os.path.exists(one)), None)
+        if found is not None:
+            return found
+    return None
 
 
 def _perl_module(name: str) -> str | None:

@@ -1173,11 +1173,12 @@ class Build(Definable, frozen=True, kw_only=True):
     every board. A recipe with a `loader` is a C library: with `c-library` in the profile all that is compiled for the board is
     linked with it, and started by that path.
 
-    `weight` (in jobs) and `memory` tell what a build takes, so that not too many run beside it. `time_limit` and `output_limit`
-    (of the log) and `process_limit` (processes and threads at a time) end one that goes astray. `let_in` names variables of the
-    environment that the commands may see. `programs` are those of the host that they run, beside a shell's usual ones and those
-    of the build system: names, paths, modules of Perl like `perl:XML::Parser`, or libraries for the host's own compiler
-    like `library:openssl`. `program_versions` says how new some of them have to be, by what they answer to `--version`."""
+    `weight` (in jobs) and `memory` tell what a build takes, so that not too many run beside it. `time_limit` and
+    `output_limit` (of the log) and `process_limit` (processes and threads at a time) end one that goes astray. `let_in`
+    names variables of the environment that the commands may see. `programs` are those of the host that they run, beside a
+    shell's usual ones and those of the build system: names, paths, modules like `perl:XML::Parser` or `python:jinja2`, or
+    libraries for the host's own compiler like `library:openssl`. `program_versions` says how new some of them have to be,
+    by what they answer to `--version`."""
 
     using: Annotated[Name, Choice("build system")]
     needs: tuple[Requirement, ...] = ()

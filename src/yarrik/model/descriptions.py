@@ -945,7 +945,7 @@ Build.process-limit = 4096
 Build.let-in = ["LM_LICENSE_FILE"]
   Variables of your environment that the commands may see. They become part of the fingerprint.
 Build.programs = ["perl", "bison"]
-  Programs of the build host that the commands run, beside a shell's usual ones: names, paths, `perl:MODULE`, `library:NAME`.
+  Programs of the build host that the commands run: names, paths, `perl:MODULE`, `python:MODULE`, `library:NAME`.
 Build.program-versions = { bison = ">= 3.0" }
   Versions of programs of the build host that the build works with, by what they answer to `--version`.
 OptionRule.default = true

@@ -370,14 +370,16 @@ def check_config(text: str) -> None:
 
 
 _HOST_PROGRAM = re.compile(
-    r"(?:library:[a-z0-9][a-z0-9+.-]*|perl:[A-Za-z0-9_]+(::[A-Za-z0-9_]+)*|\[|[A-Za-z0-9_][A-Za-z0-9_.+-]*|(/[A-Za-z0-9_.+@:-]+)+)\Z"
+    r"(?:library:[a-z0-9][a-z0-9+.-]*|perl:[A-Za-z0-9_]+(::[A-Za-z0-9_]+)*|python:[A-Za-z0-9_]+(\.[A-Za-z0-9_]+)*"
+    r"|\[|[A-Za-z0-9_][A-Za-z0-9_.+-]*|(/[A-Za-z0-9_.+@:-]+)+)\Z"
 )
 
 
 def check_host_program(text: str) -> None:
-    """A program's name, an absolute path, `perl:` and the name of a module, or `library:` and the name of a library."""
+    """A program's name, an absolute path, `perl:` or `python:` and a module's name, or `library:` and a library's name."""
     what = (
-        "is no program: write its name, an absolute path, a module like `perl:XML::Parser`, or a library like `library:openssl`"
+        "is no program: write its name, an absolute path, a module like `perl:XML::Parser` or `python:jinja2`, or a library "
+        "like `library:openssl`"
     )
     _matches(_HOST_PROGRAM, text, what)
     if ".." in text.split("/"):

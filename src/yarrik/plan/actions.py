@@ -183,7 +183,7 @@ class Assemble(Action, frozen=True, kw_only=True):
     """Puts packages, accounts, services and an image's own files into one root filesystem. `passwords` are hashes by account,
     `secret_files` texts by label that only their owners may read. Outputs: `root`, `packages`."""
 
-    REVISION: ClassVar[int] = 3  # icon caches
+    REVISION: ClassVar[int] = 4  # unit files that packages bring themselves
     HIDDEN: ClassVar[frozenset[str]] = frozenset(["passwords", "secret_files"])
 
     own: tuple[OwnPath, ...]

@@ -175,10 +175,10 @@ def _goes_over(known: Node | None, node: Node, own: OwnPath, replacing: set[tupl
         return True
     if known.package not in own.replaces:
         what = f"{own.path} is the image's own, and the package `{known.package}` brings it too"
-        word = f'replaces = "{known.package}"'
+        remedy = own.instead or f'add `replaces = "{known.package}"` to it, or take it out'
         collector.add(
             Trouble("FILE-REPLACED", what, why=f"a file of a package is replaced only where that is said ({own.origin})",
-                    remedy=f"add `{word}` to it, or take it out")
+                    remedy=remedy)
         )  # fmt: skip
         return False
     replacing.add((own.path, known.package))

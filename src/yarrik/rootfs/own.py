@@ -15,7 +15,8 @@ class OwnPath(msgspec.Struct, frozen=True, kw_only=True, rename="kebab", omit_de
     its `content`. `origin` is the definition that says so, from the workspace's folder, or empty for what follows from others.
 
     It takes the place of a package's file only if `replaces` names that package, and has to, if it does so `surely`; what is
-    `usual` gives way to a package's file without a word."""
+    `usual` gives way to a package's file without a word. `instead` is what to do where a package's file must not be
+    replaced."""
 
     path: str
     kind: Kind
@@ -29,3 +30,4 @@ class OwnPath(msgspec.Struct, frozen=True, kw_only=True, rename="kebab", omit_de
     replaces: tuple[str, ...] = ()
     surely: bool = False
     usual: bool = False
+    instead: str = ""

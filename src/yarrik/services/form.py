@@ -28,6 +28,15 @@ def service_file(path: str, text: str, one: OneService, mode: int = 0o644) -> Ow
     return OwnPath(path=path, kind="file", mode=mode, content=text, origin=one.origin)
 
 
+def unit_file(path: str, text: str, one: OneService) -> OwnPath:
+    """A file of a service in a form that upstream programs write themselves: one that a package has there stays, since it says
+    more. A service that the image changes would then be another than is said, so that is refused."""
+    return OwnPath(
+        path=path, kind="file", mode=0o644, content=text, origin=one.origin, usual=bool(one.packages) and not one.changed,
+        instead=f"change what the package has with a file of the image's own, {path.replace('/usr/lib/', '/etc/')}.d/own.conf",
+    )  # fmt: skip
+
+
 def service_link(path: str, to: str, one: OneService) -> OwnPath:
     """A link that turns a service on."""
     return OwnPath(path=path, kind="link", mode=0o777, content=to, origin=one.origin)

@@ -19,7 +19,8 @@ Log = Literal["console", "ring"]
 
 class OneService(msgspec.Struct, frozen=True, kw_only=True, rename="kebab", omit_defaults=True):
     """A service with everything settled. Times are in milliseconds (0: the form's usual), `memory` in bytes. `packages` bring
-    it; without any it is the image's own. `origin` is where it is said, from the workspace's folder."""
+    it; without any it is the image's own. `changed` is one that the image says something of. `origin` is where it is said,
+    from the workspace's folder."""
 
     name: str
     program: str
@@ -47,6 +48,7 @@ class OneService(msgspec.Struct, frozen=True, kw_only=True, rename="kebab", omit
     processes: int = 0
     memory: int = 0
     packages: tuple[str, ...] = ()
+    changed: bool = False
     origin: str = ""
 
     @property
@@ -112,6 +114,7 @@ def settle_services(
             continue
         found[own.name] = (_over(known[0], own), place, known[2]) if known is not None else (own, place, ())
     services = []
+    changed = {own.name for own in image.value.service}
     for name, (service, place, packages) in sorted(found.items()):
         if name in off:
             continue
@@ -119,7 +122,8 @@ def settle_services(
             collector.add(Trouble("SERVICE-UNKNOWN", f"the service `{name}` has no `program`", place,
                                   why="there is nothing to start", remedy='add `program = "/usr/bin/…"`'))  # fmt: skip
             continue
-        services.append(_settled(service, packages, origin(place)))
+        settled = _settled(service, packages, origin(place))
+        services.append(msgspec.structs.replace(settled, changed=bool(packages) and name in changed))
     services += [one for one in usual if one.name not in found and one.name not in off]
     return tuple(sorted(services, key=lambda one: one.name)), {name: place for name, (_, place, _) in found.items()}
 

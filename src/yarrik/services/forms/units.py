@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from yarrik.rootfs import OwnPath
-from yarrik.services.form import ServiceForm, service_file, service_link
+from yarrik.services.form import ServiceForm, service_link, unit_file
 from yarrik.services.settle import OneService
 
 _FOLDER, _TURNED_ON = "/usr/lib/systemd/system", "/etc/systemd/system"
@@ -22,14 +22,14 @@ _CONFINED = (
 def _write(services: Sequence[OneService]) -> list[OwnPath]:
     found = []
     for one in services:
-        found.append(service_file(f"{_FOLDER}/{one.name}.service", _text(_unit(one)), one))
+        found.append(unit_file(f"{_FOLDER}/{one.name}.service", _text(_unit(one)), one))
         kind, target = "service", "multi-user.target"
         if one.listen:
             kind, target = "socket", "sockets.target"
-            found.append(service_file(f"{_FOLDER}/{one.name}.socket", _text(_socket(one)), one))
+            found.append(unit_file(f"{_FOLDER}/{one.name}.socket", _text(_socket(one)), one))
         elif one.every:
             kind, target = "timer", "timers.target"
-            found.append(service_file(f"{_FOLDER}/{one.name}.timer", _text(_timer(one)), one))
+            found.append(unit_file(f"{_FOLDER}/{one.name}.timer", _text(_timer(one)), one))
         unit = f"{one.name}.{kind}"
         found.append(service_link(f"{_TURNED_ON}/{target}.wants/{unit}", f"{_FOLDER}/{unit}", one))
     return found
