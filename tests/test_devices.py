@@ -10,6 +10,7 @@ from tests.support import WorkspaceTest
 from tests.test_kernel import headers
 from yarrik.boot.root_check import RootChecks
 from yarrik.boot.seen import Filesystem
+from yarrik.devicetree import DeviceTree, compile_source
 from yarrik.disk import write_cpio
 from yarrik.rootfs import Node, RootTree
 
@@ -20,7 +21,9 @@ SCREEN = {"/usr/lib/libdrm.so.2.4.0": ""}
 
 
 class WhatIsTold(unittest.TestCase):
-    def told(self, files: dict[str, str], config: dict[str, str] | None) -> list[tuple[str, str]]:
+    def told(
+        self, files: dict[str, str], config: dict[str, str] | None, tree: DeviceTree | None = None
+    ) -> list[tuple[str, str]]:
         """Codes, and what is wrong, of a root filesystem with these files."""
         sink = io.BytesIO()
         texts = {path: text.encode() for path, text in files.items()}
@@ -33,9 +36,10 @@ class WhatIsTold(unittest.TestCase):
                 texts[path] = str(Path(folder, str(number))).encode()
             write_cpio(RootTree.of(nodes), sink, lambda path: texts[path].decode())
         found: list[tuple[str, str]] = []
-        checks = RootChecks(Filesystem.of_cpio(sink.getvalue()), "arm64", config, None, lambda *_: None, self.stopped,
+        checks = RootChecks(Filesystem.of_cpio(sink.getvalue()), "arm64", config, tree, lambda *_: None, self.stopped,
                             lambda code, what, why, remedy, key="": found.append((code, f"{what}; {remedy}")))  # fmt: skip
         checks.devices()
+        checks.nodes("9.9")
         return found
 
     def stopped(self, *words: str) -> None:
@@ -79,6 +83,41 @@ class WhatIsTold(unittest.TestCase):
                          "/usr/lib/libdrm.so.2.4.0 is for screens, and the kernel has no driver for any")  # fmt: skip
         self.assertEqual(self.told(SCREEN, None), [])  # nothing is known of the kernel
         self.assertEqual(self.told({"/usr/bin/libdrm": ""}, {}), [])
+
+    def test_a_driver_whose_device_is_not_in_the_device_tree(self) -> None:
+        panel = 'panel { compatible = "harbour,panel-b", "harbour,panel"; };'
+        aliases = "alias of:N*T*Charbour,panel panel_tide\nalias of:N*T*Charbour,panelC* panel_tide\nalias pci:v1* wired\n"
+        files = {f"{TOP}/modules.alias": aliases, "/etc/modules": "panel-tide\nwired\nplain\n"}
+        text = "and no node of the device tree has that as `compatible`"
+        for name, source, words in (
+            ("overlay missing", "", text),
+            ("there", panel, None),
+            ("another spelling", panel.replace('"harbour,panel"', '"harbour,pannel"'), text),
+            (
+                "disabled",
+                panel.replace("panel {", 'panel { status = "disabled";'),
+                "and the node /panel of the device tree is disabled",
+            ),
+            ("enabled in words", panel.replace("panel {", 'panel { status = "okay";'), None),
+            (
+                "below what is disabled",
+                f'bus {{ status = "disabled"; {panel} }};',
+                "and the node /bus/panel of the device tree is disabled",
+            ),
+            ("beside one that is disabled", f'bus {{ status = "disabled"; {panel} }}; {panel}', None),
+            ("a name that only begins like a disabled one", f'pan {{ status = "disabled"; }}; {panel}', None),
+        ):
+            with self.subTest(name):
+                tree = compile_source(Path("board.dts"), f"/dts-v1/; / {{ {source} }};")
+                told = self.told(files, None, tree)
+                self.assertEqual([code for code, _ in told], ["DEVICE-NODE"] if words else [])
+                if words:
+                    self.assertIn(f"init loads panel_tide for `harbour,panel`, {words}", told[0][1])
+        # A driver that is also for another bus finds its devices without the device tree; so does one that nobody names.
+        tree = compile_source(Path("board.dts"), "/dts-v1/; / { };")
+        self.assertEqual(self.told({**files, f"{TOP}/modules.alias": f"{aliases}alias usb:v1* panel_tide\n"}, None, tree), [])
+        self.assertEqual(self.told({**files, "/etc/modules": "wired\n"}, None, tree), [])
+        self.assertEqual(self.told(files, None, None), [])
 
     def test_data_that_is_not_there(self) -> None:
         letters = {"/usr/lib/libfreetype.so.6": ""}

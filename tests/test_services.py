@@ -507,6 +507,41 @@ user = "log"
         self.assertIn("SERVICE-FORM-UNKNOWN: there is no service form `unit`", said)
         self.assertIn("did you mean `units`?", said)
 
+    def test_a_variable_that_nothing_sets(self) -> None:
+        recipe = self.root / "s/recipes/log/recipe.toml"
+        text = recipe.read_text()
+        recipe.write_text(text.replace('user = "log"\n', 'user = "log"\nneeds-environment = ["TIDE_PORT"]\n'))
+        wrong = "SERVICE-ENVIRONMENT: the service `log` needs the variable TIDE_PORT, and nothing sets it"
+        service = '[[service]]\nname = "log"\n'
+        for more in (
+            "",
+            'environment = { TIDE_PROT = "Gull Rock" }\n',
+            'environment = { tide_port = "Gull Rock" }\n',
+            'environment = { TIDE_PORT = "" }\n',
+            f'environment = {{ TIDE_PORT = "Gull Rock" }}\n{service}environment = {{ TIDE_PORT = "" }}\n',
+            f'{service}environment = {{ PORT = "TIDE_PORT" }}\n',
+            '[[file]]\npath = "/etc/profile.d/port.sh"\ncontent = "export TIDE_PORT=Gull\\n"\n',
+            '[[service]]\nname = "other"\nprogram = "/usr/bin/log"\nenvironment = { TIDE_PORT = "Gull Rock" }\n',
+        ):
+            with self.subTest(more):
+                self.image(more)
+                self.assertIn(wrong, self.yarrik("check", at=self.root, code=2))
+        for more in (
+            'environment = { TIDE_PORT = "Gull Rock" }\n',
+            f'{service}environment = {{ TIDE_PORT = "Gull Rock" }}\n',
+            f'{service}environment-file = "/var/lib/first-boot/settings"\n',  # what a board says is not known here
+            f"{service}enabled = false\n",
+        ):
+            with self.subTest(more):
+                self.image(more)
+                self.yarrik("build", at=self.root)
+        # What all programs get is where each kind of init gives it to services.
+        self.image("environment = { TIDE_PORT = '50% \"a\\b\"' }\n")
+        (self.root / "s/profiles/p.toml").write_text('init = "init"\nservice-form = "units"\n')
+        self.yarrik("build", at=self.root)
+        said = self.content("/etc/systemd/system.conf.d/image.conf")
+        self.assertEqual(said, '[Manager]\nDefaultEnvironment="TIDE_PORT=50%% \\"a\\\\b\\""\n')
+
     def test_a_unit_file_that_the_package_brings_stays(self) -> None:
         (self.root / "s/profiles/p.toml").write_text('init = "init"\nservice-form = "units"\n')
         file = "/usr/lib/systemd/system/log.service"

@@ -266,6 +266,9 @@ DEMO-FOLDER
 DEVICE-DRIVER
   The image draws with libdrm, the screen's driver is a module, and nothing loads it
   Name the module in /etc/modules, build it into the kernel, or add a device manager.
+DEVICE-NODE
+  /etc/modules names a driver for `harbour,tide-sensor`, and no node has that as `compatible`
+  Add the overlay that describes the device to `kernel.overlays`, or enable the node.
 DEVICE-TREE-MISSING
   `device-tree = "kittiwake.dts"`, and the file is in another folder
   Put it beside the board's file.
@@ -773,6 +776,9 @@ SECRET-MISSING
 SECRET-OPEN
   A file of a secret with the mode 0644
   `chmod 600` it.
+SERVICE-ENVIRONMENT
+  `needs-environment = ["TIDE_PORT"]`, and no `environment` that has it
+  Set it for the service, or for all programs of the image.
 SERVICE-FORM
   `every = "10 min"`, and the profile says `service-form = "scripts"`
   Take it out, or choose another init with its form.

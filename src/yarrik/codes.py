@@ -105,6 +105,7 @@ DEFINITION-TWICE definitions stop Two shelves define the same name, and none say
 DEFINITIONS-BROKEN definitions warn Definitions that this product does not use have errors.
 DEMO-FOLDER command stop The demo would overwrite a folder that is something else.
 DEVICE-DRIVER boot warn A library for a kind of device is in the image, and no driver would be loaded for one.
+DEVICE-NODE boot warn The init loads a driver for a device that the device tree does not have, or has disabled.
 DEVICE-TREE-MISSING plan stop A device tree or overlay that the board names is not there.
 DISK-LAYOUT image stop The partitions of a disk cannot be laid out.
 DISK-SPACE build warn The disk has less room than the last builds took.
@@ -282,6 +283,7 @@ SECRET-FORM plan stop A secret is empty, too long, not text on one line, or kept
 SECRET-LET-IN plan stop A recipe lets a variable into its build that holds a secret.
 SECRET-MISSING plan stop A secret that the image names is not known on this machine.
 SECRET-OPEN plan stop Others can read the file that holds a secret.
+SERVICE-ENVIRONMENT plan stop A service needs a variable that nothing sets.
 SERVICE-FORM plan stop A service contradicts itself, or the profile's form of services cannot say what it wants.
 SERVICE-FORM-UNKNOWN plan stop There is no form of services of this name.
 SERVICE-LOOP plan stop Services wait for each other.

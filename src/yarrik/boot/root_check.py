@@ -6,14 +6,14 @@ import contextlib
 import io
 import posixpath
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import NamedTuple, NoReturn, Protocol
 
 from yarrik.boot.seen import Filesystem
 from yarrik.devicetree import DeviceTree, text_of
 from yarrik.disk import Found
 from yarrik.elf import ElfFacts, elf_facts
-from yarrik.errors import Damaged
+from yarrik.errors import Damaged, listed
 from yarrik.resolve import library_places, unsearched
 
 _PROGRAM_LIMIT = 256 << 20
@@ -57,6 +57,8 @@ _DATA = (
         "xkeyboard-config",
     ),
 )
+#: What a module says that it is for, where that is a node of the device tree: any name, any type, and a word of `compatible`.
+_OF_ALIAS = re.compile(r"of:N\*T\*C([^*]+?)(?:C\*)?")
 _BANNER = re.compile(rb"Linux version (\d+\.[0-9A-Za-z.+~_-]+) \(")
 
 
@@ -336,8 +338,8 @@ class RootChecks:
         return there or any("getty" in line for line in self._lines("/etc/inittab"))
 
     def _enabled(self) -> list[str]:
-        files = [path for folder in _SERVICE_FOLDERS for path in self.root.below(folder) if path.endswith(".service")]
-        wants = re.compile(r"/etc/systemd/system/[^/]+\.(?:wants|requires)/([^/]+\.service)\Z")
+        files = {path for folder in _SERVICE_FOLDERS for path in self.root.below(folder) if path.endswith(".service")}
+        wants = re.compile(r"/(?:etc|(?:usr/)?lib)/systemd/system/[^/]+\.(?:wants|requires)/([^/@]+\.service)\Z")
         for path in self.root.paths:
             match = wants.match(path)
             if match:
@@ -352,8 +354,8 @@ class RootChecks:
                         "it would fail at each start",
                         "add the package that brings it",
                     )
-                files.append(place)
-        return files
+                files.add(place)
+        return sorted(files)
 
     def _lines(self, path: str) -> list[str]:
         return self.root.text(path).splitlines() if self.root.has(path) else []
@@ -386,6 +388,7 @@ class RootChecks:
         known = version or versions[0]
         wanted = {driver: node for driver, node in self._wanted(known).items() if driver not in self._named()}
         self._named_are_there(known, self._named())
+        self.nodes(known)
         loader = next((found for found in self._programs() if found.path.rpartition("/")[2] in _LOADERS), None)
         if wanted and loader is None:
             driver, node = next(iter(wanted.items()))
@@ -457,6 +460,52 @@ class RootChecks:
         names = ", ".join(sorted(_module(path) for path in drivers)[:4])
         return f"nothing loads a driver for any ({names})", "name it in /etc/modules, or add a device manager"
 
+    def nodes(self, version: str) -> None:
+        """Names modules that init loads for a device that only a device tree can name, and that this one does not have: an
+        overlay that is missing, another spelling, or a node that is disabled."""
+        if self.tree is None:
+            return
+        aliases = self._aliases(version)
+        nodes = list(self._compatible())
+        for module in sorted(self._named() & set(aliases)):
+            words = sorted(word for word in aliases[module] if word is not None)
+            if None in aliases[module] or not words:
+                continue  # devices of another bus say themselves what they are
+            there = [(path, enabled) for word, path, enabled in nodes if word in words]
+            if any(enabled for _, enabled in there):
+                continue
+            what = f"init loads {module} for {listed(f'`{word}`' for word in words[:3])}"
+            if there:
+                problem = f"the node {there[0][0]} of the device tree is disabled"
+                remedy = 'set its `status = "okay"` in the device tree or an overlay'
+            else:
+                problem = "no node of the device tree has that as `compatible`"
+                remedy = "add the overlay that describes the device to `kernel.overlays`"
+            self.warn("DEVICE-NODE", f"{what}, and {problem}", "the driver drives nothing", remedy, "kernel.overlays")
+
+    def _aliases(self, version: str) -> dict[str, set[str | None]]:
+        """What each module of modules.alias is for: words of `compatible`, and None for devices of another bus."""
+        found: dict[str, set[str | None]] = {}
+        for top in ("/lib", "/usr/lib"):
+            for line in self._lines(f"{top}/modules/{version}/modules.alias"):
+                words = line.split()
+                if len(words) == 3 and words[0] == "alias":
+                    match = _OF_ALIAS.fullmatch(words[1])
+                    found.setdefault(words[2].replace("-", "_"), set()).add(match.group(1) if match else None)
+        return found
+
+    def _compatible(self) -> Iterator[tuple[str, str, bool]]:
+        """Each word of `compatible` in the device tree, with its node, and whether that and all above it are enabled."""
+        off: tuple[str, ...] = ()
+        for path, node in self.tree.root.walk() if self.tree is not None else ():
+            status, item = node.properties.get("status"), node.properties.get("compatible")
+            if status is not None and text_of(status.value) not in ("okay", "ok"):
+                off = (*off, path)
+            enabled = not any(path == one or path.startswith(f"{one}/") for one in off)
+            for word in item.value.decode("ascii", "replace").split("\0") if item is not None else ():
+                if word:
+                    yield word, path, enabled
+
     def _named_are_there(self, version: str, named: set[str]) -> None:
         """Stops at a module that init is configured to load and cannot find: the list of modules has to have it."""
         folders = [f"{top}/modules/{version}" for top in ("/lib", "/usr/lib")]
@@ -489,29 +538,15 @@ class RootChecks:
 
     def _wanted(self, version: str) -> dict[str, str]:
         """Modules that enabled devices of the device tree ask for, each with the device."""
-        place = next(
-            (
-                f"{top}/modules/{version}/modules.alias"
-                for top in ("/lib", "/usr/lib")
-                if self.root.has(f"{top}/modules/{version}/modules.alias")
-            ),
-            None,
-        )
-        if self.tree is None or place is None:
-            return {}
         drivers: dict[str, str] = {}
-        for line in self._lines(place):
-            match = re.match(r"alias of:N\*T\*C(\S+?)(?:C\*)? (\S+)\Z", line)
-            if match:
-                drivers.setdefault(match.group(1), match.group(2))
+        for module, words in self._aliases(version).items():
+            for word in words:
+                if word is not None:
+                    drivers.setdefault(word, module)
         found: dict[str, str] = {}
-        for path, node in self.tree.root.walk():
-            status, item = node.properties.get("status"), node.properties.get("compatible")
-            if item is None or (status is not None and text_of(status.value) not in ("okay", "ok")):
-                continue
-            for word in item.value.decode("ascii", "replace").split("\0"):
-                if word in drivers:
-                    found.setdefault(drivers[word], path)
+        for word, path, enabled in self._compatible():
+            if enabled and word in drivers:
+                found.setdefault(drivers[word], path)
         return found
 
 

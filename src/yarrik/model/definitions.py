@@ -557,13 +557,13 @@ class ServiceLimits(Definable, frozen=True, kw_only=True):
 class Service(Definable, frozen=True, kw_only=True):
     """A program that runs without anybody at the keyboard; the profile's `service-form` says in which form its files are.
 
-    It runs as `user`, in its first group or `group`, in the folder `folder`, with the variables of `environment` and of lines
-    `NAME="VALUE"` in `environment_file`, if there is one. It starts after those in `after` that there are, and only if those
-    in `needs` are up. It is up at once, or when it has made `ready_file`, or, if it runs `once`, when it has
-    ended well. When it ends, it is started again as `restart` says, after `restart_delay`, which doubles up to
-    `restart_most`. With `listen` it is started when somebody connects (`tcp:ADDRESS:PORT`, `unix:PATH`), with `every` again and
-    again. `log` is where its words go: the console, or a `ring` of files that never grows. `writes` are the places that a
-    `confined` service may write to."""
+    It runs as `user`, in its first group or `group`, in the folder `folder`, with the variables of `environment` and of
+    lines `NAME="VALUE"` in `environment_file`, if there is one; without those of `needs_environment` it cannot work. It
+    starts after those in `after` that there are, and only if those in `needs` are up. It is up at once, or when it has
+    made `ready_file`, or, if it runs `once`, when it has ended well. When it ends, it is started again as `restart` says,
+    after `restart_delay`, which doubles up to `restart_most`. With `listen` it is started when somebody connects
+    (`tcp:ADDRESS:PORT`, `unix:PATH`), with `every` again and again. `log` is where its words go: the console, or a `ring`
+    of files that never grows. `writes` are the places that a `confined` service may write to."""
 
     KEY: ClassVar[str] = "name"
 
@@ -576,6 +576,7 @@ class Service(Definable, frozen=True, kw_only=True):
     folder: ImagePath = ""
     environment: dict[Variable, OneLine] = {}
     environment_file: ImagePath = ""
+    needs_environment: tuple[Variable, ...] = ()
     after: tuple[ServiceName, ...] = ()
     needs: tuple[ServiceName, ...] = ()
     once: bool | None = None

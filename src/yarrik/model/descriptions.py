@@ -564,6 +564,8 @@ Service.environment = { TIDE_PORT = "Gull Rock" }
   Variables beside the image's own.
 Service.environment-file = "/var/lib/first-boot/settings"
   A file of variables on the board, read at each start of the service.
+Service.needs-environment = ["TIDE_PORT"]
+  Variables without which the program does not work: the build stops when nothing sets one.
 Service.after = ["clock"]
   Services that are to be up before it starts, where the image has them.
 Service.needs = ["store"]

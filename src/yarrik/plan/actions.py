@@ -202,6 +202,8 @@ class Assemble(Action, frozen=True, kw_only=True):
     #: When the product is made, in seconds since 1970: certificates may have expired then.
     clock: int
     merged_usr: bool = False
+    #: Names of the image's own variables, which all services get.
+    variables: tuple[str, ...] = ()
 
 
 class CompileDeviceTrees(Action, frozen=True, kw_only=True, omit_defaults=True):

@@ -114,14 +114,17 @@ class _Inside:
         if image.message_of_the_day:
             self._text("/etc/motd", image.message_of_the_day, "message-of-the-day")
         self._zone()
-        environment = dict(image.environment)
+        environment = image_variables(self.composition)
         if image.locale:
-            environment.setdefault("LANG", image.locale)
             self._text("/etc/locale.conf", f"LANG={image.locale}\n", "locale")
         if environment:
             key = "environment" if image.environment else "locale"
             rows = sorted(environment.items())
             self._text("/etc/environment", "".join(f"{name}={_quoted(value)}\n" for name, value in rows), key)
+            if self.composition.profile.value.service_form == "units":
+                # Services do not read it there: what all of them get is said to the manager (systemd-system.conf(5)).
+                words = " ".join(f'"{name}={_escaped(value)}"' for name, value in rows)
+                self._text("/etc/systemd/system.conf.d/image.conf", f"[Manager]\nDefaultEnvironment={words}\n", key)
             exports = "".join(f"export {name}={_quoted(value)}\n" for name, value in rows)
             self._text("/etc/profile.d/environment.sh", exports, key)
         if image.sysctl:
@@ -414,8 +417,15 @@ def services_of(
     usual = tuple(msgspec.structs.replace(one, origin=origin_of(said[one.name], composition)) for one in usual)
     services, places = settle_services(composition.image, asked, lambda place: origin_of(place, composition), collector, usual)
     services = _after_first_boot(services)
-    check_services(services, accounts, places, collector, complete=False)
+    shared = [name for name, value in image_variables(composition).items() if value]
+    check_services(services, accounts, places, collector, complete=False, shared=shared)
     return services, said | places
+
+
+def image_variables(composition: Composition) -> dict[str, str]:
+    """The image's own variables, which logins and all services get."""
+    image = composition.image.value
+    return ({"LANG": image.locale} if image.locale else {}) | image.environment
 
 
 def usual_services(composition: Composition) -> tuple[OneService, ...]:
@@ -456,6 +466,11 @@ def _fits(pattern: str, path: str) -> bool:
     parts = re.split(r"(\*\*|\*)", pattern.rstrip("/"))
     form = "".join(".*" if part == "**" else "[^/]*" if part == "*" else re.escape(part) for part in parts)
     return re.fullmatch(f"{form}(/.*)?" if "*" not in pattern.rpartition("/")[2] else form, path, re.DOTALL) is not None
+
+
+def _escaped(value: str) -> str:
+    """A value inside a double-quoted word of the service manager's settings (systemd.syntax(7), and no specifier is meant)."""
+    return value.replace("\\", "\\\\").replace('"', '\\"').replace("%", "%%")
 
 
 def _quoted(value: str) -> str:

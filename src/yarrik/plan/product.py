@@ -23,7 +23,7 @@ from yarrik.plan.actions import (
     WriteDisks,
     WriteTree,
 )
-from yarrik.plan.inside import services_of, what_is_inside
+from yarrik.plan.inside import image_variables, services_of, what_is_inside
 from yarrik.plan.known_choices import unknown
 from yarrik.plan.steps import Step, folder_step
 from yarrik.plan.surroundings import Surroundings
@@ -331,6 +331,7 @@ class ProductSteps:
                     init_path=profile.init_path,
                     clock=self._clock,
                     merged_usr=profile.merged_usr,
+                    variables=tuple(sorted(name for name, value in image_variables(choice.composition).items() if value)),
                 ),
                 files=inside.files,
                 inputs={f"packages {node.recipe}": (step, "packages") for node, step in sorted(split.items())},

@@ -70,7 +70,7 @@ def _service_files(action: Assemble, services: tuple[OneService, ...], accounts:
     """The files of the services that are in the image. Raises YarrikError for those that cannot work now that it is known which
     these are."""
     collector = Collector()
-    check_services(services, accounts, {}, collector, complete=True)
+    check_services(services, accounts, {}, collector, complete=True, shared=action.variables)
     collector.raise_if_any("work")
     return SERVICE_FORMS[action.service_form].write(in_order(services))
 

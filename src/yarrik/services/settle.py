@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -31,6 +31,7 @@ class OneService(msgspec.Struct, frozen=True, kw_only=True, rename="kebab", omit
     folder: str = ""
     environment: tuple[tuple[str, str], ...] = ()
     environment_file: str = ""
+    needs_environment: tuple[str, ...] = ()
     after: tuple[str, ...] = ()
     needs: tuple[str, ...] = ()
     once: bool = False
@@ -149,7 +150,8 @@ def _settled(service: Service, packages: tuple[str, ...], origin: str) -> OneSer
     return OneService(
         name=service.name, program=service.program, summary=service.summary, arguments=service.arguments, user=service.user,
         group=service.group, folder=service.folder, environment=tuple(sorted(service.environment.items())),
-        environment_file=service.environment_file, after=service.after, needs=service.needs, once=bool(service.once),
+        environment_file=service.environment_file, needs_environment=service.needs_environment,
+        after=service.after, needs=service.needs, once=bool(service.once),
         ready_file=service.ready_file,
         restart=service.restart or "never", restart_delay=milliseconds(service.restart_delay),
         restart_most=milliseconds(service.restart_most), stop_after=milliseconds(service.stop_after), listen=service.listen,
@@ -160,10 +162,16 @@ def _settled(service: Service, packages: tuple[str, ...], origin: str) -> OneSer
 
 
 def check_services(
-    services: Sequence[OneService], accounts: Accounts, places: dict[str, Place], collector: Collector, complete: bool
+    services: Sequence[OneService],
+    accounts: Accounts,
+    places: dict[str, Place],
+    collector: Collector,
+    complete: bool,
+    shared: Container[str] = (),
 ) -> None:
-    """What cannot work: needs that are not there, loops, accounts that are not there, services that contradict themselves. With
-    `complete` these are all services of the image; otherwise some may still drop out."""
+    """What cannot work: needs that are not there, loops, accounts that are not there, variables that nothing sets, services
+    that contradict themselves. With `complete` these are all services of the image; otherwise some may still drop out.
+    `shared` are names of the image's own variables."""
     names = {one.name: one for one in services}
     for one in services:
         place = places.get(one.name, Place())
@@ -183,6 +191,17 @@ def check_services(
                             place, why="it would fail at each start",
                             remedy=f"let its package ask for it: [[package.NAME.{word}]]; {suggestion(name, sorted(known))}")
                 )  # fmt: skip
+        for name in _unset(one, shared):
+            collector.add(
+                Trouble(
+                    "SERVICE-ENVIRONMENT",
+                    f"the service `{one.name}` needs the variable {name}, and nothing sets it{where}",
+                    place,
+                    why="its program would not work, and only the board's log would say so",
+                    remedy=f'in the image: [[service]] with `name = "{one.name}"` and `environment = {{ {name} = "…" }}`, or '
+                    "`environment` for all programs",
+                )
+            )
         for wrong in _contradictions(one):
             collector.add(
                 Trouble("SERVICE-FORM", f"the service `{one.name}` {wrong}{where}", place, remedy="keep one of the two")
@@ -194,6 +213,15 @@ def check_services(
             Trouble("SERVICE-LOOP", f"services wait for each other: {words}", places.get(loop[0], Place()),
                     why="none of them would ever be started", remedy="take one `after` or `needs` out of the loop")
         )  # fmt: skip
+
+
+def _unset(one: OneService, shared: Container[str]) -> list[str]:
+    """Variables that a service needs and nothing sets. An empty value is none; what a file on the board says is not known."""
+    if one.environment_file:
+        return []
+    own = {name for name, value in one.environment if value}
+    emptied = {name for name, value in one.environment if not value}
+    return [name for name in one.needs_environment if name not in own and (name in emptied or name not in shared)]
 
 
 def _contradictions(one: OneService) -> Iterator[str]:

@@ -67,10 +67,9 @@ def _write(services: Sequence[OneService]) -> list[OwnPath]:
 
 def _script(one: OneService) -> str:
     quoted = [shlex.quote(word) for word in (one.program, *one.arguments)]
-    setting = [f"    export {key}={shlex.quote(value)}" for key, value in one.environment]
-    if one.environment_file:
-        file = shlex.quote(one.environment_file)
-        setting.insert(0, f"    if [ -r {file} ]; then set -a; . {file}; set +a; fi")
+    files = ["/etc/environment", *([shlex.quote(one.environment_file)] if one.environment_file else [])]
+    setting = [f"    if [ -r {file} ]; then set -a; . {file}; set +a; fi" for file in files]
+    setting += [f"    export {key}={shlex.quote(value)}" for key, value in one.environment]
     for flag, limit in (("n", one.open_files), ("u", one.processes), ("v", one.memory // 1024)):
         if limit:
             setting.append(f"    ulimit -{flag} {limit}")
