@@ -2,14 +2,17 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux boards boards-arm64 inside commons commons-all commons-boots sources test coverage test-linux mutations mutations-short mutations-long intruder kills devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-devicetree clean
+.PHONY: demo demo-linux linux boards boards-arm64 inside commons commons-all commons-boots sources test coverage test-linux mutations mutations-short mutations-long intruder kills devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-devicetree clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
 
-# The real thing: a kernel built from source, a real bootloader, our init; about ten minutes the first time.
-demo-linux: packages-demo packages-linux setup
+# Its image alone.
+linux: packages-demo packages-linux setup
 	$(YARRIK) demo build/demo-linux --product tide-gauge-linux --no-boot
+
+# The real thing: a kernel built from source, a real bootloader, our init; about ten minutes the first time.
+demo-linux: linux
 	$(YARRIK) boot tide-gauge-linux --workspace build/demo-linux --talk build/demo-linux/talks/restart.toml --until-off
 
 # In processes, one class of tests at a time in each.
@@ -36,11 +39,11 @@ boards: packages-demo packages-linux packages-test packages-boards sources setup
 # Those boards that have the kernel of demo-linux: our device tree in the running kernel, boot methods, a bootloader from source,
 # and mistakes that really fail.
 ARM64 = WithAMenu WithASignedImageTree WithAnEnvironmentInFlash FromMemory FindsItsRoot
-boards-arm64: packages-test sources demo-linux
+boards-arm64: packages-test sources linux
 	YARRIK_BOARDS=build/demo-linux $(VENV)/bin/python -m unittest -v $(ARM64:%=tests.emulated_boards.Arm64%) tests.emulated_boards.MistakesReallyFail
 
 # The pier's gauge looked at from inside, and power cut at random moments of its first start; the kernel is that of demo-linux.
-inside: packages-test demo-linux
+inside: packages-test linux
 	YARRIK_BOARDS=build/demo-linux $(VENV)/bin/python -m unittest -v tests.seen_inside
 
 # Every recipe of the shelf that comes with Yarrik, built for arm64; and a dozen of them in an image that somebody logs in to.
@@ -51,11 +54,11 @@ commons: packages-test packages-commons setup
 commons-all: packages-test packages-commons packages-boards packages-commons-all setup
 	for arch in arm64 arm riscv64 x86-64; do scripts/commons $$arch || exit 1; done
 
-commons-boots: packages-test packages-commons demo-linux
+commons-boots: packages-test packages-commons linux
 	$(VENV)/bin/python -m unittest -v tests.commons_boots tests.screen_seen
 
 # A real kernel mounts what we write, and starts what the shelf's root-finder finds: the one of demo-linux, in the emulator.
-test-linux: packages-test demo-linux
+test-linux: packages-test linux
 	$(VENV)/bin/python -m unittest -v tests.kernel_mounts tests.root_finding
 
 # Damaged images and other inputs for every reader. The short run is CI's; the long one takes about an hour.

@@ -6,8 +6,10 @@ and their sources come from a Debian archive."""
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
+import shutil
 import socket
 import subprocess
 import sys
@@ -169,6 +171,13 @@ def yarrik(*words: str | Path) -> str:
     return said
 
 
+def built(*words: str | Path) -> set[str]:
+    """Builds, and returns the recipes whose commands ran."""
+    events = [json.loads(line) for line in yarrik("build", *words).splitlines() if line.startswith("{")]
+    steps = {one["step"] for one in events if one["event"] == "step-ended" and one["how"] == "ran"}
+    return {step.removeprefix("build ") for step in steps if step.startswith("build ")}
+
+
 def free_port() -> int:
     with socket.socket() as one:
         one.bind(("127.0.0.1", 0))
@@ -266,6 +275,43 @@ class UpstreamProgramsRun(LoggedIn):
         # A mistake is told with its line.
         self.ssh("cat > /tmp/own/level.c", LEVEL.replace("double", "doubel"))
         self.assertIn("level.c:8: error:", self.ssh("cd /tmp/own && make level"))
+
+    def test_an_option_of_zlib_rebuilds_its_users_and_says_so_first(self) -> None:
+        """The others stay; so do those whose build leaves the same."""
+        needs = {
+            path.parent.name: {need.partition("[")[0] for need in tomllib.loads(path.read_text())["build"].get("needs", ())}
+            for path in (BUILT_IN_SHELVES / "commons/recipes").glob("*/recipe.toml")
+        }
+
+        def uses(recipe: str) -> bool:
+            return any(need == "zlib" or uses(need) for need in needs.get(recipe, ()))
+
+        words = (self.product, "--workspace", ROOT, "--set", "options.zlib.const=true", "--json")
+        steps = [one for one in json.loads(yarrik("plan", *words))["steps"] if one["step"].startswith("build ")]
+        every = {one["step"].removeprefix("build ") for one in steps}
+        told = {one["step"].removeprefix("build ") for one in steps if one["verdict"] != "kept"}
+        expected = {recipe for recipe in every if uses(recipe)} | {"zlib"}
+        self.assertIn("openssh", expected)
+        self.assertEqual(told, expected)
+        self.assertGreater(len(every), len(told) + 5)
+        ran = built(*words)
+        self.assertEqual(ran - expected, set())
+        self.assertIn("openssh", ran)
+        # Back again: both are kept.
+        self.assertEqual(built(self.product, "--workspace", ROOT, "--json"), set())
+
+    def test_a_second_workspace_takes_all_from_the_cache(self) -> None:
+        """It has the definitions, and nothing else: a colleague's first build."""
+        with tempfile.TemporaryDirectory(prefix="yarrik-test-") as folder:
+            place = Path(folder, "harbour")
+            ignored = shutil.ignore_patterns("out", ".yarrik")
+            shutil.copytree(ROOT, place, symlinks=True, ignore=ignored)
+            started = time.monotonic()
+            self.assertEqual(built(self.product, "--workspace", place, "--json"), set())
+            took = time.monotonic() - started
+            print(f"a second workspace: {took:.0f} s", file=sys.stderr)
+            one, other = (Path(top, "out", self.product, f"{self.product}.img").read_bytes() for top in (ROOT, place))
+            self.assertEqual(hashlib.sha256(one).digest(), hashlib.sha256(other).digest())
 
     def test_nothing_of_the_build_host_is_in_it(self) -> None:
         files = json.loads((ROOT / "out" / self.product / "files.json").read_text())
