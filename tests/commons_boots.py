@@ -376,6 +376,11 @@ program = "/usr/bin/tide"
 arguments = ["--help"]
 every = "20 s"
 
+# No program asks for a login on the console.
+[[link]]
+path = "/etc/systemd/system/serial-getty@.service"
+to = "/dev/null"
+
 [[network]]
 name = "eth0"
 addresses = ["10.0.2.15/24"]

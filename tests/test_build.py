@@ -705,6 +705,31 @@ class FailuresSayWhatWhereAndWhatNext(WorkspaceTest):
         self.write("w/s/images/i.toml", 'packages = ["init", "leaky"]\n')
         self.assertIn("note  leaky: /etc/where holds a path of the build", self.build())
 
+    def test_what_is_left_of_a_search_path_is_cleared(self) -> None:
+        """A search path that was replaced by a shorter one in its place, as build systems do when they install."""
+        shorten = (
+            "import sys; p = sys.argv[1]; d = open(p, 'rb').read(); at = d.index(b'/usr/lib/x:/step/sysroot/usr/lib'); "
+            "open(p, 'wb').write(d[:at + 10] + bytes(1) + d[at + 11:])"
+        )
+        commands = [
+            "mkdir -p $DESTDIR/usr/bin",
+            "$CC -o $DESTDIR/usr/bin/left -Wl,-rpath,/usr/lib/x:/step/sysroot/usr/lib main.c",
+            f'python3 -c "{shorten}" $DESTDIR/usr/bin/left',
+            "$CC -o $DESTDIR/usr/bin/used -Wl,-rpath,/usr/lib/x:/step/sysroot/usr/lib main.c",
+            "$CC -o $DESTDIR/usr/bin/said main.c -DTEXT='\"/step/sysroot/usr/lib\"'",
+        ]
+        source = '#include <stdio.h>\n#ifndef TEXT\n#define TEXT "gull"\n#endif\nint main(void) { return puts(TEXT) < 0; }\n'
+        self.recipe("left", " && ".join(commands), {"main.c": source}, more='programs = ["python3"]')
+        self.write("w/s/images/i.toml", 'packages = ["init", "left"]\n')
+        said = " ".join(self.build().split())
+        # One that the loader would follow, and one that the program has, stay and are told, in one note.
+        self.assertIn("left: /usr/bin/said, /usr/bin/used hold a path of the build, /step/…", said)
+        self.yarrik("inspect", "out/p/p.img", "--extract", "/usr/bin/left", "--to", self.folder / "taken", at=self.root)
+        file = self.folder / "taken/left"
+        self.assertNotIn(b"/step/", file.read_bytes())
+        self.assertIn("Library runpath: [/usr/lib/x]", self.tool("readelf", "-d", file))
+        self.assertEqual(self.tool(file), "gull\n")
+
     def test_an_init_that_is_not_there_or_not_executable_is_stopped(self) -> None:
         self.write("w/s/profiles/p.toml", 'init = "init"\ninit-path = "/sbin/first"\n')
         self.assertIn("error INIT-MISSING: there is no init at /sbin/first", self.build(1))

@@ -9,7 +9,7 @@ from pathlib import Path
 from tests.support import FolderTest, WorkspaceTest
 from tests.test_kernel import PretendedKernel, headers
 from yarrik.elf import read_elf
-from yarrik.kernel_calls import missing_options
+from yarrik.kernel_calls import missing_needs, missing_options
 
 BROKER = """
 #include <sys/epoll.h>
@@ -55,6 +55,17 @@ class WhatAFileCalls(FolderTest):
                          {"EPOLL": ["epoll_create", "epoll_create1"], "UNIX98_PTYS": ["openpty"]})  # fmt: skip
         self.assertEqual(missing_options(calls, {"EPOLL": "y", "LEGACY_PTYS": "y"}), {})
 
+    def test_programs_that_are_good_for_nothing_without_an_option(self) -> None:
+        for path in ("/usr/sbin/dhcpcd", "/sbin/dhclient", "/usr/lib/systemd/systemd-networkd"):
+            self.assertEqual(missing_needs(path, {"PACKET": "n"}), ["PACKET"])
+            self.assertEqual(missing_needs(path, {}), ["PACKET"])
+            self.assertEqual((missing_needs(path, {"PACKET": "m"}), missing_needs(path, {"PACKET": "y"})), ([], []))
+        # Its library, its data, and another of a like name are not the program.
+        for path in ("/usr/lib/libdhcpcd.so", "/usr/share/iw", "/usr/bin/iwlist", "/etc/systemd", "/var/lib/systemd"):
+            self.assertEqual(missing_needs(path, {}), [])
+        self.assertEqual(missing_needs("/usr/lib/systemd/systemd", {"CGROUPS": "y", "UNIX": "y", "SYSFS": "y", "PROC_FS": "y"}),
+                         ["DEVTMPFS", "FHANDLE"])  # fmt: skip
+
 
 class AKernelThatIsBuiltHere(PretendedKernel):
     def image(self, *packages: str) -> None:
@@ -82,6 +93,19 @@ class AKernelThatIsBuiltHere(PretendedKernel):
         product = self.root / "products/p.toml"
         product.write_text(product.read_text() + '[silence]\nKERNEL-CALL = "it polls where it cannot watch"\n')
         self.assertNotIn("the kernel has no", self.yarrik("build", at=self.root))
+
+    def test_a_program_that_does_not_work_without(self) -> None:
+        """It calls nothing that would say so: the kind of socket that it opens is a number."""
+        self.recipe(
+            "dhcp", "mkdir -p $DESTDIR/sbin && $CC -o $DESTDIR/sbin/dhcpcd m.c", {"m.c": "int main(void) { return 0; }\n"}
+        )
+        self.image("dhcp")
+        said = " ".join(self.yarrik("build", at=self.root).split())
+        self.assertIn("the kernel has no CONFIG_PACKET, and /sbin/dhcpcd (dhcp) does not work without it", said)
+        self.assertIn("yarrik kernel set PACKET=y", said)
+        fragment = self.root / "s/boards/b.kcfg"
+        fragment.write_text(fragment.read_text() + "CONFIG_PACKET=y\n")
+        self.assertNotIn("CONFIG_PACKET", self.yarrik("build", at=self.root))
 
     def test_a_library_whose_user_brings_the_call(self) -> None:
         """The program names nothing of it: a plug-in that nobody is linked with does."""

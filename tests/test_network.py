@@ -189,6 +189,11 @@ class OthersReadTheirs(FolderTest):
         folder = self.folder / "root/etc/systemd/network"
         self.assertIn("VLAN=eth0.7\n", (folder / "20-eth0.network").read_text())
         self.assertIn("Bridge=br0\n", (folder / "20-eth1.network").read_text())
+        # Interfaces keep their names, as the device manager's own part reads it; what the manager itself makes needs no such file.
+        links = sorted(path.name for path in folder.glob("*.link"))
+        self.assertEqual([name for name in links if name in ("20-eth0.link", "20-eth1.link")], ["20-eth0.link", "20-eth1.link"])
+        self.assertEqual([name for name in links if "br0" in name or "." in name.removesuffix(".link")], [])
+        self.assertEqual((folder / "20-eth0.link").read_text(), "[Match]\nOriginalName=eth0\n\n[Link]\nName=eth0\n")
         script = (
             "mount -t tmpfs none /run; mkdir -p /etc/systemd/network; mount --bind {folder} /etc/systemd/network; "
             "SYSTEMD_LOG_TARGET=console SYSTEMD_LOG_LEVEL=debug timeout 3 /lib/systemd/systemd-networkd 2>&1 || true"

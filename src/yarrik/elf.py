@@ -104,6 +104,12 @@ def sections(file: BinaryIO) -> Iterator[Section]:
     return _Elf(file).sections()
 
 
+def unnamed_strings(file: BinaryIO, word: bytes) -> list[tuple[int, int]]:
+    """Strings of an open file's `.dynstr` that hold a word and that nothing names any more, as offset and length in bytes: what
+    is left of a search path that was replaced by a shorter one. Raises ElfDamaged."""
+    return list(_Elf(file).unnamed_strings(word))
+
+
 @dataclass(frozen=True)
 class Abi:
     """What tells apart libraries that look alike to all but the loader: machine, class, and the processor's flags."""
@@ -197,6 +203,29 @@ class _Elf:
         names = self._bytes(names_at, min(names_size, _MOST_STRINGS), "its sections' names")
         for sh_name, sh_type, _, _, sh_offset, sh_size, *_ in rows:
             yield Section(self._text(names, sh_name), sh_type, sh_offset, sh_size)
+
+    def unnamed_strings(self, word: bytes) -> Iterator[tuple[int, int]]:
+        found = {section.name: section for section in self.sections()}
+        if not {".dynstr", ".dynsym", ".dynamic"} <= found.keys():
+            return
+        names = (".dynstr", ".dynsym", ".dynamic", ".gnu.version_r", ".gnu.version_d")
+        parts = {
+            name: self._bytes(found[name].sh_offset, min(found[name].sh_size, _MOST_STRINGS), f"its {name}")
+            for name in names
+            if name in found
+        }
+        strings = parts.pop(".dynstr")
+        # Elf32_Sym and Elf64_Sym begin with st_name. Whatever else could be the offset of a name counts as one.
+        forms = {".dynsym": "I12x" if self.bits == 32 else "I20x", ".dynamic": "I" if self.bits == 32 else "Q"}
+        named = set()
+        for name, data in parts.items():
+            form = self._order + forms.get(name, "I")
+            named |= {row[0] for row in struct.iter_unpack(form, data[: len(data) - len(data) % struct.calcsize(form)])}
+        begin = 0
+        for text in strings.split(b"\0"):
+            if word in text and not any(at in named for at in range(begin, begin + len(text) + 1)):
+                yield found[".dynstr"].sh_offset + begin, len(text)
+            begin += len(text) + 1
 
     def _segments(self) -> Iterator[tuple[int, int, int, int, int]]:
         """p_type, p_flags, p_offset, p_vaddr and p_filesz of each program header (Elf32_Phdr, Elf64_Phdr)."""

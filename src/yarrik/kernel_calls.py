@@ -49,6 +49,34 @@ KERNEL_CALLS: dict[str, tuple[str, ...]] = {
     "unshare": ("NAMESPACES",),
 }
 
+#: Programs that are good for nothing without an option, by name: what they ask the kernel is in no table of functions. Of each,
+#: upstream's documentation names the options.
+PROGRAM_NEEDS: dict[str, tuple[str, ...]] = {
+    "candump": ("CAN",),
+    "cansend": ("CAN",),
+    "dhclient": ("PACKET",),
+    "dhcpcd": ("PACKET",),
+    "i2cdetect": ("I2C_CHARDEV",),
+    "iptables": ("NETFILTER",),
+    "iw": ("CFG80211",),
+    "mtdinfo": ("MTD",),
+    "nft": ("NF_TABLES",),
+    "systemd": ("CGROUPS", "DEVTMPFS", "FHANDLE", "PROC_FS", "SYSFS", "UNIX"),
+    "systemd-networkd": ("PACKET",),
+    "systemd-udevd": ("DEVTMPFS", "UNIX"),
+    "tcpdump": ("PACKET",),
+    "udhcpc": ("PACKET",),
+    "wpa_supplicant": ("PACKET",),
+}
+
+
+def missing_needs(path: str, config: Mapping[str, str]) -> list[str]:
+    """The options that the kernel lacks and without which the program at this path does not work."""
+    folder, _, name = path.rpartition("/")
+    if not (folder.endswith("bin") or folder.endswith(("/systemd", "/libexec"))):
+        return []
+    return [option for option in PROGRAM_NEEDS.get(name, ()) if config.get(option, "n") not in ("y", "m")]
+
 
 def missing_options(calls: Sequence[str], config: Mapping[str, str]) -> dict[str, list[str]]:
     """The options that the kernel lacks, each with the functions that need it. `config` has values by option without

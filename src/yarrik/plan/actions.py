@@ -160,7 +160,7 @@ class Stage(Action, frozen=True, kw_only=True):
     """Makes what was installed fit to ship: symbols stripped, architecture checked, the build's own paths taken out of what
     says how to build with a library. Outputs: `files`, `sysroot`."""
 
-    REVISION: ClassVar[int] = 1  # libtool's archives, and programs that say how to build with a library
+    REVISION: ClassVar[int] = 2  # what is left of search paths in string tables
 
     strip: Command
     arch: str
@@ -232,7 +232,7 @@ class PlaceBootFiles(Action, frozen=True, kw_only=True):
     it fits the board and each other. Outputs: `root`, `boot`, the `device-tree`, the `environment`, and what a `memory` bundle
     holds."""
 
-    REVISION: ClassVar[int] = 3  # what programs call is held against the kernel's configuration
+    REVISION: ClassVar[int] = 4  # what programs need is held against the kernel's configuration
 
     product: str
     version: str

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Mapping, Sequence
 
 from yarrik.elf import HARDENING
 from yarrik.errors import Collector, Trouble
-from yarrik.kernel_calls import missing_options
+from yarrik.kernel_calls import missing_needs, missing_options
 from yarrik.plan import shortened
 from yarrik.resolve import BuiltPackage
 from yarrik.rootfs import RootTree
@@ -101,7 +101,8 @@ def advice(root: RootTree, packages: Sequence[BuiltPackage], expects: Sequence[s
 
 
 def kernel_calls(packages: Sequence[BuiltPackage], config: Mapping[str, str]) -> Iterator[str]:
-    """A text for each option that the kernel lacks and programs or libraries need, with the functions that they call.
+    """A text for each option that the kernel lacks and programs or libraries need, with the functions that they call, and for
+    those that a program does not work without at all.
 
     `config` has the values of the kernel's options, without `CONFIG_`. What a statically linked program calls is not known."""
     by_name = {package.name: package for package in packages}
@@ -111,7 +112,18 @@ def kernel_calls(packages: Sequence[BuiltPackage], config: Mapping[str, str]) ->
             for option, functions in missing_options(facts.kernel_calls, config).items():
                 for function in functions:
                     lacking.setdefault(option, {}).setdefault(function, []).append(_named(path, package.name, by_name))
+    useless: dict[str, list[str]] = {}
+    for package in packages:
+        for path in sorted(package.elf):
+            for option in missing_needs(path, config):
+                useless.setdefault(option, []).append(_named(path, package.name, by_name))
+    for option, files in sorted(useless.items()):
+        do = "does" if len(files) == 1 else "do"
+        yield (f"the kernel has no CONFIG_{option}, and {shortened(files, _MOST)} {do} not work without it; "
+               f"yarrik kernel set {option}=y")  # fmt: skip
     for option, calls in sorted(lacking.items()):
+        if option in useless:
+            continue
         files = list(dict.fromkeys(file for one in calls.values() for file in one))
         yield (f"the kernel has no CONFIG_{option}, and {' and '.join(sorted(calls))} will fail without it; called by "
                f"{shortened(files, _MOST)}; yarrik kernel set {option}=y")  # fmt: skip

@@ -9,6 +9,8 @@ import re
 from collections.abc import Iterator
 
 from yarrik.cache import Entry, Store, Tree
+from yarrik.elf import MAGIC, unnamed_strings
+from yarrik.errors import Damaged
 
 #: What users of a recipe see when they are built: headers and libraries, nothing else.
 SYSROOT_FOLDERS = ("usr/include", "usr/lib", "lib", "usr/share/pkgconfig")
@@ -18,6 +20,8 @@ _CONFIG_PROGRAM = re.compile(r"usr/bin/[^/]+-config")
 #: Words of flags that hold for the build alone.
 _OWN_FLAGS = re.compile(rb" ?-ffile-prefix-map=/step[^\s\"']*| ?-Wl,-rpath-link,/step/sysroot[^\s\"']*")
 _SYSROOT = b"/step/sysroot"
+#: How every path of a build begins.
+OWN_PATH = b"/step/"
 _LIBTOOL = b" - a libtool library file"
 #: `/usr` where such a program begins a path with it: after a blank, a quote, `=`, `:`, or one of the flags -I and -L.
 _BOARD_FOLDER = re.compile(rb"(?<![\w./}-])/usr(?![\w.-])|(?<=-[IL])/usr(?![\w.-])")
@@ -45,6 +49,29 @@ def _tidied_entries(tree: Tree, store: Store) -> Iterator[Entry]:
                 if after != before:
                     entry = dataclasses.replace(entry, size=len(after), content=store.put_bytes(after))
         yield entry
+
+
+def without_leftovers(tree: Tree, store: Store) -> Tree:
+    """The tree with programs and libraries whose string tables keep nothing of the build's search paths: a build system that
+    replaces such a path by a shorter one leaves the end of the old one behind. Changed files are stored, the tree is not."""
+    return Tree(tuple(_without_leftover(entry, store) if entry.kind == "file" else entry for entry in tree.entries))
+
+
+def _without_leftover(entry: Entry, store: Store) -> Entry:
+    with store.checked_path(entry.content).open("rb") as file:
+        if file.read(len(MAGIC)) != MAGIC:
+            return entry
+        try:
+            ranges = unnamed_strings(file, OWN_PATH)
+        except Damaged:
+            return entry  # told elsewhere
+        if not ranges:
+            return entry
+        file.seek(0)
+        data = bytearray(file.read())
+    for at, length in ranges:
+        data[at : at + length] = bytes(length)
+    return dataclasses.replace(entry, content=store.put_bytes(bytes(data)))
 
 
 def sysroot_of(tree: Tree, store: Store) -> Tree:

@@ -36,10 +36,11 @@ from yarrik.plan import (
     TakeOutputs,
     Unpack,
     UnpackDebian,
+    shortened,
 )
 from yarrik.rootfs import placed_trees
 from yarrik.run.configure_log import LOOKED_AT, failed_test
-from yarrik.run.installed import sysroot_of, tidied
+from yarrik.run.installed import OWN_PATH, sysroot_of, tidied, without_leftovers
 from yarrik.run.kernel_config import base_problem, carried_options, line_options, lost_options, options
 from yarrik.run.packages import encode_packages, split_packages
 from yarrik.run.sandbox import INSIDE, THE_BOARDS, OverBound, Sandbox, Sees
@@ -661,12 +662,12 @@ def _stage(action: Stage, context: Context) -> dict[str, str]:
     collector.raise_if_any("work")
     if action.strip and elves:
         tree = _stripped(action, context, tree, elves)
-    tree = tidied(tree, context.store)
-    for entry in tree.files:
-        if _holds(context.store.checked_path(entry.content), b"/step/"):
-            context.note(
-                f"/{entry.path} holds a path of the build, /step/…, which does not exist on the board", "PACKAGE-PATH-LEAKED"
-            )
+    tree = without_leftovers(tidied(tree, context.store), context.store)
+    leaks = [f"/{entry.path}" for entry in tree.files if _holds(context.store.checked_path(entry.content), OWN_PATH)]
+    if leaks:
+        hold = "holds" if len(leaks) == 1 else "hold"
+        context.note(f"{shortened(leaks, 3)} {hold} a path of the build, /step/…, which does not exist on the board",
+                     "PACKAGE-PATH-LEAKED")  # fmt: skip
     return {"files": context.store.put_tree(tree), "sysroot": sysroot_of(tree, context.store).digest}
 
 

@@ -1,4 +1,7 @@
-"""Files `.network` and `.netdev` as systemd.network(5) and systemd.netdev(5) describe them."""
+"""Files `.network`, `.netdev` and `.link` as systemd.network(5), systemd.netdev(5) and systemd.link(5) describe them.
+
+The device manager would give interfaces names of its own, by which the files here do not know them: each keeps the name that is
+written down. One that is written down under such a name of its own is not found by its kernel's name, and gets that name."""
 
 from __future__ import annotations
 
@@ -23,6 +26,10 @@ def _write(interfaces: Sequence[Interface]) -> list[OwnPath]:
         interface = described.get(name)
         if interface is not None and interface.kind in ("vlan", "bridge"):
             found.append(_file(f"{_FOLDER}/20-{name}.netdev", _device(interface)))
+        else:
+            found.append(
+                _file(f"{_FOLDER}/20-{name}.link", iter(("[Match]", f"OriginalName={name}", "", "[Link]", f"Name={name}")))
+            )
         lines = _network(name, interface, bridge_of.get(name, ""), vlans_of.get(name, []))
         found.append(_file(f"{_FOLDER}/20-{name}.network", lines))
     return found
