@@ -13,7 +13,7 @@ from typing import Literal
 
 from yarrik.licences import joined, licence_fault
 
-What = Literal["build system", "version", "licence", "need", "tool", "option"]
+What = Literal["build system", "configure", "version", "licence", "need", "tool", "option"]
 #: Bytes of a file that is read, files whose beginnings are searched for tags, and options that are listed.
 _LARGEST, _MOST_TAGGED, _MOST_OPTIONS = 4 << 20, 2000, 40
 
@@ -80,18 +80,28 @@ def look_at(sizes: Mapping[str, int], content: Callable[[str], bytes], name: str
     return Findings((*_system(files), *_version(files, name), *_licence(files), *_asked(files), *_options(files)))
 
 
+def _hand_written(files: _Files) -> bool:
+    """Whether `configure` is a script of the project's own: it knows few of the arguments that autoconf's take."""
+    text = files.text("configure")[:20_000]
+    return bool(text) and "GNU Autoconf" not in text and not files.sizes.keys() & {"configure.ac", "configure.in"}
+
+
 def _system(files: _Files) -> Iterator[Guess]:
+    calls_cmake = _hand_written(files) and "cmake" in files.text("configure") and "CMakeLists.txt" in files.sizes
+    if _hand_written(files) and not calls_cmake:
+        yield Guess("configure", "plain", "configure", 1)
+    # Of projects with several, most keep the one for CMake beside the one that they release with.
     for names, system in (
         (("meson.build",), "meson"),
-        (("CMakeLists.txt",), "cmake"),
         (("configure", "configure.ac", "configure.in"), "autotools"),
+        (("CMakeLists.txt",), "cmake"),
         (("go.mod",), "go"),
         (("Cargo.toml",), "cargo"),
         (("pyproject.toml", "setup.py"), "python"),
         (("Makefile", "GNUmakefile", "makefile"), "make"),
     ):
         for name in names:
-            if name in files.sizes:
+            if name in files.sizes and not (calls_cmake and name == "configure"):
                 yield Guess("build system", system, name, 1)
                 break
 

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import json
 import tempfile
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 from yarrik.beneath import Folder, NotPlain
 from yarrik.cache import Store, Tree, file_digest, in_use
 from yarrik.errors import Place, Trouble, Unfit, YarrikError, shown_path
+from yarrik.host import find_program
 from yarrik.model import Workspace, check_git_url, check_host_program, check_name, check_url, check_version
 from yarrik.sources import (
     DEBIAN_SCHEME,
@@ -172,11 +173,14 @@ def recipe_from(name: str, taken: Taken, found: Findings, workspace: Workspace) 
         "[build]",
         f'using = "{system.value if system else "plain"}"{use(system)}',
     ]
+    plain = found.first("configure")
+    if plain is not None and system is not None and system.value == "autotools":
+        lines.append(f'configure = "{plain.value}"{use(plain)}, written by hand')
     if system is None:
         lines += ['# commands = ["$CC $CFLAGS $LDFLAGS -o tool tool.c", "install -D tool $DESTDIR/usr/bin/tool"]']
     recipes = workspace.shelved["recipe"]
     here: list[str] = []
-    for guess in found.of("need"):
+    for guess in _of_system(found.of("need"), system):
         recipe = next((one for one in _names_of(guess.value) if one in recipes), "")
         if recipe and recipe not in here and not guess.optional:
             here.append(recipe)
@@ -188,12 +192,22 @@ def recipe_from(name: str, taken: Taken, found: Findings, workspace: Workspace) 
             rows.append((guess, f"{guess.value}: left out, {'optional' if guess.optional else state}"))
     if here:
         lines.append(f"needs = {json.dumps(here)}")
-    tools = [guess for guess in found.of("tool") if not guess.optional and _passes(check_host_program, guess.value)]
+    asked = [
+        guess
+        for guess in _of_system(found.of("tool"), system)
+        if not guess.optional and _passes(check_host_program, guess.value)
+    ]
+    # Most are for documentation and tests, or one of several that would do.
+    tools = [guess for guess in asked if find_program(guess.value) is not None]
+    for guess in asked:
+        if guess not in tools:
+            lines.append(f"# {_plain(guess.file)}:{guess.line} looks for `{guess.value}`, which this machine does not have")
+            rows.append((guess, f"{guess.value}: left out, not on this machine"))
     if tools:
         lines.append(f"programs = {json.dumps([guess.value for guess in tools])}{use(tools[0])}")
         rows += [(guess, guess.value) for guess in tools[1:]]
     known: set[str] = set()
-    for guess in found.of("option"):
+    for guess in _of_system(found.of("option"), system):
         assert guess.switch is not None
         option = guess.value.lower().replace("_", "-").strip("-")
         if not _passes(check_name, option) or option in known:
@@ -202,10 +216,18 @@ def recipe_from(name: str, taken: Taken, found: Findings, workspace: Workspace) 
         lines += ["", f"[options.{option}]{use(guess, option)}"]
         if guess.switch.summary:
             lines.append(f"summary = {json.dumps(_plain(guess.switch.summary), ensure_ascii=False)}")
-        lines += [f"default = {'true' if guess.switch.default else 'false'}", f'arguments = ["{guess.switch.on}"]']
-        if guess.switch.default is not None:  # else the build decides by itself while the option is off
-            lines.append(f'arguments-off = ["{guess.switch.off}"]')
+        # As upstream has it, nothing is added: what is on already may ask for a value when it is turned on once more.
+        if guess.switch.default:
+            lines += ["default = true", f'arguments-off = ["{guess.switch.off}"]']
+        else:
+            lines += ["default = false", f'arguments = ["{guess.switch.on}"]']
     return Imported("\n".join(lines) + "\n", tuple(rows))
+
+
+def _of_system(guesses: Iterable[Guess], system: Guess | None) -> list[Guess]:
+    """Those that were read from files of the build system, where the sources have several."""
+    begin = {"autotools": "configure", "cmake": "CMakeLists", "meson": "meson"}.get(system.value if system else "", "")
+    return [guess for guess in guesses if guess.file.startswith(begin)]
 
 
 def _plain(text: str) -> str:
