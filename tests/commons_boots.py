@@ -424,6 +424,31 @@ class UnderTheServiceManager(LoggedIn):
             time.sleep(3)
         self.assertEqual(state, "running", self.ssh("systemctl --failed --no-pager; journalctl -p warning --no-pager"))
         self.assertIn("0 loaded units listed", self.ssh("systemctl --failed --no-pager"))
+        active = self.ssh(
+            "systemctl is-active dbus sshd systemd-logind systemd-networkd systemd-timesyncd systemd-udevd tidelog"
+        )
+        self.assertEqual(active.split(), ["active"] * 7)
+        # Units that are Yarrik's: restarted when killed, confined, and again and again.
+        self.assertIn("tidelog: recording to /var/lib/tide/level.log", self.ssh("journalctl --no-pager -u tidelog"))
+        before = self.ssh("systemctl show -p MainPID tidelog")
+        self.ssh("systemctl kill -s KILL tidelog")
+        self.wait_for("systemctl show -p NRestarts tidelog", "NRestarts=1")
+        self.wait_for("systemctl is-active tidelog", "active")
+        self.assertNotEqual(self.ssh("systemctl show -p MainPID tidelog"), before)
+        shown = self.ssh("systemctl show -p ProtectSystem -p User -p NoNewPrivileges tidelog").split()
+        self.assertEqual(sorted(shown), ["NoNewPrivileges=yes", "ProtectSystem=strict", "User=tide"])
+        self.wait_for("read number < /run/hourly; echo at $number", "at ")
+        # Units that are upstream's: the message bus by its socket, devices with what is on them, the network by its name.
+        self.assertIn("TriggeredBy=dbus.socket", self.ssh("systemctl show -p TriggeredBy dbus"))
+        self.assertIn("No sessions", self.ssh("loginctl --no-pager"))
+        self.assertIn("ID_PART_TABLE_TYPE=gpt", self.ssh("udevadm info --query=property --name=vda"))
+        self.assertRegex(self.ssh("networkctl --no-pager"), r"eth0 +ether +routable +configured")
+
+    def wait_for(self, command: str, words: str) -> None:
+        end = time.monotonic() + 120
+        while words not in (said := self.ssh(command)):
+            self.assertLess(time.monotonic(), end, f"{command}: {said}")
+            time.sleep(2)
 
 
 if __name__ == "__main__":

@@ -90,9 +90,13 @@ class AKernelThatIsBuiltHere(PretendedKernel):
         report = self.yarrik_json("build", at=self.root)
         notes = [note.partition(",")[0] for note in report["notes"] if "the kernel has no" in note]
         self.assertEqual(notes, ["p: the kernel has no CONFIG_INOTIFY_USER"])
+        advice = [(one["about"], one["what"].partition(",")[0]) for one in report["advice"] if one["code"] == "KERNEL-CALL"]
+        self.assertEqual(advice, [("p", "the kernel has no CONFIG_INOTIFY_USER")])
         product = self.root / "products/p.toml"
         product.write_text(product.read_text() + '[silence]\nKERNEL-CALL = "it polls where it cannot watch"\n')
         self.assertNotIn("the kernel has no", self.yarrik("build", at=self.root))
+        codes = {one["code"] for one in self.yarrik_json("build", at=self.root)["advice"]}
+        self.assertNotIn("KERNEL-CALL", codes)
 
     def test_a_program_that_does_not_work_without(self) -> None:
         """It calls nothing that would say so: the kind of socket that it opens is a number."""

@@ -350,6 +350,10 @@ def report_as_json(report: BuildReport) -> dict[str, object]:
         "saved": round(report.saved, 3),
         "traffic": asdict(report.traffic),
         "notes": list(report.notes),
+        "advice": [
+            {"code": one.code, "about": one.subject, "what": one.what, "place": one.place.short or None}
+            for one in report.advice
+        ],
         "tool-warnings": {
             "count": report.warnings.count,
             "recipes": report.warnings.recipes,

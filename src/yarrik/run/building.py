@@ -10,7 +10,7 @@ from pathlib import Path
 
 from yarrik.boot import StoryLine
 from yarrik.cache import MissingObject, Traffic, in_use
-from yarrik.errors import Place, Trouble, YarrikError, listed, suggestion
+from yarrik.errors import NOWHERE, Place, Trouble, YarrikError, listed, suggestion
 from yarrik.plan import Graph, Step
 from yarrik.run.diversions import diversion_notes, diversion_of, renew_diversion
 from yarrik.run.events import Listener, Sending, silent
@@ -34,6 +34,17 @@ _MOST_MOVED = 8
 
 
 @dataclass(frozen=True)
+class Advice:
+    """What is likely not meant, and does not stop the build: its code, the recipe or product that it is about, what is wrong,
+    and where that is said, if one line says it."""
+
+    code: str
+    subject: str
+    what: str
+    place: Place = NOWHERE
+
+
+@dataclass(frozen=True)
 class BuildReport:
     """A finished build: what became of each step, the files in `out`, and what the user ought to hear.
 
@@ -50,6 +61,8 @@ class BuildReport:
     warnings: ToolWarnings = NO_WARNINGS
     troubles: tuple[Trouble, ...] = ()
     traffic: Traffic = field(default_factory=Traffic)
+    #: Those of the notes that have a code, as facts.
+    advice: tuple[Advice, ...] = ()
     #: What the bench board says of the finished disks, stage by stage.
     story: tuple[StoryLine, ...] = ()
 
@@ -132,6 +145,7 @@ class Builder:
             records.tools_said(planned.name, reports),
             () if shared is None else self.planner.told(planned, shared.troubles),
             Traffic() if shared is None else shared.traffic,
+            _advice(planned, reports),
             records.story(reports),
         )
 
@@ -290,3 +304,11 @@ class Builder:
                 shared.close(lambda left: listener(Sending(left)))
         except KeyboardInterrupt:
             shared.stop()
+
+
+def _advice(planned: Planned, reports: Sequence[StepReport]) -> tuple[Advice, ...]:
+    """What has a code and is not silenced: of steps, and of the definitions."""
+    silenced = planned.composition.product.value.silence
+    found = [Advice(note.code, report.step.subject, note.text) for report in reports for note in report.notes if note.code]
+    found += [Advice(one.code, planned.name, one.what, one.place) for one in planned.warnings]
+    return tuple(one for one in found if one.code not in silenced)
