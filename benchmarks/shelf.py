@@ -88,11 +88,13 @@ def hand_build(workspace: Path, top: Path) -> tuple[int, float]:
     prepared = {step.name: step for step in planned.graph.steps}
     sysroot = top / "sysroot"
     sysroot.mkdir(parents=True)
+    folders: dict[str, str] = {}
     for step in steps:
         source = prepared[step.inputs["source"][0]]
         if not isinstance(source.action, UnpackDebian):
             shutil.copytree(source.places["source"], top / step.subject / "source")
             continue
+        folders[step.subject] = source.action.folder
         for label, (fetch, _) in source.inputs.items():
             (top / "sources" / step.subject).mkdir(parents=True, exist_ok=True)
             digest = prepared[fetch].predicted["file"]
@@ -108,7 +110,10 @@ def hand_build(workspace: Path, top: Path) -> tuple[int, float]:
             (work / name).mkdir(parents=True)
         (work / "sysroot").symlink_to(sysroot)
         for description in (top / "sources" / step.subject).glob("*.dsc"):
-            subprocess.run(["dpkg-source", "--no-check", "-x", description, work / "source"], check=True, capture_output=True)
+            subprocess.run(["dpkg-source", "--no-check", "-x", description, work / "unpacked"], check=True, capture_output=True)
+            (work / "unpacked" / folders.get(step.subject, "")).rename(work / "source")
+            # Patches make some sources newer than what is made of them, and few machines have all that would make it again.
+            subprocess.run(["find", work / "source", "-exec", "touch", "-h", "-d", "@1", "{}", "+"], check=True)
 
         def here(text: str, work: Path = work) -> str:
             return text.replace("{step}", str(work)).replace("{jobs}", str(os.cpu_count() or 1))
