@@ -2,7 +2,7 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux linux boards boards-arm64 inside commons commons-all commons-boots sources test coverage test-linux mutations mutations-short mutations-long intruder kills devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-devicetree clean
+.PHONY: demo demo-linux linux boards boards-arm64 inside commons commons-all commons-boots sources test coverage test-linux mutations mutations-short mutations-long intruder kills devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-devicetree benchmark-shelf commons-guessed clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
@@ -117,6 +117,14 @@ benchmark-short: packages-demo packages-test setup
 
 benchmark-devicetree: packages-demo packages-linux packages-test setup
 	$(VENV)/bin/python benchmarks/devicetree.py
+
+# Fourteen recipes of the shelf against the same commands by hand: a quarter of an hour, and it needs the network.
+benchmark-shelf: packages-test packages-commons setup
+	$(VENV)/bin/python benchmarks/shelf.py
+
+# How many recipes that `yarrik new recipe --from` makes build as they are: about an hour, and it needs the network.
+commons-guessed: packages-test packages-commons setup
+	$(VENV)/bin/python scripts/guessed-recipes build/guessed
 
 benchmark-disks: packages-test setup
 	$(VENV)/bin/python benchmarks/filesystems.py

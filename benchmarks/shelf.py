@@ -116,7 +116,8 @@ def hand_build(workspace: Path, top: Path) -> tuple[int, float]:
             subprocess.run(["find", work / "source", "-exec", "touch", "-h", "-d", "@1", "{}", "+"], check=True)
 
         def here(text: str, work: Path = work) -> str:
-            return text.replace("{step}", str(work)).replace("{jobs}", str(os.cpu_count() or 1))
+            # Some recipes name the step's folder as they see it.
+            return text.replace("{step}", str(work)).replace("/step/", f"{work}/").replace("{jobs}", str(os.cpu_count() or 1))
 
         for name, text in step.action.files.items():
             (work / name).parent.mkdir(parents=True, exist_ok=True)

@@ -90,14 +90,17 @@ class DebianArchive:
                 shutil.copy(file, self.pool)
         return self.pool / dsc.name
 
-    def publish(self, by: str = "archive", text: bytes | None = None, by_digest: bool = True, suite: str = "stable") -> None:
-        """Writes the index of all packages (or `text`) and the signed release file."""
+    def publish(
+        self, by: str = "archive", text: bytes | None = None, by_digest: bool = True, suite: str = "stable", more: str = ""
+    ) -> None:
+        """Writes the index of all packages (or `text`) and the signed release file, with `more` lines in it."""
         served = self.folder / "served"
         sources = self._run("dpkg-scansources", "pool", at=served) if text is None else text
         data = lzma.compress(sources)
         digest = hashlib.sha256(data).hexdigest()
         write_all(self.suite, {"main/source/Sources.xz": data, f"main/source/by-hash/SHA256/{digest}": data})
         release = f"Origin: Harbour\nSuite: {suite}\nAcquire-By-Hash: {'yes' if by_digest else 'no'}\n"
+        release += more
         release += f"SHA256:\n {digest} {len(data)} main/source/Sources.xz\n"
         (self.folder / "Release").write_text(release)
         home = self.folder / f"gnupg-{by}"

@@ -294,6 +294,22 @@ class WhoSigns(AnArchive):
         self.archive.publish(suite="older")
         self.refused("it is the index of older", "SOURCE-INDEX")
 
+    def test_an_index_that_has_expired(self) -> None:
+        """Kept back by whoever answers, it is signed all the same, and has none of the newer versions."""
+        for line in ("Sat, 01 Aug 2026 10:00:00 UTC", "Sat, 01 Aug 2026 12:00:00 +0200", "01 Aug 2020 10:00:00 -0000"):
+            self.archive.publish(more=f"Valid-Until: {line}\n")
+            self.refused("was valid until 20", "SOURCE-INDEX-OLD")
+        self.archive.publish(more="Valid-Until: tomorrow\n")
+        self.refused("`Valid-Until: tomorrow` is no date", "SOURCE-INDEX")
+        self.archive.publish(more="Valid-Until: Sat, 01 Aug 2026 10:00:00 UTC\n")
+        self.settings(f'keyring = "{self.archive.keyring}"\nexpired = true')
+        self.yarrik("build", at=self.root)
+        self.settings(f'keyring = "{self.archive.keyring}"')
+        self.yarrik("build", at=self.root)  # what is locked asks no index
+        (self.root / "yarrik.lock").unlink()
+        self.archive.publish(more="Valid-Until: Sat, 01 Aug 2126 10:00:00 UTC\n")
+        self.yarrik("build", at=self.root)
+
     def test_an_index_that_is_none(self) -> None:
         self.archive.publish(text=b"\x00\xff\n\nPackage: gauge\nVersion: 1.2-1\n\nPackage: gauge\n")
         self.refused("gauge", "SOURCE-PACKAGE-UNKNOWN")
@@ -447,7 +463,7 @@ class SmallParts(FolderTest):
         self.write("etc/apt/trusted.gpg.d/a.gpg", "x")
         self.write("etc/apt/sources.list", """
             # a comment
-            deb [arch=amd64 signed-by=/etc/keys/own.gpg] http://deb.example.org/debian/ stable main extra  # and why
+            deb [arch=amd64 signed-by=/etc/keys/own.gpg check-valid-until=no] http://deb.example.org/debian/ stable main extra  # and why
             deb cdrom:[x]/ stable main
             deb http://flat.example.org/debian ./
             """)  # fmt: skip
@@ -456,6 +472,7 @@ Types: deb
 URIs: https://sec.example.org/s
 Suites: one two
 Components: main
+Check-Valid-Until: yes
 Signed-By:
  {block}
 
@@ -472,6 +489,7 @@ Components: main
             ("https://sec.example.org/s", "one", ("main",)), ("https://sec.example.org/s", "two", ("main",)),
         ])  # fmt: skip
         self.assertEqual(found[0].keyrings, (self.folder / "etc/keys/own.gpg",))
+        self.assertEqual([one.expired for one in found], [True, False, False])
         self.assertEqual(binary_keys(found[1].keys.encode()), b"hello")
         # What apt has no list of is not asked; where some are marked as having sources, only these are.
         self.write("var/lib/apt/lists/sec.example.org_s_dists_two_InRelease", "")

@@ -875,6 +875,9 @@ SOURCE-FORM
 SOURCE-INDEX
   An index that is cut short
   Try again later, or name another archive: `[[debian-archive]]` in the settings.
+SOURCE-INDEX-OLD
+  A mirror that nobody has renewed for weeks
+  Name another one, or set `expired = true` for an archive of a past day: `[[debian-archive]]` in the settings.
 SOURCE-MISSING
   `path = "scr"`
   Correct the name.

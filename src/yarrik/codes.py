@@ -316,6 +316,7 @@ SOURCE-COUNT plan stop A recipe has more sources, or fewer, than its build syste
 SOURCE-DIGEST fetch stop A source has another digest than its recipe says.
 SOURCE-FORM plan stop A source says too little, or too much, of where it comes from.
 SOURCE-INDEX plan stop The index of a Debian archive cannot be read.
+SOURCE-INDEX-OLD plan stop The index of a Debian archive is older than it says that it may be.
 SOURCE-MISSING plan stop A file or folder that a definition names is not there.
 SOURCE-MOVED build stop A source changed while it was taken in.
 SOURCE-NO-DIGEST plan stop A download has no digest.

@@ -1027,7 +1027,7 @@ class SharedCache(Definable, frozen=True, kw_only=True):
 
 class DebianArchive(Definable, frozen=True, kw_only=True):
     """An archive that `debian` sources come from: each of its `suites` has an index that a key of `keyring`, a file, signed. An
-    `unsigned` one is taken as it is."""
+    `unsigned` one is taken as it is; so is one that has `expired`."""
 
     KEY: ClassVar[str] = "url"
 
@@ -1036,6 +1036,7 @@ class DebianArchive(Definable, frozen=True, kw_only=True):
     components: tuple[OneLine, ...] = ("main",)
     keyring: OneLine = ""
     unsigned: bool = False
+    expired: bool = False
 
 
 class Diversion(Definable, frozen=True, kw_only=True):

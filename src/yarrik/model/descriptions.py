@@ -802,6 +802,8 @@ DebianArchive.keyring = "/usr/share/keyrings/example.gpg"
   The file with the keys that may sign the suites' indexes.
 DebianArchive.unsigned = true
   Takes indexes that nobody signed. Anybody on the way could change what is built.
+DebianArchive.expired = true
+  Takes indexes that were valid until a day that is past, as archives of past days have them.
 Diversion.path = "~/src/tide"
   The folder with the sources.
 Diversion.git = "https://example.org/tide.git"

@@ -117,7 +117,12 @@ class Project:
 
         named = [
             Archive(
-                one.url.rstrip("/"), suite, one.components, (Path(one.keyring),) if one.keyring else (), unsigned=one.unsigned
+                one.url.rstrip("/"),
+                suite,
+                one.components,
+                (Path(one.keyring),) if one.keyring else (),
+                unsigned=one.unsigned,
+                expired=one.expired,
             )
             for one in self.settings.debian_archive
             for suite in one.suites

@@ -9,6 +9,7 @@ from pathlib import Path
 from yarrik.sources.debian_archive import Archive
 
 _LINE = re.compile(r"(deb|deb-src)\s+(?:\[([^\]]*)\]\s*)?(\S+)\s+(\S+)((?:\s+[^\s#]+)*)\s*(?:#.*)?\Z")
+_NO = ("no", "false", "0")
 _ARMOUR = "-----BEGIN PGP PUBLIC KEY BLOCK-----"
 
 
@@ -47,7 +48,8 @@ def _lines(text: str, usual: tuple[Path, ...], root: Path) -> Iterator[tuple[boo
         kind, options, url, suite, components = match.groups()
         named = dict(word.split("=", 1) for word in (options or "").split() if "=" in word)
         rings = named.get("signed-by", "").split(",") if named.get("signed-by") else []
-        yield from _archives(kind == "deb-src", [url], [suite], components.split(), rings, "", usual, root)
+        expired = named.get("check-valid-until", "yes").lower() in _NO
+        yield from _archives(kind == "deb-src", [url], [suite], components.split(), rings, "", usual, root, expired)
 
 
 def _stanzas(text: str, usual: tuple[Path, ...], root: Path) -> Iterator[tuple[bool, Archive]]:
@@ -55,7 +57,7 @@ def _stanzas(text: str, usual: tuple[Path, ...], root: Path) -> Iterator[tuple[b
 
     for stanza in Deb822.iter_paragraphs(text, use_apt_pkg=False):
         fields = {str(key).lower(): str(value) for key, value in stanza.items()}
-        if fields.get("enabled", "yes").strip().lower() in ("no", "false", "0"):
+        if fields.get("enabled", "yes").strip().lower() in _NO:
             continue
         signed = fields.get("signed-by", "")
         # Lines of a value begin with a blank, and an empty one is a dot (deb822(5)).
@@ -64,12 +66,13 @@ def _stanzas(text: str, usual: tuple[Path, ...], root: Path) -> Iterator[tuple[b
         )
         yield from _archives("deb-src" in fields.get("types", "").split(), fields.get("uris", "").split(),
                              fields.get("suites", "").split(), fields.get("components", "").split(),
-                             [] if keys else signed.replace(",", " ").split(), keys, usual, root)  # fmt: skip
+                             [] if keys else signed.replace(",", " ").split(), keys, usual, root,
+                             fields.get("check-valid-until", "yes").strip().lower() in _NO)  # fmt: skip
 
 
 def _archives(
     has_sources: bool, urls: list[str], suites: list[str], components: list[str], rings: list[str], keys: str,
-    usual: tuple[Path, ...], root: Path,
+    usual: tuple[Path, ...], root: Path, expired: bool,
 ) -> Iterator[tuple[bool, Archive]]:  # fmt: skip
     keyrings = tuple(root / one.lstrip("/") for one in rings if one.startswith("/"))
     for url in urls:
@@ -77,4 +80,4 @@ def _archives(
             # A suite that is a path has no components, and no index of the usual form.
             if url.startswith(("http://", "https://")) and components and not suite.endswith("/"):
                 trusted = keyrings if rings or keys else usual
-                yield has_sources, Archive(url.rstrip("/"), suite, tuple(components), trusted, keys)
+                yield has_sources, Archive(url.rstrip("/"), suite, tuple(components), trusted, keys, expired=expired)

@@ -17,6 +17,7 @@ import subprocess
 import tempfile
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -49,7 +50,7 @@ _BEGIN, _SIGNATURE, _END = (
 @dataclass(frozen=True)
 class Archive:
     """A suite of an archive: its address without a slash at the end, and where its keys are: files of OpenPGP keys, binary or
-    armoured, or an armoured text. An `unsigned` one is taken as it is."""
+    armoured, or an armoured text. An `unsigned` one is taken as it is; so is one that has `expired`."""
 
     url: str
     suite: str
@@ -57,6 +58,7 @@ class Archive:
     keyrings: tuple[Path, ...] = ()
     keys: str = ""
     unsigned: bool = False
+    expired: bool = False
 
     def __str__(self) -> str:
         return f"{without_password(self.url)} {self.suite}"
@@ -204,6 +206,7 @@ class Archives:
         if names and archive.suite not in names:
             # The keys of an archive sign all of its suites: an older one must not be taken for this.
             raise _unfit_index(str(archive), f"it is the index of {' or '.join(sorted(names))}")
+        _check_age(str(release.get("Valid-Until", "")), archive)
         known = {str(one["name"]): str(one["sha256"]) for one in release.get("SHA256", ())}
         by_digest = str(release.get("Acquire-By-Hash", "")).lower() == "yes"
         for component in archive.components:
@@ -219,6 +222,28 @@ class Archives:
                              asked_by="the archive's signed index")  # fmt: skip
                 yield expanded_index(self.store.get_bytes(digest), form, str(archive))
                 break
+
+
+def _check_age(until: str, archive: Archive) -> None:
+    """Raises YarrikError for an index that says itself that it is too old: whoever answers may keep newer ones back."""
+    from email.utils import parsedate_to_datetime
+
+    if not until or archive.expired:
+        return
+    try:
+        end = parsedate_to_datetime(until)
+    except ValueError as error:
+        raise _unfit_index(str(archive), f"`Valid-Until: {until}` is no date") from error
+    if end.tzinfo is None:
+        end = end.replace(tzinfo=UTC)
+    if end < datetime.now(UTC):
+        raise YarrikError(
+            Trouble("SOURCE-INDEX-OLD", f"the index of {archive} was valid until {end.astimezone(UTC):%Y-%m-%d %H:%M}",
+                    why="an old index, signed as it is, hides newer versions with their security fixes",
+                    remedy="name a mirror that is kept current, or set `expired = true` for an archive of a past day: "
+                    "[[debian-archive]] in the settings; look at this machine's clock, too"),
+            "work",
+        )  # fmt: skip
 
 
 def _in_index(data: bytes, package: str) -> Iterator[SourcePackage]:
