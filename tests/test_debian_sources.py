@@ -295,7 +295,7 @@ class WhoSigns(AnArchive):
         self.refused("it is the index of older", "SOURCE-INDEX")
 
     def test_an_index_that_has_expired(self) -> None:
-        """Kept back by whoever answers, it is signed all the same, and has none of the newer versions."""
+        """The server keeps newer ones back; this one is signed all the same."""
         for line in ("Sat, 01 Aug 2026 10:00:00 UTC", "Sat, 01 Aug 2026 12:00:00 +0200", "01 Aug 2020 10:00:00 -0000"):
             self.archive.publish(more=f"Valid-Until: {line}\n")
             self.refused("was valid until 20", "SOURCE-INDEX-OLD")

@@ -168,6 +168,22 @@ class RecipesAreUpdated(AnArchive):
             self.yarrik("build", at=self.root)
             self.assertTrue(self.content("/usr/share/gauge.c").endswith("1.10"))
 
+    def test_a_repository_with_newer_tags(self) -> None:
+        commits = tagged_repository(self.folder / "gauge-git", "v1.2", "v1.9", "v1.10", "v2.0-rc1")
+        self.gauge(f'git = "file://{self.folder}/gauge-git"\ncommit = "{commits["v1.2"]}"    # its release')
+        self.yarrik("build", at=self.root)
+        self.assertEqual(self.outdated()["newest"], "1.10")
+        said = self.yarrik("outdated", "--update", "gauge", at=self.root)
+        self.assertIn("gauge: 1.2 → 1.10 in its file", said)
+        self.assertIn(f'commit = "{commits["v1.10"]}"    # its release', self.file.read_text())
+        self.assertIn('version = "1.10"', self.file.read_text())
+        self.yarrik("build", at=self.root)
+        self.assertTrue(self.content("/usr/share/gauge.c").endswith("/* v1.10 */\n"))
+        self.assertIn("NOTHING-NEWER", self.yarrik("outdated", "--update", "gauge", code=2, at=self.root))
+        # A tag that was moved since is another commit: what the recipe names counts, and nothing is newer.
+        git(self.folder / "gauge-git", "tag", "-fam", "again", "v1.10", commits["v1.9"])
+        self.assertEqual(self.outdated()["newest"], None)
+
     def test_what_is_for_others_to_change_or_unclear(self) -> None:
         self.yarrik("build", at=self.root)
         self.archive.package("gauge", "1.4-1", {"gauge.c": GAUGE})

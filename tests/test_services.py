@@ -563,6 +563,12 @@ user = "log"
         self.image('[[service]]\nname = "log"\nenabled = false\n')
         self.yarrik("build", at=self.root)
         self.assertEqual(self.content(file), "[Service]\n")
+        # One that another package has there is not its own.
+        self.log_recipe()
+        self.recipe("other", f"mkdir -p $DESTDIR/usr/lib/systemd/system && echo [Service] > $DESTDIR{file}")
+        self.image("", '"init", "log", "other"')
+        said = self.yarrik("build", at=self.root, code=1)
+        self.assertIn(f"FILE-REPLACED: {file} is the image's own, and the package `other` brings it too", said)
 
     def test_they_are_shown_in_their_order(self) -> None:
         self.image('[[service]]\nname = "a"\nprogram = "/usr/bin/log"\narguments = ["-x"]\nafter = ["log"]\nevery = "90 s"\n')

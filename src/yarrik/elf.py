@@ -208,13 +208,14 @@ class _Elf:
         found = {section.name: section for section in self.sections()}
         if not {".dynstr", ".dynsym", ".dynamic"} <= found.keys():
             return
-        names = (".dynstr", ".dynsym", ".dynamic", ".gnu.version_r", ".gnu.version_d")
-        parts = {
-            name: self._bytes(found[name].sh_offset, min(found[name].sh_size, _MOST_STRINGS), f"its {name}")
-            for name in names
-            if name in found
-        }
-        strings = parts.pop(".dynstr")
+
+        def part(name: str) -> bytes:
+            return self._bytes(found[name].sh_offset, min(found[name].sh_size, _MOST_STRINGS), f"its {name}")
+
+        strings = part(".dynstr")
+        if word not in strings:
+            return
+        parts = {name: part(name) for name in (".dynsym", ".dynamic", ".gnu.version_r", ".gnu.version_d") if name in found}
         # Elf32_Sym and Elf64_Sym begin with st_name. Whatever else could be the offset of a name counts as one.
         forms = {".dynsym": "I12x" if self.bits == 32 else "I20x", ".dynamic": "I" if self.bits == 32 else "Q"}
         named = set()

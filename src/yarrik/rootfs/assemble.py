@@ -169,7 +169,7 @@ def _goes_over(known: Node | None, node: Node, own: OwnPath, replacing: set[tupl
         if not (own.usual and known.package):
             collector.add(_clash(known, node, f"as a {known.kind} and as a {node.kind}"))
         return False
-    if own.usual and (known.package or known.kind == "folder"):
+    if (own.usual and (known.package or known.kind == "folder")) or known.package in own.gives_way_to:
         return False
     if not known.package or known.kind == "folder":
         return True

@@ -32,7 +32,7 @@ def unit_file(path: str, text: str, one: OneService) -> OwnPath:
     """A file of a service in a form that upstream programs write themselves: one that a package has there stays, since it says
     more. A service that the image changes would then be another than is said, so that is refused."""
     return OwnPath(
-        path=path, kind="file", mode=0o644, content=text, origin=one.origin, usual=bool(one.packages) and not one.changed,
+        path=path, kind="file", mode=0o644, content=text, origin=one.origin, gives_way_to=() if one.changed else one.packages,
         instead=f"change what the package has with a file of the image's own, {path.replace('/usr/lib/', '/etc/')}.d/own.conf",
     )  # fmt: skip
 

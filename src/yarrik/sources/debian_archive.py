@@ -225,7 +225,7 @@ class Archives:
 
 
 def _check_age(until: str, archive: Archive) -> None:
-    """Raises YarrikError for an index that says itself that it is too old: whoever answers may keep newer ones back."""
+    """Raises YarrikError for an index that says itself that it is too old: the server may keep newer ones back."""
     from email.utils import parsedate_to_datetime
 
     if not until or archive.expired:
