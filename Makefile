@@ -118,7 +118,7 @@ benchmark-short: packages-demo packages-test setup
 benchmark-devicetree: packages-demo packages-linux packages-test setup
 	$(VENV)/bin/python benchmarks/devicetree.py
 
-# Fourteen recipes of the shelf against the same commands by hand: a quarter of an hour, and it needs the network.
+# A dozen recipes of the shelf against the same commands by hand: ten minutes, and it needs the network.
 benchmark-shelf: packages-test packages-commons setup
 	$(VENV)/bin/python benchmarks/shelf.py
 
