@@ -705,6 +705,21 @@ class FailuresSayWhatWhereAndWhatNext(WorkspaceTest):
         self.write("w/s/images/i.toml", 'packages = ["init", "leaky"]\n')
         self.assertIn("note  leaky: /etc/where holds a path of the build", self.build())
 
+    def test_a_library_whose_recipe_has_a_package_with_needs_of_its_own(self) -> None:
+        """Only the library is linked with; its daemon, and what that needs, are not in the image."""
+        self.recipe(
+            "helpers", "mkdir -p $DESTDIR/bin && echo 1 > $DESTDIR/bin/h", package='[package.helper]\nfiles = ["/bin/h"]\n'
+        )
+        self.recipe("reef", "mkdir -p $DESTDIR/bin $DESTDIR/usr/include && echo 1 > $DESTDIR/bin/r && echo > $DESTDIR/usr/include/reef.h",
+                    package='[package.reef-daemon]\nfiles = ["/bin/r"]\nneeds = ["helper"]\n')  # fmt: skip
+        self.recipe("user", "mkdir -p $DESTDIR/etc && $CC $CPPFLAGS -E u.c > $DESTDIR/etc/u", {"u.c": "#include <reef.h>\n"},
+                    more='needs = ["reef"]')  # fmt: skip
+        self.write("w/s/images/i.toml", 'packages = ["init", "user"]\n')
+        self.assertNotIn("FAULT", self.build())
+        self.write("w/s/images/i.toml", 'packages = ["init", "user", "reef-daemon"]\n')
+        self.build()
+        self.assertIn("h", self.yarrik("inspect", "out/p/p.img", "/bin", at=self.root))
+
     def test_what_is_left_of_a_search_path_is_cleared(self) -> None:
         """A search path that was replaced by a shorter one in its place, as build systems do when they install."""
         shorten = (

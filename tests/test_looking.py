@@ -82,11 +82,26 @@ class WhatSourcesSay(unittest.TestCase):
         found = looked({"configure.ac": CONFIGURE, "Makefile": ""})
         self.assertEqual((found.first("build system").value, found.first("version").value), ("autotools", "3.2"))
         self.assertEqual([one.value for one in found.of("need")], ["libtide", "libplot", "z", "crypt", "xcrypt"])
-        self.assertEqual(self.values(found, "tool"), [("bison", 4)])
+        self.assertEqual(self.values(found, "tool"), [("bison", 4), ("pkg-config", 7), ("autoreconf", 2)])
         self.assertEqual([(one.value, one.switch.on, one.switch.off, one.switch.default) for one in found.of("option")], [
             ("svg", "--enable-svg", "--disable-svg", True), ("log", "--enable-log", "--disable-log", False),
             ("display", "--with-display", "--without-display", None),
         ])  # fmt: skip
+
+    def test_tools_that_a_build_cannot_do_without(self) -> None:
+        asks = "AC_INIT([weir], [1])\nLT_INIT\nPKG_CHECK_MODULES([T], [tide])\nAC_PROG_LIBTOOL\n"
+        self.assertEqual(self.values(looked({"configure.ac": asks}), "tool"),
+                         [("pkg-config", 3), ("autoreconf", 1), ("libtoolize", 2)])  # fmt: skip
+        # Where `configure` is there, nothing makes it.
+        self.assertEqual(
+            self.values(looked({"configure.ac": asks, "configure": "# GNU Autoconf\n"}), "tool"), [("pkg-config", 3)]
+        )
+        for file, text, line in (
+            ("configure.ac", "AC_INIT\nAX_PROG_CC_FOR_BUILD\n", 2), ("Makefile", "all:\n\t$(CC_FOR_BUILD) x.c\n", 2),
+            ("meson.build", "project('w', 'c')\nexecutable('x', 'x.c', native : true)\n", 2),
+        ):  # fmt: skip
+            self.assertIn(("gcc", line), self.values(looked({file: text}), "tool"))
+        self.assertEqual(self.values(looked({"Makefile": "# HOSTCC is not used\nall:\n"}), "tool"), [])
 
     def test_of_several_build_systems_the_one_that_is_released_with(self) -> None:
         for files, wanted, configure in (

@@ -89,10 +89,11 @@ class Answer:
             return self.roles[name]
         if name in self.packages:
             return name
-        answering = self.universe.catalog.answering(name)
-        return (
-            next((one for one in answering if one in self.packages), None) or self.universe.catalog.main_package(name) or name
-        )
+        catalog = self.universe.catalog
+        found = next((one for one in catalog.answering(name) if one in self.packages), None)
+        if found is None and name in catalog.workspace.shelved["recipe"]:
+            found = catalog.main_package(name)
+        return found or name  # a package that is not in the image: what needs it is not in it either
 
     def providing(self, role: str) -> list[str]:
         """The image's packages that provide a role, whether somebody asked for it or not."""

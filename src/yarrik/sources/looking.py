@@ -200,7 +200,13 @@ _TOOLS = (
     ("meson.build", r"\bfind_program\s*\(\s*'([\w+.-]{1,64})'([^)]{0,300})\)"),
     ("CMakeLists.txt", r"(?i)find_program\s*\(\s*\w+\s+(?:NAMES\s+)?\"?([\w+.-]{1,64})"),
 )
-_MACROS = {"AC_PROG_YACC": "bison", "AC_PROG_LEX": "flex", "AM_PROG_LEX": "flex", "AC_PROG_AWK": "gawk"}
+_MACROS = {"AC_PROG_YACC": "bison", "AC_PROG_LEX": "flex", "AM_PROG_LEX": "flex", "AC_PROG_AWK": "gawk",
+           "PKG_CHECK_MODULES": "pkg-config", "PKG_PROG_PKG_CONFIG": "pkg-config"}  # fmt: skip
+#: What makes `configure`, where the sources have none.
+_MAKES_CONFIGURE = {"AC_INIT": "autoreconf", "LT_INIT": "libtoolize", "AC_PROG_LIBTOOL": "libtoolize",
+                    "AM_PROG_LIBTOOL": "libtoolize", "AM_GNU_GETTEXT": "autopoint"}  # fmt: skip
+#: How build files name the compiler for programs that run while others are built.
+_NATIVE = re.compile(r"\b(?:AX_PROG_CC_FOR_BUILD|CC_FOR_BUILD|BUILD_CC|HOSTCC)\b|\bnative\s*:\s*true")
 #: What asks for no library of its own: parts of the C library, and what a build system calls by this word.
 _NO_NEED = {"c", "m", "dl", "rt", "pthread", "threads", "socket", "nsl", "resolv", "pkgconfig", "python3", "perl", "git",
             "doxygen", "openmp", "cunit", "gtest"}  # fmt: skip
@@ -219,9 +225,16 @@ def _asked(files: _Files) -> Iterator[Guess]:
                     if word.lower() not in _NO_NEED and word not in ("REQUIRED", "QUIET", "IMPORTED_TARGET", "GLOBAL"):
                         yield Guess(what, word, file, _line(text, match.start()), optional)  # type: ignore[arg-type]
     text = _without_comments("configure.ac", files.text("configure.ac"))
-    for macro, tool in _MACROS.items():
-        if known := re.search(rf"\b{macro}\b", text):
+    macros = _MACROS if "configure" in files.sizes else {**_MACROS, **_MAKES_CONFIGURE}
+    asked: set[str] = set()
+    for macro, tool in macros.items():
+        if tool not in asked and (known := re.search(rf"\b{macro}\b", text)):
+            asked.add(tool)
             yield Guess("tool", tool, "configure.ac", _line(text, known.start()))
+    for file in ("configure.ac", "Makefile", "meson.build"):
+        text = _without_comments(file, files.text(file))
+        if known := _NATIVE.search(text):
+            yield Guess("tool", "gcc", file, _line(text, known.start()))
 
 
 def _options(files: _Files) -> Iterator[Guess]:
