@@ -243,7 +243,9 @@ def _start(work: Callable[[str, int], str], form: str, count: int) -> int:
     if child == 0:
         code = 1
         try:
-            print(work(form, count), flush=True)
+            # In one piece: another process may be writing its line.
+            sys.stdout.write(f"{work(form, count)}\n")
+            sys.stdout.flush()
             code = 0
         except AssertionError as error:
             print(error, file=sys.stderr, flush=True)

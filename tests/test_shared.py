@@ -172,7 +172,7 @@ class TheSecondMachineBuildsNothing(SharingTest):
 
         def build(network: str, environment: dict[str, str], root: Path, out: str) -> str:
             words = " ".join(f"{name}='{environment[name]}'" for name in ("YARRIK_SETTINGS", "YARRIK_CACHE"))
-            return f"cd {root}; ip netns exec {network} env {words} {sys.executable} -m yarrik build --json > {self.folder}/{out} 2>&1 || true"
+            return f"cd {root}; ip netns exec {network} env {words} {sys.executable} -m yarrik build --json > {self.folder}/{out} 2> {self.folder}/{out}.said || true"
 
         shutil.copytree(self.second, self.folder / "third/w")
         script = self.write("networks.sh", f"""
@@ -206,9 +206,11 @@ class TheSecondMachineBuildsNothing(SharingTest):
         )
         log = self.folder / "nginx.log"
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr + (log.read_text() if log.exists() else ""))
-        reports = [
-            json.loads((self.folder / f"{name}.json").read_text().splitlines()[-1]) for name in ("first", "second", "third")
-        ]
+        reports = []
+        for name in ("first", "second", "third"):
+            said = (self.folder / f"{name}.json").read_text()
+            self.assertRegex(said, r"\{.*\}\n\Z", f"{name}: {(self.folder / f'{name}.json.said').read_text()}")
+            reports.append(json.loads(said.splitlines()[-1]))
         self.assertGreater(len(self.not_local(reports[0])), 8)
         self.assertEqual(reports[0]["warnings"], [])
         self.assertEqual(self.not_local(reports[1]), [])
