@@ -490,6 +490,20 @@ class MistakesInASecondWay(WorkspaceTest):
             self.recipe("app", "mkdir -p $DESTDIR$DESTDIR/usr/lib; echo x > $DESTDIR$DESTDIR/usr/lib/x")
             said = self.yarrik("build", *more, code=1, at=self.root)
             self.assertRegex(said, f"error PACKAGE-IN-BUILD-FOLDER: the build installs into a folder of its own: .*{place}\n")
+        # A folder that another package names, with the sysroot before it, is a place on the board.
+        own = "$DESTDIR/step/sysroot/usr"
+        self.recipe(
+            "app", f"mkdir -p {own}/lib/rules.d $DESTDIR/usr/bin; echo r > {own}/lib/rules.d/r; echo b > $DESTDIR/usr/bin/b"
+        )
+        self.yarrik("build", at=self.root)
+        self.assertEqual((self.content("/usr/lib/rules.d/r"), self.content("/usr/bin/b")), ("r\n", "b\n"))
+        self.assertNotIn("step", self.yarrik("inspect", "out/p/p.img", "/", at=self.root))
+        for more in (
+            "mkdir -p $DESTDIR/usr/lib/rules.d; echo x > $DESTDIR/usr/lib/rules.d/r",
+            "mkdir -p $DESTDIR/usr; ln -s /lib $DESTDIR/usr/lib",
+        ):
+            self.recipe("app", f"mkdir -p {own}/lib/rules.d; echo r > {own}/lib/rules.d/r; {more}")
+            self.assertIn("error PACKAGE-IN-BUILD-FOLDER", self.yarrik("build", code=1, at=self.root))
         # A board may have such a folder at its top.
         self.recipe("app", "mkdir -p $DESTDIR/step; echo x > $DESTDIR/step/x")
         self.yarrik("build", at=self.root)

@@ -27,13 +27,15 @@ DT_BIND_NOW, DT_FLAGS, DT_FLAGS_1 = 24, 30, 0x6FFFFFFB
 DF_BIND_NOW, DF_1_NOW = 8, 1
 DT_VERDEF, DT_VERDEFNUM, DT_VERNEED, DT_VERNEEDNUM = 0x6FFFFFFC, 0x6FFFFFFD, 0x6FFFFFFE, 0x6FFFFFFF
 VER_FLG_BASE, VER_FLG_WEAK = 1, 2
-SHT_STRTAB, SHT_DYNSYM = 3, 11
-SHN_UNDEF, STB_WEAK = 0, 2
+SHT_SYMTAB, SHT_STRTAB, SHT_DYNSYM = 2, 3, 11
+SHN_UNDEF, STB_GLOBAL, STB_WEAK, STT_FUNC = 0, 1, 2, 2
 #: Names of `KERNEL_CALLS` in a table of strings.
 _CALLED = re.compile(b"\0(" + b"|".join(name.encode() for name in KERNEL_CALLS) + b")(?=\0)")
 #: More is in no file that a linker made.
 _MOST_HEADERS = 65535
 _MOST_TAGS = 100_000
+_MOST_SYMBOLS = 2_000_000
+_LTO_SYMBOLS, _LTO_DEFINED = ".gnu.lto_.symtab", 0
 _MOST_STRINGS = 16 << 20
 _LONGEST_NAME = 4096
 
@@ -108,6 +110,18 @@ def unnamed_strings(file: BinaryIO, word: bytes) -> list[tuple[int, int]]:
     """Strings of an open file's `.dynstr` that hold a word and that nothing names any more, as offset and length in bytes: what
     is left of a search path that was replaced by a shorter one. Raises ElfDamaged."""
     return list(_Elf(file).unnamed_strings(word))
+
+
+def functions(file: BinaryIO, *, only_global: bool = False) -> dict[bytes, int] | None:
+    """The functions that an open ELF file has itself, with their sizes in bytes, by its symbol table (`.symtab`); without one,
+    None. `only_global` leaves out local and weak ones. Raises ElfDamaged."""
+    return _Elf(file).functions(only_global)
+
+
+def awaiting(file: BinaryIO) -> list[bytes]:
+    """Names that an open object defines when it is compiled at link time: GCC keeps them in `.gnu.lto_.symtab`, in the form of
+    its linker plugin. Raises ElfDamaged."""
+    return list(_Elf(file).awaiting())
 
 
 @dataclass(frozen=True)
@@ -227,6 +241,38 @@ class _Elf:
             if word in text and not any(at in named for at in range(begin, begin + len(text) + 1)):
                 yield found[".dynstr"].sh_offset + begin, len(text)
             begin += len(text) + 1
+
+    def functions(self, only_global: bool) -> dict[bytes, int] | None:
+        found = list(self.sections())
+        table = next((one for one in found if one.sh_type == SHT_SYMTAB), None)
+        names = next((one for one in found if one.name == ".strtab"), None)
+        if table is None or names is None:
+            return None
+        strings = self._bytes(names.sh_offset, names.sh_size, "its symbols' names")
+        # Elf32_Sym, Elf64_Sym
+        form = self._order + ("IIIBBH" if self.bits == 32 else "IBBHQQ")
+        info, section, st_size = (3, 5, 2) if self.bits == 32 else (1, 3, 5)
+        length = struct.calcsize(form)
+        size = min(table.sh_size, length * _MOST_SYMBOLS)
+        data = self._bytes(table.sh_offset, size - size % length, "its symbols")
+        own: dict[bytes, int] = {}
+        for row in struct.iter_unpack(form, data):
+            if row[info] & 15 != STT_FUNC or row[section] == SHN_UNDEF or not row[st_size]:
+                continue
+            if not only_global or row[info] >> 4 == STB_GLOBAL:
+                own[strings[row[0] : strings.find(b"\0", row[0])]] = row[st_size]
+        return own
+
+    def awaiting(self) -> Iterator[bytes]:
+        for section in self.sections():
+            if not section.name.startswith(_LTO_SYMBOLS):
+                continue
+            data, at = self._bytes(section.sh_offset, section.sh_size, section.name), 0
+            # Name and group end with a zero; kind, visibility, size (8 bytes) and slot (4 bytes) follow.
+            while 0 < (end := data.find(b"\0", at)) < (last := data.find(b"\0", end + 1)) and last + 14 < len(data):
+                if data[last + 1] == _LTO_DEFINED:
+                    yield data[at:end]
+                at = last + 15
 
     def _segments(self) -> Iterator[tuple[int, int, int, int, int]]:
         """p_type, p_flags, p_offset, p_vaddr and p_filesz of each program header (Elf32_Phdr, Elf64_Phdr)."""

@@ -1,11 +1,13 @@
-"""Objects in archives of libraries (ar(5)), and programs in the form of UEFI (PE): which machine they are for."""
+"""Objects in archives of libraries (ar(5)): which machine they are for, which functions they have. Programs in the form of UEFI
+(PE): which machine they are for."""
 
 from __future__ import annotations
 
 import io
+from collections.abc import Iterator
 from typing import BinaryIO
 
-from yarrik.elf import MAGIC, ElfDamaged, elf_facts
+from yarrik.elf import MAGIC, ElfDamaged, awaiting, elf_facts, functions
 
 AR_MAGIC = b"!<arch>\n"
 #: `Machine` of the COFF file header (PE Format, "Machine Types"), by our names of architectures.
@@ -25,13 +27,7 @@ _MOST_MEMBERS = 100_000
 
 def foreign_in_archive(file: BinaryIO, arch: str) -> str:
     """What of an open archive of objects is for another machine, as words; empty when nothing is."""
-    file.seek(len(AR_MAGIC))
-    for _ in range(_MOST_MEMBERS):
-        head = file.read(60)
-        if len(head) < 60 or head[58:] != b"`\n" or not head[48:58].strip().isdigit():
-            return ""
-        size = int(head[48:58])
-        following = file.tell() + size + size % 2
+    for head, size in _members(file):
         data = file.read(min(size, _HEAD))
         if data[:4] == MAGIC:
             try:
@@ -41,8 +37,34 @@ def foreign_in_archive(file: BinaryIO, arch: str) -> str:
             if facts is not None and facts.arch != arch:
                 name = head[:16].decode("ascii", "replace").strip().rstrip("/")
                 return f"holds the object {name or 'of a library'}, which is built for {facts.arch}"
-        file.seek(following)
     return ""
+
+
+def functions_in_archive(file: BinaryIO) -> Iterator[dict[bytes, int]]:
+    """The global functions of each object in an open archive, with their sizes in bytes, 0 for those that wait for
+    optimisation at link time; objects that do not read are left out."""
+    for _, size in _members(file):
+        data = file.read(size)
+        if data[:4] == MAGIC:
+            try:
+                found = functions(io.BytesIO(data), only_global=True) or dict.fromkeys(awaiting(io.BytesIO(data)), 0)
+            except ElfDamaged:
+                continue
+            if found:
+                yield found
+
+
+def _members(file: BinaryIO) -> Iterator[tuple[bytes, int]]:
+    """Header and size of each member of an open archive, which then stands where the member's content begins."""
+    following = len(AR_MAGIC)
+    for _ in range(_MOST_MEMBERS):
+        file.seek(following)
+        head = file.read(60)
+        if len(head) < 60 or head[58:] != b"`\n" or not head[48:58].strip().isdigit():
+            return
+        size = int(head[48:58])
+        following = file.tell() + size + size % 2
+        yield head, size
 
 
 def foreign_program(file: BinaryIO, head: bytes, arch: str) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Mapping, Sequence
 
 import msgspec
@@ -17,8 +18,8 @@ def describe_packages(
     disks: object,
     further: Mapping[str, Sequence[Chosen]] | None = None,
 ) -> bytes:
-    """`packages.json`: each package with version, licence, size in bytes, and why it is in the image; those of `further` images
-    of the product by their names."""
+    """`packages.json`: each package with version, licence, size in bytes, why it is in the image, and what of other recipes is
+    linked into its files statically; those of `further` images of the product by their names."""
     images = {"images": {name: _packages(rows) for name, rows in sorted(further.items())}} if further else {}
     return _pretty({**head, "boot": boot, "disks": disks, "packages": _packages(chosen), **images})
 
@@ -35,6 +36,7 @@ def _packages(chosen: Sequence[Chosen]) -> list[dict[str, object]]:
             "needs": list(one.package.needs),
             "bytes": one.package.size,
             "files": sum(path.kind == "file" for path in one.package.paths),
+            "linked": [dataclasses.asdict(part) for part in one.package.linked],
         }
         for one in chosen
     ]

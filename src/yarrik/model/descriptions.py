@@ -397,7 +397,7 @@ Profile.strip = true
 Profile.expects = ["relro", "bind-now", "pie"]
   Protections that every program and library should have; what lacks one is told when the image is put together.
 Profile.refuse-licences = ["GPL-3.0-*", "AGPL-*"]
-  Licences that no package of an image may be under; `*` stands for any part of a name.
+  Licences that no package of an image may be under, nor what is linked into it statically; `*` stands for any part of a name.
 Profile.clock = 2026-01-01T00:00:00Z
   The time that files in images have.
 Root.login = "password"

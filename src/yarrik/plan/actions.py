@@ -158,19 +158,27 @@ class CollectLicences(Action, frozen=True, kw_only=True):
 
 class Stage(Action, frozen=True, kw_only=True):
     """Makes what was installed fit to ship: symbols stripped, architecture checked, the build's own paths taken out of what
-    says how to build with a library. Outputs: `files`, `sysroot`."""
+    says how to build with a library. Inputs `archives RECIPE` are static libraries that it may have been linked with. Outputs:
+    `files`, `sysroot`, `archives` (static libraries of this recipe and of those that it needs), and `linked`, those whose
+    objects are in its files. `runtime` is the recipe of the toolchain's own C library, if the board's programs have that: name,
+    version and licence."""
 
-    REVISION: ClassVar[int] = 2  # what is left of search paths in string tables
+    REVISION: ClassVar[int] = 3  # static libraries
 
     strip: Command
     arch: str
     toolchain: str
+    recipe: str
+    version: str
+    licence: str
+    runtime: tuple[str, str, str] | None = None
 
 
 class Split(Action, frozen=True, kw_only=True):
-    """Shares the files out among a recipe's packages. Outputs: `packages`, `files`."""
+    """Shares the files out among a recipe's packages; input `linked` is what is linked statically into them. Outputs:
+    `packages`, `files`."""
 
-    REVISION: ClassVar[int] = 3  # functions of ELF files that ask the kernel
+    REVISION: ClassVar[int] = 4  # static libraries
 
     recipe: str
     version: str
@@ -183,7 +191,7 @@ class Assemble(Action, frozen=True, kw_only=True):
     """Puts packages, accounts, services and an image's own files into one root filesystem. `passwords` are hashes by account,
     `secret_files` texts by label that only their owners may read. Outputs: `root`, `packages`."""
 
-    REVISION: ClassVar[int] = 4  # unit files that packages bring themselves
+    REVISION: ClassVar[int] = 5  # licences of static libraries
     HIDDEN: ClassVar[frozenset[str]] = frozenset(["passwords", "secret_files"])
 
     own: tuple[OwnPath, ...]
@@ -311,7 +319,7 @@ class Provenance(msgspec.Struct, frozen=True, kw_only=True):
 class Describe(Action, frozen=True, kw_only=True):
     """Writes the manifests. Outputs: `packages.json`, `files.json`, `licences`."""
 
-    REVISION: ClassVar[int] = 2  # provenance
+    REVISION: ClassVar[int] = 3  # static libraries
 
     product: str
     board: str

@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 
 from msgspec.structs import replace
@@ -113,6 +114,7 @@ class _Planner:
     steps: dict[str, Step] = field(default_factory=dict)
     built: dict[Node, tuple[str, str]] = field(default_factory=dict)
     sysroots: dict[Node, tuple[str, str]] = field(default_factory=dict)
+    archives: dict[Node, tuple[str, str]] = field(default_factory=dict)
     split: dict[Node, str] = field(default_factory=dict)
     licences: dict[str, str] = field(default_factory=dict)
     #: The outputs of each recipe by name, as step and output: the file, and the tree that lays it out.
@@ -313,14 +315,36 @@ class _Planner:
             Step(
                 "stage",
                 str(node),
-                Stage(strip=strip, arch=toolchain.arch, toolchain=toolchain.shown),
-                inputs={"files": files},
+                Stage(
+                    strip=strip,
+                    arch=toolchain.arch,
+                    toolchain=toolchain.shown,
+                    recipe=recipe.name,
+                    version=recipe.value.version,
+                    licence=recipe.value.licence,
+                    # A C library of its own is linked with no other.
+                    runtime=self._runtime_recipe if node.side == "board" and not recipe.value.build.loader else None,
+                ),
+                inputs={
+                    "files": files,
+                    **{f"archives {one.recipe}": self.archives[one] for one in order.needs[node] if one in self.archives},
+                },
             )
         )
         self.built[node] = (stage.name, "files")
         self.sysroots[node] = (stage.name, "sysroot")
+        self.archives[node] = (stage.name, "archives")
         if node.side == "board":
-            self._split(node, recipe, (stage.name, "files"))
+            self._split(node, recipe, {"files": (stage.name, "files"), "linked": (stage.name, "linked")})
+
+    @cached_property
+    def _runtime_recipe(self) -> tuple[str, str, str] | None:
+        """Name, version and licence of the recipe that brings the toolchain's C library, if the board's programs have that."""
+        name = parse_requirement(self.composition.profile.value.c_library).name
+        if name not in self.composition.workspace.shelved["recipe"]:
+            return None
+        recipe = self.composition.recipe(name)
+        return (name, recipe.value.version, recipe.value.licence) if recipe.value.build.using == "toolchain-runtime" else None
 
     def _runtime(self, node: Node, recipe: Definition[Recipe]) -> None:
         toolchain = self.surroundings.toolchain(node.side)
@@ -356,10 +380,14 @@ class _Planner:
             rules = self._packages(node, recipe, only=None if recipe.value.package else held)
             if not recipe.value.package:
                 rules = {name: replace(rules[name], files=tuple(files)) for name, files in held.items()}
-            self._split(node, recipe, (fetch.name, "files"), rules)
+            self._split(node, recipe, {"files": (fetch.name, "files")}, rules)
 
     def _split(
-        self, node: Node, recipe: Definition[Recipe], files: tuple[str, str], rules: dict[str, PackageRule] | None = None
+        self,
+        node: Node,
+        recipe: Definition[Recipe],
+        inputs: dict[str, tuple[str, str]],
+        rules: dict[str, PackageRule] | None = None,
     ) -> None:
         value = recipe.value
         step = self._add(
@@ -373,7 +401,7 @@ class _Planner:
                     summary=value.summary,
                     packages=rules or self._packages(node, recipe),
                 ),
-                inputs={"files": files},
+                inputs=inputs,
             )
         )
         self.split[node] = step.name
@@ -590,7 +618,7 @@ class _Planner:
         package = self.surroundings.debian_source(recipe)
         place = recipe.place("source", "0", "debian")
         inputs = {}
-        for name, digest in wanted_files(package.files).items():
+        for name, digest in wanted_files(package.files, source.debian_patches).items():
             fetch = self._add(
                 Step(
                     "fetch",

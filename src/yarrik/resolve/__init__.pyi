@@ -39,6 +39,7 @@ from .packages import package_rules as package_rules
 from .packages import wants_modules as wants_modules
 from .runtime import BuiltPackage as BuiltPackage
 from .runtime import Chosen as Chosen
+from .runtime import LinkedIn as LinkedIn
 from .runtime import PackagedPath as PackagedPath
 from .runtime import choose_packages as choose_packages
 from .runtime import library_places as library_places

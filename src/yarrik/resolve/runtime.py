@@ -32,8 +32,20 @@ class PackagedPath:
 
 
 @dataclass(frozen=True)
+class LinkedIn:
+    """What of another recipe is in a package's files, linked statically: that recipe, the libraries (their paths on the build's
+    side), and the files of the package that have it."""
+
+    recipe: str
+    version: str
+    licence: str
+    libraries: tuple[str, ...]
+    files: tuple[str, ...]
+
+
+@dataclass(frozen=True)
 class BuiltPackage:
-    """A package as a recipe yielded it; `elf` has the facts of each ELF file by path."""
+    """A package as a recipe yielded it; `elf` has the facts of each ELF file by path, `linked` what is linked in of others."""
 
     name: str
     recipe: str
@@ -43,11 +55,17 @@ class BuiltPackage:
     needs: tuple[str, ...]
     paths: tuple[PackagedPath, ...]
     elf: Mapping[str, ElfFacts]
+    linked: tuple[LinkedIn, ...] = ()
 
     @property
     def size(self) -> int:
         """Bytes of the package's files."""
         return sum(path.size for path in self.paths if path.kind == "file")
+
+    @property
+    def recipes(self) -> tuple[str, ...]:
+        """Its recipe, and those with something linked into it."""
+        return (self.recipe, *(one.recipe for one in self.linked))
 
 
 @dataclass(frozen=True)

@@ -53,21 +53,37 @@ def _order(version: str) -> list[tuple[int, str]]:
 
 
 def check_licences(packages: Sequence[BuiltPackage], refused: Sequence[str]) -> None:
-    """Raises YarrikError for packages under a licence that the profile refuses. Of a choice (`OR`) one that is left will do."""
+    """Raises YarrikError for packages under a licence that the profile refuses, or with such a one linked in. Of
+    a choice (`OR`) one that is left will do."""
     collector = Collector()
     for package in packages:
-        choices = [_LICENCE_WORD.findall(choice) for choice in re.split(r"\bOR\b", package.licence)]
-        hits = [
-            next((word for word in words if any(fnmatch.fnmatchcase(word, one) for one in refused)), "") for words in choices
-        ]
-        if refused and all(hits):
+        if hit := _refused_word(package.licence, refused):
             what = f"the package `{package.name}` (recipe `{package.recipe}`) is under {package.licence}"
             collector.add(
                 Trouble("LICENCE-REFUSED", what,
-                        why=f"the profile refuses {hits[0]} (`refuse-licences`)",
+                        why=f"the profile refuses {hit} (`refuse-licences`)",
                         remedy=f"leave it out, or take one under another licence: yarrik why {package.name}")
             )  # fmt: skip
+        for one in package.linked:
+            if hit := _refused_word(one.licence, refused):
+                libraries = shortened([path.rpartition("/")[2] for path in one.libraries], 3)
+                what = (
+                    f"{shortened(list(one.files), 3)} of the package `{package.name}` has {libraries} of `{one.recipe}` in it"
+                )
+                collector.add(
+                    Trouble("LICENCE-REFUSED", f"{what}, which is under {one.licence}",
+                            why=f"it is linked statically, and the profile refuses {hit} (`refuse-licences`)",
+                            remedy=f"leave `{package.name}` out, let `{package.recipe}` link with the shared library, or let "
+                                   f"`{one.recipe}` install no static one")
+                )  # fmt: skip
     collector.raise_if_any("work")
+
+
+def _refused_word(licence: str, refused: Sequence[str]) -> str:
+    """A word of a licence that is refused, when no choice is left; else an empty text."""
+    choices = [_LICENCE_WORD.findall(choice) for choice in re.split(r"\bOR\b", licence)]
+    hits = [next((word for word in words if _refuses(word, refused)), "") for words in choices]
+    return hits[0] if all(hits) else ""
 
 
 def _refuses(licence: str, refused: Sequence[str]) -> bool:

@@ -29,6 +29,31 @@ _BOARD_FOLDER = re.compile(rb"(?<![\w./}-])/usr(?![\w.-])|(?<=-[IL])/usr(?![\w.-
 _LARGEST = 1 << 20
 
 
+def out_of_sysroot(tree: Tree) -> Tree:
+    """The tree with what was installed below the build's sysroot at its place on the board: pkg-config puts the sysroot before
+    folders that a project asks other packages for, like those for rules of the device manager. What would lie over something
+    else stays where it is."""
+    own = "step/sysroot/"
+    taken = {entry.path for entry in tree.entries if entry.kind != "folder" and not entry.path.startswith("step/")}
+    moved = {entry.path[len(own) :]: entry for entry in tree.entries if entry.path.startswith(own)}
+    if not moved or any(part in taken for path in moved for part in (path, *_above(path))):
+        return tree
+    kept = {entry.path: entry for entry in tree.entries if not entry.path.startswith(own)}
+    for path, entry in moved.items():
+        if path not in kept:
+            kept[path] = dataclasses.replace(entry, path=path)
+    if not any(path.startswith("step/") and path != "step/sysroot" for path in kept):
+        kept.pop("step", None)
+        kept.pop("step/sysroot", None)
+    return Tree.of(kept.values())
+
+
+def _above(path: str) -> Iterator[str]:
+    while "/" in path:
+        path = path.rpartition("/")[0]
+        yield path
+
+
 def tidied(tree: Tree, store: Store) -> Tree:
     """The tree without libtool's archives, and with the board's paths in what says how to build with a library. Files that were
     changed are stored, the tree is not.

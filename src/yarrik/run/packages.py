@@ -16,6 +16,7 @@ from yarrik.model import Attributes, PackageRule
 from yarrik.plan import Split, shortened
 from yarrik.resolve import BuiltPackage, PackagedPath
 from yarrik.rootfs import quoted, unquoted
+from yarrik.run.linked import Linked, by_recipe
 
 #: What only serves building against a recipe: nobody has to list it, and it goes into no package by itself.
 _FOR_BUILDING = re.compile(
@@ -25,9 +26,10 @@ _LINK_NAME = re.compile(r"(usr/)?lib/lib[^/]+\.so")
 
 
 def split_packages(
-    action: Split, tree: Tree, facts_of: Callable[[str], ElfFacts | None]
+    action: Split, tree: Tree, facts_of: Callable[[str], ElfFacts | None], linked: Sequence[Linked] = ()
 ) -> tuple[list[BuiltPackage], list[str]]:
-    """The packages, and notes on files that none of them takes. `facts_of` reads an ELF file by digest.
+    """The packages, and notes on files that none of them takes. `facts_of` reads an ELF file by digest;
+    `linked` is what is linked into files statically.
 
     Raises YarrikError when a package lists what the build did not produce, or two list the same."""
     collector = Collector()
@@ -69,7 +71,8 @@ def split_packages(
             ]
             nothing = f"of which the other packages of `{action.recipe}` leave nothing"
             take(name, pattern, found if any(entry.kind != "folder" for entry in found) else [], nothing)
-    packages = [_package(action, name, rule, chosen[name], tree, facts_of, collector) for name, rule in action.packages.items()]
+    packages = [_package(action, name, rule, chosen[name], tree, facts_of, linked, collector)
+                for name, rule in action.packages.items()]  # fmt: skip
     collector.raise_if_any("work")
     left = [
         "/" + entry.path
@@ -103,6 +106,7 @@ def _package(
     chosen: dict[str, Entry],
     tree: Tree,
     facts_of: Callable[[str], ElfFacts | None],
+    linked: Sequence[Linked],
     collector: Collector,
 ) -> BuiltPackage:
     owners = {attributes.path: attributes for attributes in rule.attributes}
@@ -133,7 +137,8 @@ def _package(
             if facts is not None and facts.kind in ("program", "library"):
                 elf["/" + path] = facts
     summary = rule.summary or action.summary
-    return BuiltPackage(name, action.recipe, action.version, action.licence, summary, rule.needs, tuple(paths), elf)
+    statically = by_recipe(linked, ["/" + quoted(path) for path in chosen])
+    return BuiltPackage(name, action.recipe, action.version, action.licence, summary, rule.needs, tuple(paths), elf, statically)
 
 
 def _extended(attributes: Attributes) -> tuple[tuple[str, bytes], ...]:
@@ -164,6 +169,4 @@ def _renamed(package: BuiltPackage, change: Callable[[str], str]) -> BuiltPackag
         for p in package.paths
     )
     elf = {change(path): facts for path, facts in package.elf.items()}
-    return BuiltPackage(
-        package.name, package.recipe, package.version, package.licence, package.summary, package.needs, paths, elf
-    )
+    return dataclasses.replace(package, paths=paths, elf=elf)

@@ -15,7 +15,7 @@ from typing import BinaryIO
 
 from yarrik.beneath import Folder, NotPlain
 from yarrik.cache import Entry, Store, Tree, clashes
-from yarrik.elf import MAGIC, read_elf
+from yarrik.elf import MAGIC, ElfFacts, read_elf
 from yarrik.errors import Collector, Damaged, Place, Trouble, YarrikError, suggestion
 from yarrik.objects import AR_MAGIC, foreign_in_archive, foreign_program
 from yarrik.plan import (
@@ -40,8 +40,17 @@ from yarrik.plan import (
 )
 from yarrik.rootfs import placed_trees
 from yarrik.run.configure_log import LOOKED_AT, failed_test
-from yarrik.run.installed import OWN_PATH, sysroot_of, tidied, without_leftovers
+from yarrik.run.installed import OWN_PATH, out_of_sysroot, sysroot_of, tidied, without_leftovers
 from yarrik.run.kernel_config import base_problem, carried_options, line_options, lost_options, options
+from yarrik.run.linked import (
+    decode_libraries,
+    decode_linked,
+    encode_libraries,
+    encode_linked,
+    linked_in,
+    merged,
+    static_libraries,
+)
 from yarrik.run.packages import encode_packages, split_packages
 from yarrik.run.sandbox import INSIDE, THE_BOARDS, OverBound, Sandbox, Sees
 from yarrik.sources import (
@@ -304,7 +313,8 @@ def _unpack_debian(action: UnpackDebian, context: Context) -> dict[str, str]:
     place = context.step.marks.get("source", Place())
     digests = {label.removeprefix("file "): digest for label, digest in context.inputs.items()}
     paths = {name: context.store.checked_path(digest) for name, digest in digests.items()}
-    members = read_dsc(context.store.get_bytes(digests[action.dsc]), action.package, action.version, digests, place)
+    dsc = context.store.get_bytes(digests[action.dsc])
+    members = read_dsc(dsc, action.package, action.version, digests, place, action.patches)
     limits = Limits(action.member_limit, action.size_limit)
     tree = unpack_members(action.package, members, paths, action.patches, context.store, limits)
     context.say(f"{len(tree.entries)} entries")
@@ -612,9 +622,9 @@ def _runner(
 
 @perform.register
 def _stage(action: Stage, context: Context) -> dict[str, str]:
-    tree = context.store.tree(context.inputs["files"])
+    tree = out_of_sysroot(context.store.tree(context.inputs["files"]))
     collector = Collector()
-    elves: list[Entry] = []
+    elves: dict[str, tuple[Entry, ElfFacts]] = {}
     # Without a sandbox, the folder of the step that built it lies beside this one's.
     own = (*(f"{INSIDE}/{name}/" for name in ("build", "home", "source", "stage", "sysroot")), f"{context.work.parent}/")
     lost = [entry.path for entry in tree.entries if f"/{entry.path}".startswith(own)]
@@ -658,17 +668,41 @@ def _stage(action: Stage, context: Context) -> dict[str, str]:
                 )
             )
         elif facts is not None and facts.kind in ("program", "library"):
-            elves.append(entry)
+            elves[entry.path] = (entry, facts)
     collector.raise_if_any("work")
+    archives, linked = _static_links(action, context, tree, elves)
     if action.strip and elves:
-        tree = _stripped(action, context, tree, elves)
+        tree = _stripped(action, context, tree, [entry for entry, _ in elves.values()])
     tree = without_leftovers(tidied(tree, context.store), context.store)
     leaks = [f"/{entry.path}" for entry in tree.files if _holds(context.store.checked_path(entry.content), OWN_PATH)]
     if leaks:
         hold = "holds" if len(leaks) == 1 else "hold"
         context.note(f"{shortened(leaks, 3)} {hold} a path of the build, /step/…, which does not exist on the board",
                      "PACKAGE-PATH-LEAKED")  # fmt: skip
-    return {"files": context.store.put_tree(tree), "sysroot": sysroot_of(tree, context.store).digest}
+    return {
+        "files": context.store.put_tree(tree),
+        "sysroot": sysroot_of(tree, context.store).digest,
+        "archives": context.store.put_bytes(archives),
+        "linked": context.store.put_bytes(linked),
+    }
+
+
+def _static_links(
+    action: Stage, context: Context, tree: Tree, elves: Mapping[str, tuple[Entry, ElfFacts]]
+) -> tuple[bytes, bytes]:
+    """The static libraries that there are now, and what of them is in ELF files."""
+    store = context.store
+    needed = [decode_libraries(store.get_bytes(digest)) for label, digest in sorted(context.inputs.items())
+              if label.startswith("archives ")]  # fmt: skip
+    others = merged((), needed)
+    linked, untold = linked_in(action, elves, others, store)
+    if untold:
+        have = "has" if len(untold) == 1 else "have"
+        names = shortened(sorted({one.path.rpartition("/")[2] for one in others}) or ["libc.a"], 3)
+        text = f"{shortened(['/' + path for path in untold], 3)} {have} no symbols any more: which licences came"
+        text += f" with static libraries ({names}) cannot be told; let the build install unstripped, a later step strips"
+        context.note(text, "PACKAGE-NO-SYMBOLS")
+    return encode_libraries(merged(static_libraries(action, tree, store), [others])), encode_linked(linked)
 
 
 def _stripped(action: Stage, context: Context, tree: Tree, elves: list[Entry]) -> Tree:
@@ -702,7 +736,8 @@ def _holds(path: Path, word: bytes) -> bool:
 @perform.register
 def _split(action: Split, context: Context) -> dict[str, str]:
     tree = context.store.tree(context.inputs["files"])
-    packages, notes = split_packages(action, tree, lambda digest: read_elf(context.store.checked_path(digest)))
+    linked = decode_linked(context.store.get_bytes(context.inputs["linked"])) if "linked" in context.inputs else []
+    packages, notes = split_packages(action, tree, lambda digest: read_elf(context.store.checked_path(digest)), linked)
     for note in notes:
         context.note(note, "PACKAGE-FILES-LEFT")
     return {"packages": context.store.put_bytes(encode_packages(packages)), "files": context.inputs["files"]}

@@ -254,7 +254,9 @@ def _describe(action: Describe, context: Context) -> dict[str, str]:
     return {
         "packages.json": store.put_bytes(describe_packages(head, chosen, boot, disks, further)),
         "files.json": store.put_bytes(describe_files(head, root)),
-        "licences": _licences(context, {one.package.recipe for rows in (chosen, *further.values()) for one in rows}),
+        "licences": _licences(
+            context, {name for rows in (chosen, *further.values()) for one in rows for name in one.package.recipes}
+        ),
     }
 
 
@@ -321,7 +323,7 @@ def _plain(one: Provenance) -> dict[str, object]:
 
 
 def _licences(context: Context, recipes: set[str]) -> str:
-    """The licence texts of the recipes whose packages are in the image, as one tree with a folder for each."""
+    """The licence texts of recipes that are in the image, as one tree with a folder for each."""
     entries: list[Entry] = []
     for label, digest in sorted(context.inputs.items()):
         kind, _, recipe = label.partition(" ")
