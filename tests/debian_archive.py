@@ -90,6 +90,13 @@ class DebianArchive:
                 shutil.copy(file, self.pool)
         return self.pool / dsc.name
 
+    def with_binary(self, source: str, binary: str) -> bytes:
+        """The index of all packages, in which a source package has one more binary package."""
+        text = self._run("dpkg-scansources", "pool", at=self.folder / "served").decode()
+        head = f"Package: {source}\n"
+        assert head in text
+        return text.replace(head, f"{head}Package-List:\n {binary} deb libdevel optional arch=any\n").encode()
+
     def publish(
         self, by: str = "archive", text: bytes | None = None, by_digest: bool = True, suite: str = "stable", more: str = ""
     ) -> None:

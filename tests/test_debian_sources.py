@@ -108,6 +108,23 @@ class RecipesFromAnArchive(AnArchive):
         self.assertIn("upstream", self.content("/usr/share/gauge.c"))
         self.assertEqual(self.lock()["debian"]["gauge 1:1.2+dfsg-1"]["version"], "1:1.2+dfsg-1")
 
+    def test_packaging_that_is_left_out_need_not_be_there(self) -> None:
+        for form in ("3.0 (quilt)", "1.0"):
+            with self.subTest(form):
+                name = f"tern{len(form)}"
+                self.archive.package(
+                    name, "1.2-1", {"gauge.c": GAUGE}, {"gauge.c": GAUGE.replace("upstream", "patched")}, form=form
+                )
+                self.archive.publish()
+                for file in [*self.archive.pool.glob(f"{name}_*.debian.tar.*"), *self.archive.pool.glob(f"{name}_*.diff.gz")]:
+                    file.unlink()
+                self.gauge(f'debian = "{name}"\ndebian-patches = false')
+                self.yarrik("build", at=self.root)
+                self.assertIn("upstream", self.content("/usr/share/gauge.c"))
+                self.assertEqual(len(self.lock()["debian"][f"{name} 1.2"]["files"]), 3)
+                self.gauge(f'debian = "{name}"')
+                self.assertIn("SOURCE-UNREACHABLE", self.yarrik("build", at=self.root, code=1))
+
     def test_a_new_recipe_from_a_package(self) -> None:
         makefile = "all:\n\ttrue\ninstall:\n\tinstall -D gauge.c $(DESTDIR)/usr/share/tern\n"
         upstream = {
@@ -126,6 +143,16 @@ class RecipesFromAnArchive(AnArchive):
         (self.root / "s/images/i.toml").write_text('packages = ["init", "tern"]\n')
         self.yarrik("build", at=self.root)
         self.assertIn("upstream", self.content("/usr/share/tern"))
+        # The packaging names development files; the shelf has a recipe of the source package that has them.
+        control = ("Source: weir\nMaintainer: Harbour <h@example.org>\nBuild-Depends: libtern-dev, libghost-dev, bison\n\n"
+                   "Package: weir\nArchitecture: any\nDescription: a weir\n holds\n")  # fmt: skip
+        self.archive.package("weir", "1.0-1", upstream, debian={"debian/control": control})
+        self.archive.publish(more="", text=self.archive.with_binary("tern", "libtern-dev"))
+        self.yarrik("new", "recipe", "weir", "--from", "debian:weir", at=self.root)
+        text = (self.root / "s/recipes/weir/recipe.toml").read_text()
+        self.assertRegex(text, r'needs = \["tern"\]')
+        self.assertIn("# debian/control:3 asks for `libghost-dev`, on no shelf here", text)
+        self.assertRegex(text, r'programs = \["bison"\] +# debian/control:3')
         said = self.yarrik("new", "recipe", "gull", "--from", "debian:gull", code=2, at=self.root)
         self.assertIn("SOURCE-PACKAGE-UNKNOWN", said)
 

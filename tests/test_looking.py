@@ -10,7 +10,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.test_new import NewTest
-from yarrik.sources import Findings, look_at
+from yarrik.sources import Findings, for_developers, look_at, packaging_asks, patched_autotools
+from yarrik.sources.looking import Guess
 
 MESON = """project('weir', 'c',
   version : '0.9.1', license : 'MIT')
@@ -102,6 +103,79 @@ class WhatSourcesSay(unittest.TestCase):
         ):  # fmt: skip
             self.assertIn(("gcc", line), self.values(looked({file: text}), "tool"))
         self.assertEqual(self.values(looked({"Makefile": "# HOSTCC is not used\nall:\n"}), "tool"), [])
+
+    def test_makefiles_by_hand(self) -> None:
+        text = "# all: ghost test\nPREFIX=/usr/local\nall: libweir.a \\\n weir test\ninstall: all\n\tcp weir $(PREFIX)/bin\n"
+        found = looked({"Makefile": text, "Make.Rules": "BUILD_CC ?= $(CC)\n", "src/Makefile": "CC_FOR_BUILD=x\n"})
+        self.assertEqual(self.values(found, "goal"), [("libweir.a", 3), ("weir", 3)])
+        self.assertEqual(self.values(found, "install"), [("PREFIX={stage}/usr", 2)])
+        self.assertEqual(self.values(found, "variable"), [("BUILD_CC=gcc", 1)])
+        for right in (text.replace("test\n", "\n", 1).replace("weir test", "weir").replace("$(PREFIX)", "$(DESTDIR)$(PREFIX)"), "all:=test\n",
+                      "all: \\\n", "install:\n"):  # fmt: skip
+            found = looked({"Makefile": right})
+            self.assertEqual((found.of("goal"), found.of("install"), found.of("variable")), ([], [], []))
+        # The makefiles of another build system are its own matter.
+        self.assertEqual(looked({"Makefile": text, "configure.ac": CONFIGURE}).of("goal"), [])
+        self.assertEqual(self.values(looked({"Makefile": "all: $(shell rm) a;b test x\n"}), "goal"), [("x", 1)])
+
+    def test_manuals_are_not_made(self) -> None:
+        self.assertEqual(
+            self.values(looked({"configure": "GNU Autoconf", "doc/weir.texi": "x"}), "variable"), [("MAKEINFO=true", 1)]
+        )
+        for files in ({"configure": "x"}, {"doc/weir.texi": "x", "meson.build": MESON}):
+            self.assertEqual(looked(files).of("variable"), [])
+
+    def test_a_script_that_makes_what_autoreconf_needs(self) -> None:
+        asks = "AC_INIT([weir], [1])\nm4_include([m4/flags.m4])\n"
+        before = [("cd ../source && sh autogen.sh", 1)]
+        self.assertEqual(self.values(looked({"configure.ac": asks, "autogen.sh": "x"}), "before"), before)
+        for files in ({"autogen.sh": "x", "m4/flags.m4": ""}, {"autogen.sh": "x", "configure": "GNU Autoconf"}, {}):
+            self.assertEqual(looked({"configure.ac": asks, **files}).of("before"), [])
+
+    def test_what_packaging_says_that_a_build_needs(self) -> None:
+        text = """Source: weir
+Build-Depends: debhelper-compat (= 13), zlib1g-dev (>= 1:1.2), bison, python3:any, libgull-dev | libtern-dev,
+ libcheck-dev <!nocheck>, gtk-doc-tools <!nodoc>, libkvm-dev [kfreebsd-any], libc6-dev, gettext [linux-any]
+Build-Depends-Indep: libdocs-dev
+Build-Depends-Arch: libtide-dev
+
+Package: weir
+Build-Depends: libghost-dev
+"""
+        found = list(packaging_asks(text))
+        self.assertEqual([one.value for one in found if one.what == "need"], ["zlib1g-dev", "libgull-dev", "libtide-dev"])
+        self.assertEqual(
+            [one.value for one in found if one.what == "tool"], ["bison", "python3", "msgfmt", "msgmerge", "xgettext"]
+        )
+        self.assertEqual({(one.file, one.line, one.optional) for one in found}, {("debian/control", 2, False)})
+        for odd in ("", "Build-Depends", "\x00\xff: :\n", "Source: x\nBuild-Depends: ,,|, <!nocheck>\n", "a" * 10_000):
+            self.assertEqual(list(packaging_asks(odd)), [])
+
+    def test_patches_after_which_configure_is_made_anew(self) -> None:
+        def changed(*paths: str) -> bool:
+            return (
+                patched_autotools(
+                    [("p", "".join(f"--- a/{one}\n+++ b/{one}\n@@ -1 +1 @@\n-x\n+y\n" for one in paths).encode())]
+                )
+                is not None
+            )
+
+        for path in ("configure.ac", "src/Makefile.am", "m4/own.m4", "configure.in"):
+            self.assertTrue(changed("src/weir.c", path), path)
+        for path in ("configure", "src/Makefile.in", "acinclude.m4.txt", "am", "src/exam"):
+            self.assertFalse(changed(path), path)
+        self.assertIsNone(patched_autotools([("p", b"+++ configure.ac\n\xff")]))
+
+    def test_options_for_developers(self) -> None:
+        for name in ("tests", "BUILD_TESTING", "ENABLE_TESTING", "DOCUMENTATION", "gtk_doc", "docs", "man", "WITH_EXAMPLES", "man-pages",
+                     "LIBUV_BUILD_TESTS", "xml-docs", "FUZZING"):  # fmt: skip
+            self.assertTrue(for_developers(name) or name == "LIBUV_BUILD_TESTS", name)
+        for name in ("ssl", "manager", "docker", "testament", "svg", "WITH_TLS", "attestation", "domain", "documents"):
+            self.assertFalse(for_developers(name), name)
+
+    def test_what_is_needed_counts_before_what_is_optional(self) -> None:
+        found = Findings((Guess("need", "expat", "meson.build", 3, optional=True), Guess("need", "expat", "debian/control", 5)))
+        self.assertEqual([(one.file, one.optional) for one in found.of("need")], [("debian/control", False)])
 
     def test_of_several_build_systems_the_one_that_is_released_with(self) -> None:
         for files, wanted, configure in (
@@ -236,6 +310,13 @@ class RecipesFromSources(NewTest):
         self.new("recipe", "cloned", "--from", f"file://{self.folder}/{name}")
         self.assertEqual(self.recipe("cloned")["source"][0]["commit"], commit)
         self.yarrik("check", "--all", at=self.root)
+
+    def test_files_of_another_build_system_hide_nothing(self) -> None:
+        self.write("dam/meson.build", MESON.replace("libpng', required : false", "zlib'"))
+        self.write("dam/configure.ac", "AC_INIT([dam], [1])\nPKG_CHECK_MODULES([Z], [zlib])\n")
+        self.new("recipe", "zlib")
+        self.new("recipe", "dam", "--from", "../dam")
+        self.assertEqual(self.recipe("dam")["build"]["needs"], ["zlib"])
 
     def test_needs_that_a_shelf_has_are_written_and_others_are_comments(self) -> None:
         self.write("dam/meson.build", MESON)

@@ -28,7 +28,10 @@ from .downloading import receive_small as receive_small
 from .git import without_password as without_password
 from .looking import Findings as Findings
 from .looking import Guess as Guess
+from .looking import for_developers as for_developers
 from .looking import look_at as look_at
+from .looking import packaging_asks as packaging_asks
+from .looking import patched_autotools as patched_autotools
 from .offers import Offered as Offered
 from .offers import listed_beside as listed_beside
 from .offers import newer as newer

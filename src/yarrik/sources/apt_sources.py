@@ -55,7 +55,7 @@ def _lines(text: str, usual: tuple[Path, ...], root: Path) -> Iterator[tuple[boo
 def _stanzas(text: str, usual: tuple[Path, ...], root: Path) -> Iterator[tuple[bool, Archive]]:
     from debian.deb822 import Deb822
 
-    for stanza in Deb822.iter_paragraphs(text, use_apt_pkg=False):
+    for stanza in Deb822.iter_paragraphs(text.splitlines(keepends=True), use_apt_pkg=False):
         fields = {str(key).lower(): str(value) for key, value in stanza.items()}
         if fields.get("enabled", "yes").strip().lower() in _NO:
             continue

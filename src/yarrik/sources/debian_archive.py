@@ -171,6 +171,19 @@ class Archives:
                 found.setdefault(one.version, one)
         return sorted(found.values(), key=lambda one: NativeVersion(one.version), reverse=True)
 
+    def source_of(self, binary: str) -> str:
+        """The name of the source package that a binary package is built from; empty if no archive has one."""
+        if self._indexes is None:
+            self._indexes = self._read_indexes()
+        line = b"\n " + binary.encode() + b" deb "
+        for data in self._indexes:
+            at = data.find(line)
+            if at >= 0:
+                first = data.rfind(b"\n\n", 0, at) + 2
+                match = re.match(rb"(?:.*\n){0,40}?Package: ([a-z0-9][a-z0-9.+-]+)\n", data[first:at] + b"\n")
+                return match[1].decode() if match else ""
+        return ""
+
     def _read_indexes(self) -> list[bytes]:
         if not self.archives:
             raise YarrikError(

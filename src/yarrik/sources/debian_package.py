@@ -46,13 +46,20 @@ class SeriesPatch:
     strip: int
 
 
-def wanted_files(names: Mapping[str, str]) -> dict[str, str]:
-    """Those files of a source package that are taken in; upstream's signatures are not."""
-    return {name: digest for name, digest in names.items() if not name.endswith(".asc")}
+def wanted_files(names: Mapping[str, str], with_packaging: bool = True) -> dict[str, str]:
+    """Those files of a source package that are taken in: upstream's signatures are not, nor the packaging if it is left out."""
+    left_out = (".asc",) if with_packaging else (".asc", ".diff.gz")
+    return {
+        name: digest
+        for name, digest in names.items()
+        if not name.endswith(left_out) and (with_packaging or not _PACKAGING.match(name))
+    }
 
 
-def read_dsc(text: bytes, name: str, version: str, digests: Mapping[str, str], place: Place = NOWHERE) -> Members:
-    """What a `.dsc` says, checked against the package that is wanted, its version, and the digests of its files. Raises
+def read_dsc(
+    text: bytes, name: str, version: str, digests: Mapping[str, str], place: Place = NOWHERE, with_packaging: bool = True
+) -> Members:
+    """What a `.dsc` says, checked against the package that is wanted, its version, and the digests of its wanted files. Raises
     YarrikError."""
     from debian.deb822 import Dsc
 
@@ -69,7 +76,7 @@ def read_dsc(text: bytes, name: str, version: str, digests: Mapping[str, str], p
     if form not in _FORMATS:
         raise unfit_package(name, f"its form {form!r} is none of {', '.join(_FORMATS)}", place)
     known = {file: digest for file, digest in digests.items() if not file.endswith(".dsc")}
-    if wanted_files(said) != wanted_files(known):
+    if wanted_files(said, with_packaging) != wanted_files(known, with_packaging):
         raise unfit_package(name, "its .dsc names other files than the archive's index", place)
     archives = [file for file in wanted_files(said) if ".tar." in file]
     origs = {file: match[1] or "" for file in archives if (match := _ORIG.match(file))}

@@ -7,13 +7,15 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Literal
 
 from yarrik.licences import joined, licence_fault
 
-What = Literal["build system", "configure", "version", "licence", "need", "tool", "option"]
+What = Literal[
+    "build system", "configure", "version", "licence", "need", "tool", "option", "goal", "install", "variable", "before"
+]
 #: Bytes of a file that is read, files whose beginnings are searched for tags, and options that are listed.
 _LARGEST, _MOST_TAGGED, _MOST_OPTIONS = 4 << 20, 2000, 40
 
@@ -47,11 +49,11 @@ class Findings:
     guesses: tuple[Guess, ...]
 
     def of(self, what: What) -> list[Guess]:
-        """The guesses of one kind, each value once."""
+        """The guesses of one kind, each value once: what one file needs counts where another could go without."""
         found: dict[str, Guess] = {}
         for guess in self.guesses:
-            if guess.what == what:
-                found.setdefault(guess.value, guess)
+            if guess.what == what and (guess.value not in found or found[guess.value].optional > guess.optional):
+                found[guess.value] = guess
         return list(found.values())
 
     def first(self, what: What) -> Guess | None:
@@ -77,7 +79,8 @@ def look_at(sizes: Mapping[str, int], content: Callable[[str], bytes], name: str
     """What the files say: `sizes` are those of regular files, in bytes by path; `content` reads one. `name` is the archive's or
     folder's, which often ends in the version."""
     files = _Files(sizes, content)
-    return Findings((*_system(files), *_version(files, name), *_licence(files), *_asked(files), *_options(files)))
+    guesses = (*_system(files), *_version(files, name), *_licence(files), *_asked(files), *_options(files))
+    return Findings((*guesses, *_how_to_make(files), *_manuals(files), *_script_before(files)))
 
 
 def _hand_written(files: _Files) -> bool:
@@ -235,6 +238,118 @@ def _asked(files: _Files) -> Iterator[Guess]:
         text = _without_comments(file, files.text(file))
         if known := _NATIVE.search(text):
             yield Guess("tool", "gcc", file, _line(text, known.start()))
+
+
+#: Goals that run what was built.
+_RUNS = {"test", "tests", "check", "testing"}
+#: Files that makefiles of a project share, beside those that make looks for.
+_MAKEFILES = re.compile(r"(?:GNU)?[Mm]ake(?:file|\.rules|\.inc|\.config)?|[Mm]akefile\.[\w-]{1,20}|Make\.[Rr]ules|config\.mk")
+
+
+def _how_to_make(files: _Files) -> Iterator[Guess]:
+    """What makefiles written by hand need to be told in a build for another machine, which installs into a folder."""
+    main = next((name for name in ("GNUmakefile", "makefile", "Makefile") if name in files.sizes), "")
+    text = _without_comments(main, files.text(main))
+    if not main or files.sizes.keys() & {"configure", "configure.ac", "configure.in", "CMakeLists.txt", "meson.build"}:
+        return
+    first = re.search(r"(?m)^all\s*:(?!=)[ \t]*((?:[^\n\\]|\\\n?){0,1000})$", text)
+    goals = first[1].replace("\\\n", " ").split() if first else []
+    if first and _RUNS & set(goals):
+        for goal in goals:
+            if goal not in _RUNS and re.fullmatch(r"[\w./+-]{1,64}", goal):
+                yield Guess("goal", goal, main, _line(text, first.start()))
+    shared = [name for name in sorted(files.sizes) if "/" not in name and _MAKEFILES.fullmatch(name)]
+    whole = "".join(_without_comments(name, files.text(name)) for name in shared)
+    if "DESTDIR" not in whole and (own := re.search(r"(?m)^(PREFIX|prefix|INSTALL_TOP)\s*[:?]?=", text)):
+        yield Guess("install", f"{own[1]}={{stage}}/usr", main, _line(text, own.start()))
+    for name in shared:
+        plain = _without_comments(name, files.text(name))
+        for word in ("BUILD_CC", "CC_FOR_BUILD"):
+            if known := re.search(rf"\b{word}\b", plain):
+                yield Guess("variable", f"{word}=gcc", name, _line(plain, known.start()))
+                yield Guess("tool", "gcc", name, _line(plain, known.start()))
+
+
+def _manuals(files: _Files) -> Iterator[Guess]:
+    """That a build by autotools makes manuals with a program that nobody needs for a board."""
+    if files.sizes.keys() & {"configure", "configure.ac", "configure.in"}:
+        manual = next((name for name in sorted(files.sizes) if name.endswith((".texi", ".texinfo", ".txi"))), "")
+        if manual:
+            yield Guess("variable", "MAKEINFO=true", manual, 1)
+
+
+def _script_before(files: _Files) -> Iterator[Guess]:
+    """A script of the project's own that makes what autoreconf needs, where the sources have no `configure`."""
+    if "configure" in files.sizes or "autogen.sh" not in files.sizes:
+        return
+    text = _without_comments("configure.ac", files.text("configure.ac"))
+    for match in re.finditer(r"\bm4_include\s*\(\s*\[?([\w./+-]{1,100})\]?\s*\)", text):
+        if match[1] not in files.sizes:
+            yield Guess("before", "cd ../source && sh autogen.sh", "autogen.sh", 1)
+            return
+
+
+#: What is only for the project's own developers and readers: names of options for it.
+_FOR_DEVELOPERS = re.compile(
+    r"(?i)(?:(?:build|enable|with|gtk)[_-])?(?:[a-z0-9]+[_-])?"
+    r"(?:tests?|testing|docs?|documentation|examples?|man|man-?pages|fuzz\w*|bench\w*)"
+)
+
+
+def for_developers(option: str) -> bool:
+    """Whether an option of this name is for tests, documentation or examples, which no board needs."""
+    return _FOR_DEVELOPERS.fullmatch(option) is not None
+
+
+#: Packages of Debian's that have programs which builds run, with the programs; others have none that are needed.
+_PROGRAMS = {
+    "bison": ("bison",), "flex": ("flex",), "gperf": ("gperf",), "gawk": ("gawk",), "m4": ("m4",), "bc": ("bc",),
+    "perl": ("perl",), "python3": ("python3",), "python3-minimal": ("python3",), "python3-dev": ("python3",),
+    "python3-all": ("python3",), "python3-all-dev": ("python3",),
+    "libpython3-dev": (), "libsystemd-dev": (), "linux-libc-dev": (), "libc6-dev": (),
+    "gettext": ("msgfmt", "msgmerge", "xgettext"), "xsltproc": ("xsltproc",),
+    "pkg-config": ("pkg-config",), "pkgconf": ("pkg-config",), "python3-jinja2": ("python:jinja2",),
+}  # fmt: skip
+
+
+def packaging_asks(text: str) -> Iterator[Guess]:
+    """What Debian's packaging says that a build needs (`Build-Depends`, deb-src-control(5)): development files
+    as needs, by the package that has them, and programs as tools. What is for tests and documentation alone is left out."""
+    from debian.deb822 import Deb822
+
+    try:
+        source: Mapping[str, str] = next(iter(Deb822.iter_paragraphs(text[:_LARGEST].splitlines(keepends=True))), {})
+    except ValueError:
+        return
+    line = _line(text, text.find("Build-Depends"))
+    for field_ in ("Build-Depends", "Build-Depends-Arch"):
+        for clause in str(source.get(field_, "")).split(","):
+            first = clause.partition("|")[0]
+            match = re.match(r"\s*([a-z0-9][a-z0-9.+-]{1,100})", first)
+            if (
+                match is None
+                or re.search(r"<[^>]*!(?:nocheck|nodoc|pkg)", first)
+                or re.search(r"\[[^\]]*(?:hurd|kfreebsd)-any\s*\]", first)
+            ):
+                continue
+            package = match[1]
+            for program in _PROGRAMS.get(package, ()):
+                yield Guess("tool", program, _CONTROL, line)
+            if package.endswith("-dev") and package not in _PROGRAMS:
+                yield Guess("need", package, _CONTROL, line)
+
+
+_CONTROL = "debian/control"
+#: What a patch changes of the files that `configure` and its makefiles are made from.
+_AUTOTOOLS_CHANGED = re.compile(rb"(?m)^\+\+\+ [^/\s]+/(?:\S*/)?(?:configure\.(?:ac|in)|[\w.-]+\.(?:am|m4))(?:\s|$)")
+
+
+def patched_autotools(patches: Iterable[tuple[str, bytes]]) -> Guess | None:
+    """That `configure` has to be made anew: one of the patches (name and text) changes what it is made from."""
+    for name, text in patches:
+        if _AUTOTOOLS_CHANGED.search(text[:_LARGEST]):
+            return Guess("before", "cd ../source && autoreconf -fi", name, 1)
+    return None
 
 
 def _options(files: _Files) -> Iterator[Guess]:

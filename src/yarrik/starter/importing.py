@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 import tempfile
 from collections.abc import Callable, Collection, Iterable, Iterator
@@ -21,9 +22,12 @@ from yarrik.sources import (
     check_out,
     digest_of_url,
     download,
+    for_developers,
     head_of,
     is_archive,
     look_at,
+    packaging_asks,
+    patched_autotools,
     read_dsc,
     unpack_archive,
     unpack_members,
@@ -41,13 +45,15 @@ _DEBIAN = "debian:"
 @dataclass(frozen=True)
 class Taken:
     """Sources for a look: the lines of [[source]] that name them, their tree, and the name that they came under. With
-    `copied`, the tree is to lie beside the recipe, in `src`. `version` is what the place says of it, where it does."""
+    `copied`, the tree is to lie beside the recipe, in `src`. `version` is what the place says of it, where it does; `packaging`
+    what a distribution's packaging says that a build needs, with needs as names of source packages."""
 
     lines: tuple[str, ...]
     tree: Tree
     name: str
     copied: bool = False
     version: str = ""
+    packaging: tuple[Guess, ...] = ()
 
 
 def take_in(
@@ -75,7 +81,7 @@ def take_in(
 
 
 def _from_debian(name: str, store: Store, archives: Archives, redirect_hosts: Collection[str]) -> Taken:
-    """Upstream's part of a source package: what the packaging says is for other builds than ours."""
+    """Upstream's part of a source package, and what the packaging says that a build needs."""
     package = archives.known(name)[0]
     files = wanted_files(package.files)
     for file, digest in files.items():
@@ -85,9 +91,20 @@ def _from_debian(name: str, store: Store, archives: Archives, redirect_hosts: Co
     members = read_dsc(store.get_bytes(files[package.dsc]), name, package.version, files)
     paths = {file: store.checked_path(digest) for file, digest in files.items()}
     tree = unpack_members(name, members, paths, False, store)
+    whole = {entry.path: entry for entry in unpack_members(name, members, paths, True, store).files}
+    control = whole.get("debian/control")
+    text = store.get_bytes(control.content).decode("utf-8", "replace") if control is not None else ""
+    asks = [one if one.what != "need" else dataclasses.replace(one, value=archives.source_of(one.value) or one.value)
+            for one in packaging_asks(text)]  # fmt: skip
+    made = any(entry.path == "configure" for entry in tree.files)
+    patches = [(path, store.get_bytes(entry.content)) for path, entry in sorted(whole.items())
+               if path.startswith("debian/patches/") and made]  # fmt: skip
+    if (anew := patched_autotools(patches)) is not None:
+        asks.append(anew)
     return Taken(
-        (f"debian = {json.dumps(name)}",), tree, f"{name} {package.version}", version=upstream_version(package.version)
-    )
+        (f"debian = {json.dumps(name)}",), tree, f"{name} {package.version}", version=upstream_version(package.version),
+        packaging=tuple(one for one in asks if one.value != name),
+    )  # fmt: skip
 
 
 def _from_url(url: str, store: Store, scratch: Path, redirect_hosts: Collection[str]) -> Taken:
@@ -132,9 +149,12 @@ def _check(check: Callable[[str], object], text: str) -> None:
 
 def findings_of(taken: Taken, store: Store) -> Findings:
     """What the sources say of themselves."""
-    files = {entry.path: entry for entry in taken.tree.files}
-    return look_at({path: entry.size for path, entry in files.items()}, lambda path: store.get_bytes(files[path].content),
-                   taken.name)  # fmt: skip
+    # One that has to be made anew is as good as none.
+    anew = any(one.what == "before" for one in taken.packaging)
+    files = {entry.path: entry for entry in taken.tree.files if not anew or entry.path != "configure"}
+    found = look_at({path: entry.size for path, entry in files.items()}, lambda path: store.get_bytes(files[path].content),
+                    taken.name)  # fmt: skip
+    return Findings((*found.guesses, *taken.packaging))
 
 
 @dataclass(frozen=True)
@@ -179,9 +199,11 @@ def recipe_from(name: str, taken: Taken, found: Findings, workspace: Workspace) 
     if system is None:
         lines += ['# commands = ["$CC $CFLAGS $LDFLAGS -o tool tool.c", "install -D tool $DESTDIR/usr/bin/tool"]']
     recipes = workspace.shelved["recipe"]
+    by_source = _by_debian_source(workspace)
     here: list[str] = []
-    for guess in _of_system(found.of("need"), system):
-        recipe = next((one for one in _names_of(guess.value) if one in recipes), "")
+    asked_for = Findings(tuple(_of_system(found.guesses, system)))
+    for guess in asked_for.of("need"):
+        recipe = by_source.get(guess.value, "") or next((one for one in _names_of(guess.value) if one in recipes), "")
         if recipe and recipe not in here and not guess.optional:
             here.append(recipe)
             use(guess, recipe)
@@ -192,22 +214,25 @@ def recipe_from(name: str, taken: Taken, found: Findings, workspace: Workspace) 
             rows.append((guess, f"{guess.value}: left out, {'optional' if guess.optional else state}"))
     if here:
         lines.append(f"needs = {json.dumps(here)}")
-    asked = [
-        guess
-        for guess in _of_system(found.of("tool"), system)
-        if not guess.optional and _passes(check_host_program, guess.value)
-    ]
+    asked = [guess for guess in asked_for.of("tool") if not guess.optional and _passes(check_host_program, guess.value)]
     # Most are for documentation and tests, or one of several that would do.
     tools = [guess for guess in asked if find_program(guess.value) is not None]
     for guess in asked:
         if guess not in tools:
             lines.append(f"# {_plain(guess.file)}:{guess.line} looks for `{guess.value}`, which this machine does not have")
             rows.append((guess, f"{guess.value}: left out, not on this machine"))
+    for what, key in (("goal", "goals"), ("install", "install-goals"), ("before", "commands-before")):
+        if words := found.of(what):  # type: ignore[arg-type]
+            more = ["install"] if what == "install" else []
+            lines.append(f"{key} = {json.dumps([*(one.value for one in words), *more])}{use(words[0])}")
+    if settings := found.of("variable"):
+        pairs = [f"{name} = {json.dumps(value)}" for name, _, value in (one.value.partition("=") for one in settings)]
+        lines.append(f"variables = {{ {', '.join(pairs)} }}{use(settings[0])}")
     if tools:
         lines.append(f"programs = {json.dumps([guess.value for guess in tools])}{use(tools[0])}")
         rows += [(guess, guess.value) for guess in tools[1:]]
     known: set[str] = set()
-    for guess in _of_system(found.of("option"), system):
+    for guess in asked_for.of("option"):
         assert guess.switch is not None
         option = guess.value.lower().replace("_", "-").strip("-")
         if not _passes(check_name, option) or option in known:
@@ -217,7 +242,9 @@ def recipe_from(name: str, taken: Taken, found: Findings, workspace: Workspace) 
         if guess.switch.summary:
             lines.append(f"summary = {json.dumps(_plain(guess.switch.summary), ensure_ascii=False)}")
         # As upstream has it, nothing is added: what is on already may ask for a value when it is turned on once more.
-        if guess.switch.default:
+        if for_developers(guess.value):
+            lines += ["default = false", f'arguments = ["{guess.switch.on}"]', f'arguments-off = ["{guess.switch.off}"]']
+        elif guess.switch.default:
             lines += ["default = true", f'arguments-off = ["{guess.switch.off}"]']
         else:
             lines += ["default = false", f'arguments = ["{guess.switch.on}"]']
@@ -227,7 +254,18 @@ def recipe_from(name: str, taken: Taken, found: Findings, workspace: Workspace) 
 def _of_system(guesses: Iterable[Guess], system: Guess | None) -> list[Guess]:
     """Those that were read from files of the build system, where the sources have several."""
     begin = {"autotools": "configure", "cmake": "CMakeLists", "meson": "meson"}.get(system.value if system else "", "")
-    return [guess for guess in guesses if guess.file.startswith(begin)]
+    return [guess for guess in guesses if guess.file.startswith((begin, "debian/"))]
+
+
+def _by_debian_source(workspace: Workspace) -> dict[str, str]:
+    """Recipes by the source package that they are made from."""
+    found: dict[str, str] = {}
+    for name, shelved in workspace.readable("recipe"):
+        sources = shelved.document.raw.get("source", [])
+        first = sources[0] if isinstance(sources, list) and sources and isinstance(sources[0], dict) else {}
+        if isinstance(first.get("debian"), str):
+            found.setdefault(first["debian"], name)
+    return found
 
 
 def _plain(text: str) -> str:
