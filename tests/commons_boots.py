@@ -328,24 +328,31 @@ class UpstreamProgramsRun(LoggedIn):
 class AnotherCLibrary(unittest.TestCase):
     """The gauge with musl of the shelf in place of the toolchain's C library: its own programs, static and not."""
 
-    def started(self, name: str, image: str, profile: str, words: str) -> set[str]:
-        """Builds and starts an image under this profile; returns the names of its packages."""
+    def started(self, name: str, image: str, profile: str, *words: str) -> list[dict]:
+        """Builds and starts an image under this profile; returns its packages as the manifest has them."""
         new_workspace()
         (ROOT / f"shelves/harbour/profiles/{name}.toml").write_text(f'extends = "lean"\nc-library = "musl"\n{profile}')
         (ROOT / f"products/{name}.toml").write_text(f'board = "kittiwake-linux"\nprofile = "{name}"\nimage = "{image}"\n')
         yarrik("build", name, "--workspace", ROOT)
-        yarrik("boot", name, "--workspace", ROOT, "--seconds", "120", "--expect", words)
-        packages = json.loads((ROOT / "out" / name / "packages.json").read_text())["packages"]
-        return {one["name"] for one in packages}
+        yarrik("boot", name, "--workspace", ROOT, "--seconds", "120", *words)
+        found: list[dict] = json.loads((ROOT / "out" / name / "packages.json").read_text())["packages"]
+        return found
 
     def test_programs_that_share_it(self) -> None:
-        names = self.started("gauge-musl", "tide-gauge", "", "tidelog: recording")
+        packages = self.started("gauge-musl", "tide-gauge", "", "--expect", "tidelog: recording")
+        names = {one["name"] for one in packages}
+        self.assertEqual([one["name"] for one in packages if one["linked"]], [])
         self.assertIn("musl", names)
         self.assertEqual({name for name in names if name.startswith("libc")}, set())
 
     def test_static_programs(self) -> None:
-        names = self.started("gauge-static", "gauge-recovery", 'link-flags = { add = ["-static"] }\n', "kittiwake-linux# ")
-        self.assertEqual(names, {"harbour-init", "harbour-shell", "linux"})
+        static = 'link-flags = { add = ["-static"] }\n'
+        packages = self.started("gauge-static", "gauge-recovery", static, "--expect", "kittiwake-linux# ")
+        # Nothing of the C library is installed, and yet its licence counts.
+        linked = {one["name"]: [(part["recipe"], part["licence"]) for part in one["linked"]] for one in packages}
+        musl = [("musl", "MIT")]
+        self.assertEqual(linked, {"harbour-init": musl, "harbour-shell": musl, "linux": []})
+        self.assertIn("Permission is hereby granted", (ROOT / "out/gauge-static/licences/musl/COPYRIGHT").read_text())
 
 
 MANAGED = """
