@@ -2,7 +2,7 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux linux boards boards-arm64 inside commons commons-all commons-boots sources test coverage test-linux mutations mutations-short mutations-long intruder kills devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-devicetree benchmark-shelf commons-guessed clean
+.PHONY: demo demo-linux linux boards boards-arm64 inside commons commons-all commons-boots sources test coverage test-linux mutations mutations-short mutations-long intruder kills flash-tricks devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-devicetree benchmark-shelf commons-guessed clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
@@ -78,6 +78,10 @@ mutations-long: packages-demo packages-test setup
 # the host into builds.
 intruder: packages-demo packages-test setup
 	$(VENV)/bin/python -m unittest -v tests.test_intruder
+
+# Images onto real block devices of this machine (loop devices): needs root.
+flash-tricks: packages-demo packages-test setup
+	$(VENV)/bin/python -m unittest -v tests.flash_tricks
 
 # Random kills of the real program over the demo's build, about a quarter of an hour; some are among the tests.
 kills: packages-demo packages-test setup

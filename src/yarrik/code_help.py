@@ -392,6 +392,66 @@ FIRST-BOOT-GROW
 FIRST-BOOT-PLACE
   `[first-boot]` on a read-only root filesystem without a writable place for its `state`
   Name a place on a writable partition, or declare one in `writable`.
+FLASH-ANOTHER
+  A card is pulled while the question is open, and another one put in
+  List the devices once more (`yarrik devices`), and give the command again.
+FLASH-BENCH
+  `size = "4 cats"` in `card.toml`
+  Correct the key that is named; docs/flashing.md has all of them.
+FLASH-BLOCKS
+  A disk with blocks of 4096 bytes
+  Take a device with blocks of 512 bytes.
+FLASH-BUILT-IN
+  A second disk inside the computer
+  Name the card's device, or allow the disk with `--built-in`.
+FLASH-BUSY
+  A desktop mounts a card in the same moment
+  Unmount the card, or end the program that has it.
+FLASH-DIFFERS
+  A counterfeit card that repeats itself after 8 GiB
+  Throw the card away; if all cards do it, try another reader.
+FLASH-GONE
+  The reader's cable is loose
+  Plug it in again and give the same command: it goes on from there.
+FLASH-HELD
+  A disk of a RAID
+  Name another device, or take the other one apart first.
+FLASH-IMAGE
+  Somebody edits the image after the build
+  Build or copy the image again.
+FLASH-MOUNTED
+  The desktop has mounted the card
+  Unmount the card if it is the right one.
+FLASH-NOT-DISK
+  `/dev/sdb1` instead of `/dev/sdb`
+  Name the whole device: `yarrik devices`.
+FLASH-PLACE
+  `--partition root-b`, and a card with another layout
+  Write the whole image once: leave out `--partition`.
+FLASH-READ-ONLY
+  The lock switch of a card
+  Look for the switch on the card, or its adapter.
+FLASH-SMALL
+  A card of 2 GB, and an image of 4 GiB
+  Take a larger card, or make the board's partitions smaller.
+FLASH-SWAP
+  `/dev/sdb2` in the list of `swapon`
+  Name another device, or take it out of use with swapoff.
+FLASH-SYSTEM
+  A link `usb-stick` that leads to the first disk
+  Name the card's device: `yarrik devices`.
+FLASH-UNCONFIRMED
+  A script without `--write-to-device`
+  Type the device's name, or name device and serial number with `--write-to-device`.
+FLASH-UNKNOWN
+  `/dev/sdz`, or a user without rights
+  List the devices: `yarrik devices`. Run as root, or in the group of the device.
+FLASH-VALUES
+  A column `station` for an image whose `card-settings` have no such setting
+  Correct the row or column that is named; `yarrik boot set IMAGE` lists what there is.
+FLASH-WRITE
+  A worn card
+  Try another reader; if it comes again, throw the card away.
 FOLDER-MISSING
   `yarrik pack nothing out.img --as ext4`
   Name the folder to pack.
@@ -695,6 +755,9 @@ PACKAGE-IN-BUILD-FOLDER
 PACKAGE-MISSING
   `needs = ["tide-data"]`, a package that exists only with an option
   Turn the option on, or correct the need.
+PACKAGE-NO-SYMBOLS
+  `install -s` in a Makefile, and a static library of another recipe among what is needed
+  Let the build install unstripped: Yarrik strips it when it knows what is in it.
 PACKAGE-PATH-LEAKED
   A program with the path of its sources in it
   Compile with -ffile-prefix-map, or remove the path.
@@ -1069,7 +1132,7 @@ HELP = _read()
 def as_markdown() -> str:
     """The catalogue of codes as a page, by stage."""
     stages = list(dict.fromkeys(one.stage for one in CODES.values()))
-    order = ["definitions", "resolve", "plan", "fetch", "build", "image", "boot", "cache", "edit", "command"]
+    order = ["definitions", "resolve", "plan", "fetch", "build", "image", "boot", "flash", "cache", "edit", "command"]
     lines = [
         "# Codes",
         "",

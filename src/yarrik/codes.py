@@ -12,8 +12,8 @@ Severity = Literal["stop", "warn", "note"]
 
 @dataclass(frozen=True)
 class Code:
-    """`stage` is when it is met first: `definitions`, `resolve`, `plan`, `fetch`, `build`, `image`, `boot`, `cache`, `edit` or
-    `command`. `stop` ends the work, `warn` is collected and shown at its end, `note` is one of the notes of a build."""
+    """`stage` is when it is met first: `definitions`, `resolve`, `plan`, `fetch`, `build`, `image`, `boot`, `flash`, `cache`,
+    `edit` or `command`. `stop` ends the work, `warn` is collected and shown at its end, `note` is one of a build's notes."""
 
     code: str
     stage: str
@@ -153,6 +153,26 @@ FILESYSTEM-UNKNOWN plan stop There is no filesystem of this name.
 FIRST-BOOT-FORM plan stop An action of the first start lacks a key, has one without use, or does not fit the program.
 FIRST-BOOT-GROW plan stop A partition cannot grow at the first start.
 FIRST-BOOT-PLACE plan stop Something that a board writes at its first start would be gone after a restart.
+FLASH-ANOTHER flash stop The device under a name is not the one that was asked about.
+FLASH-BENCH flash stop A file describes no bench device.
+FLASH-BLOCKS flash stop A device's blocks are larger than those that the image's partition table counts in.
+FLASH-BUILT-IN flash stop A device cannot be unplugged, so it is likely this machine's own.
+FLASH-BUSY flash stop Something has claimed a device.
+FLASH-DIFFERS flash stop A device does not hold what was written to it.
+FLASH-GONE flash stop A device went away while it was written or read.
+FLASH-HELD flash stop A device is part of another one: a volume group, an array, an encrypted disk.
+FLASH-IMAGE flash stop An image cannot be read, or is not the one of its manifest.
+FLASH-MOUNTED flash stop A device or a part of it is mounted.
+FLASH-NOT-DISK flash stop What is named is no whole block device.
+FLASH-PLACE flash stop A device has no such partition at the place where the image has it.
+FLASH-READ-ONLY flash stop A device cannot be written to.
+FLASH-SMALL flash stop A device is smaller than the image.
+FLASH-SWAP flash stop A device is used as swap.
+FLASH-SYSTEM flash stop The running system is on a device.
+FLASH-UNCONFIRMED flash stop A device was not confirmed, or another one was named.
+FLASH-UNKNOWN flash stop A device is not there, or may not be opened.
+FLASH-VALUES flash stop A table of values for each device does not read, or the image does not take one of them.
+FLASH-WRITE flash stop A device failed while it was written or read.
 FOLDER-MISSING command stop The folder to pack is not there.
 FOLDER-UNREADABLE command stop Something in the folder to pack cannot be read.
 FORM-UNKNOWN command stop An output form is not known.
@@ -256,6 +276,7 @@ PACKAGE-FILE-TWICE build stop Two packages of a recipe take the same file.
 PACKAGE-FILES-LEFT build warn A build produced files that no package takes.
 PACKAGE-IN-BUILD-FOLDER build stop A build installs into its own folder, which is not on the board.
 PACKAGE-MISSING image stop No recipe yielded a package that is needed.
+PACKAGE-NO-SYMBOLS build warn Nobody can tell what is linked into a file statically: its symbols are taken out already.
 PACKAGE-PATH-LEAKED build warn A packaged file holds a path of the build, which does not exist on the board.
 PACKAGE-REFUSED resolve stop The image refuses a package that something needs.
 PACKAGES-EXCLUDE resolve stop Two packages or options exclude each other.

@@ -14,6 +14,7 @@ from .card_form import form_troubles as form_troubles
 from .change import ListedSetting as ListedSetting
 from .change import NoSettings as NoSettings
 from .change import SettingRefused as SettingRefused
+from .change import change_disk as change_disk
 from .change import change_image as change_image
 from .change import settings_of as settings_of
 from .command_lines import CommandLine as CommandLine

@@ -8,6 +8,7 @@ import shutil
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import BinaryIO
 
 from yarrik.atomic import new_file, write_file
 from yarrik.beneath import regular_file
@@ -63,7 +64,9 @@ def change_image(file: Path, changes: Mapping[str, str | None], inside: str = ""
             fresh.write_bytes(encoded(after))
             where = file.name
         else:
-            where, before, after, written, secret = _in_image(fresh, changes, inside)
+            with fresh.open("r+b") as disk:
+                done = change_disk(disk, fresh.stat().st_size, changes, inside)
+            where, before, after, written, secret = done.where, done.before, done.after, done.ranges, done.secret
         beside = _write_beside(file, fresh, written)
     values = {key: (before.get(key), after.get(key)) for key in changes}
     return Changed(where, values, (*beside, *_checksums(file, beside)), secret)
@@ -124,31 +127,40 @@ def _environment(file: Path) -> tuple[dict[str, str], Callable[[dict[str, str]],
     return before, pair
 
 
-def _in_image(
-    file: Path, changes: Mapping[str, str | None], inside: str
-) -> tuple[str, dict[str, str], dict[str, str], list[tuple[int, int]], frozenset[str]]:
-    with file.open("r+b") as disk:
-        image = open_image(disk, file.stat().st_size)
-        fats = [part for part in image.partitions if part.reader is not None and part.reader.form.startswith("FAT")]
-        if not fats:
-            raise NoSettings("there is no FAT partition in it, and it is not an environment block",
-                             "name a disk image whose boot partition is FAT")  # fmt: skip
-        form = _form_in(image.partitions)
-        if form is not None and not inside and all(key in form.settings for key in changes):
-            inside = form.file  # others may be there for the bootloader
-        part, path = _settings_file(fats, inside)
-        secret: frozenset[str] = frozenset()
-        if form is not None and path.strip("/").lower() == form.file.lower():
-            secret = frozenset(name for name, one in form.settings.items() if one.secret)
-            _check(form, changes)
-        editor = FatEditor(disk, part.start, part.size)
-        found = next(one for one in editor.walk() if one.path.lower() == path.lower())
-        if found.size > _MOST:
-            raise NoSettings(f"{path} is too large for a settings file", "name another with --file")
-        text = b"".join(editor.content(found)).decode("utf-8", "replace")
-        changed = change_settings(text, changes)
-        editor.replace(path, changed.encode())
-        return f"{part.name}:{path}", read_settings(text), read_settings(changed), editor.changed, secret
+@dataclass(frozen=True)
+class ChangedDisk:
+    """A settings file of a disk: all values before and after, and the ranges (start, end) that were written."""
+
+    where: str
+    before: dict[str, str]
+    after: dict[str, str]
+    ranges: list[tuple[int, int]]
+    secret: frozenset[str]
+
+
+def change_disk(disk: BinaryIO, size: int, changes: Mapping[str, str | None], inside: str = "") -> ChangedDisk:
+    """As `change_image`, in an open disk of `size` bytes itself. Raises NoSettings, SettingRefused, Unfit and Damaged."""
+    image = open_image(disk, size)
+    fats = [part for part in image.partitions if part.reader is not None and part.reader.form.startswith("FAT")]
+    if not fats:
+        raise NoSettings("there is no FAT partition in it, and it is not an environment block",
+                         "name a disk image whose boot partition is FAT")  # fmt: skip
+    form = _form_in(image.partitions)
+    if form is not None and not inside and all(key in form.settings for key in changes):
+        inside = form.file  # others may be there for the bootloader
+    part, path = _settings_file(fats, inside)
+    secret: frozenset[str] = frozenset()
+    if form is not None and path.strip("/").lower() == form.file.lower():
+        secret = frozenset(name for name, one in form.settings.items() if one.secret)
+        _check(form, changes)
+    editor = FatEditor(disk, part.start, part.size)
+    found = next(one for one in editor.walk() if one.path.lower() == path.lower())
+    if found.size > _MOST:
+        raise NoSettings(f"{path} is too large for a settings file", "name another with --file")
+    text = b"".join(editor.content(found)).decode("utf-8", "replace")
+    changed = change_settings(text, changes)
+    editor.replace(path, changed.encode())
+    return ChangedDisk(f"{part.name}:{path}", read_settings(text), read_settings(changed), editor.changed, secret)
 
 
 def _form_in(partitions: Sequence[FoundPartition]) -> FoundForm | None:

@@ -69,6 +69,12 @@ def show_error(error: YarrikError, as_json: bool) -> None:
         sys.stderr.write(f"{len(error.troubles)} errors\n")
 
 
+def show_failures(troubles: Sequence[Trouble]) -> None:
+    """What went wrong in a part of the work, beside what went well."""
+    sys.stdout.flush()
+    _show_troubles(troubles, "error", "bold red")
+
+
 def show_warnings(troubles: Sequence[Trouble]) -> None:
     """What is likely wrong and does not stop the work, in the same form as errors."""
     sys.stdout.flush()

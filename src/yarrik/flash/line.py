@@ -1,0 +1,136 @@
+"""One image to several devices at once: opened and asked about together, each written by a thread of its own."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+from yarrik.disk import open_image
+from yarrik.errors import Collector, Place, Trouble, YarrikError
+from yarrik.flash.bench import BenchTarget
+from yarrik.flash.devices import Devices
+from yarrik.flash.records import Attempts, Report
+from yarrik.flash.refusing import obstacles, trouble_of
+from yarrik.flash.source import Source, block_of
+from yarrik.flash.target import BlockTarget, Target
+from yarrik.flash.writing import Job, Progress, Stopped, flash
+from yarrik.units import shown_size
+
+
+def open_target(path: Path, devices: Devices, source: Source, built_in: bool) -> Target:
+    """Claims a device for this image: a block device, or a bench device that a `.toml` describes. Raises YarrikError with all
+    that forbids it; nothing has been written then."""
+    bench = path.suffix == ".toml"
+    found: Target
+    if bench:
+        found = BenchTarget(path)
+    else:
+        _refuse(path, devices, source, built_in)
+        found = BlockTarget(path, devices)
+    hits = obstacles(found.device, source.end, block_of(source.image), built_in)
+    if hits:
+        found.close()
+        raise YarrikError([trouble_of(found.device, one) for one in hits])
+    try:
+        _check_place(found, source)
+    except BaseException:
+        found.close()
+        raise
+    return found
+
+
+def _check_place(target: Target, source: Source) -> None:
+    """Raises YarrikError when the device has no such partition as the one that is to be written, at this very place."""
+    wanted = source.only
+    if wanted is None:
+        return
+    with target.look() as file:
+        there = open_image(file, target.device.size)
+    if any((one.number, one.start, one.size) == (wanted.number, wanted.start, wanted.size) for one in there.partitions):
+        return
+    known = next((one for one in there.partitions if one.number == wanted.number), None)
+    has = f"it has {shown_size(known.size)} from {known.start:#x} there" if known is not None else "it has none there"
+    raise YarrikError(
+        Trouble("FLASH-PLACE", f"{target.device.path} has no {wanted.title} of {shown_size(wanted.size)} at {wanted.start:#x}",
+                Place(target.device.path), why=f"{has}: what else is on the device would be written over",
+                remedy="write the whole image once: leave out --partition")
+    )  # fmt: skip
+
+
+def _refuse(path: Path, devices: Devices, source: Source, built_in: bool) -> None:
+    """Tells what is wrong before a device is opened: one that is in use cannot be."""
+    import os
+    import stat
+
+    from yarrik.errors import Unfit
+
+    try:
+        status = path.stat()
+        device = devices.at((os.major(status.st_rdev), os.minor(status.st_rdev))) if stat.S_ISBLK(status.st_mode) else None
+    except (OSError, Unfit):
+        return  # opening it says what it is
+    hits = obstacles(device, source.end, block_of(source.image), built_in) if device is not None else []
+    if hits and device is not None:
+        raise YarrikError([trouble_of(device, one) for one in hits])
+
+
+def open_all(paths: Sequence[Path], devices: Devices, source: Source, built_in: bool) -> list[Target]:
+    """As `open_target`, all or none: no device is written while another one of the same command is the wrong one."""
+    found: list[Target] = []
+    collector = Collector()
+    seen: dict[tuple[object, ...], Path] = {}
+    for path in paths:
+        try:
+            target = open_target(path, devices, source, built_in)
+        except YarrikError as error:
+            twice = next((one for one in seen.values() if one.resolve() == path.resolve()), None)
+            collector.extend(error.troubles if twice is None else [
+                Trouble("FLASH-BUSY", f"{path} is named twice: {twice} is the same device", Place(path), remedy="name it once")
+            ])  # fmt: skip
+            continue
+        seen[target.device.number, path] = path
+        found.append(target)
+    if collector.troubles:
+        for target in found:
+            target.close()
+        raise YarrikError(collector.troubles)
+    return found
+
+
+def flash_all(
+    sources: Source | Sequence[Source], targets: Sequence[Target], attempts: Attempts, anew: bool,
+    say: Callable[[int, Progress], None], stop: threading.Event,
+) -> list[Report]:  # fmt: skip
+    """Writes to all of them, one image or one for each; a device that fails does not hold up the others. `say` gets the number
+    of a device and how far it is."""
+
+    def one(number: int) -> Report:
+        target = targets[number]
+        source = sources if isinstance(sources, Source) else sources[number]
+        begin = 0 if anew else attempts.reached(target.device, source)
+        share = begin / max(1, len(source.parts))
+        job = Job(
+            source, target, begin, lambda progress: say(number, progress),
+            lambda parts: attempts.reach(target.device, source, parts), stop,
+        )  # fmt: skip
+        try:
+            if reason := target.moved():
+                raise YarrikError(
+                    Trouble("FLASH-ANOTHER", f"{target.device.path} is not the device that was asked about: {reason}",
+                            Place(target.device.path), why="nothing was written to it", remedy="look again: yarrik devices"),
+                    "work",
+                )  # fmt: skip
+            written = flash(job)
+        except YarrikError as error:
+            if any(trouble.code == "FLASH-DIFFERS" for trouble in error.troubles):
+                attempts.end(target.device)
+            return Report(target.device, source, None, error.troubles, share)
+        except Stopped:
+            return Report(target.device, source, None, (), share, stopped=True)
+        attempts.end(target.device)
+        return Report(target.device, source, written, (), share)
+
+    with ThreadPoolExecutor(len(targets)) as pool:
+        return list(pool.map(one, range(len(targets))))

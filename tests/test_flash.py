@@ -1,0 +1,618 @@
+"""Images onto devices: which there are, what is refused before the first byte, and what comes back from a card that lies."""
+
+import contextlib
+import hashlib
+import json
+import os
+import random
+import signal
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+import unittest
+from pathlib import Path
+from unittest import mock
+
+from tests.support import FolderTest, ProgramTest
+from yarrik.disk import write_beside
+from yarrik.errors import Unfit
+from yarrik.flash import Attempts, Devices, Progress, View, flash_all, obstacles, open_all, opened_source
+from yarrik.flash.bench import BenchTarget
+from yarrik.flash.refusing import trouble_of
+
+MIB = 1 << 20
+
+
+class AMachine(FolderTest):
+    """What the kernel says of a made-up machine: sysfs, mounts and swap as files."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.view = View(self.folder / "sys", self.folder / "dev", self.folder / "proc", self.folder / "udev")
+        for one in ("sys/block", "sys/dev/block", "dev", "proc/self", "udev"):
+            (self.folder / one).mkdir(parents=True)
+        self.write("proc/swaps", "Filename Type Size Used Priority\n")
+        self.write("proc/self/mountinfo", "")
+        self.next = 0
+
+    def disk(self, name: str, at: str = "pci/usb1/1-1/host0", size: int = 1 << 30, parts: int = 0, **files: str) -> None:
+        folder = f"sys/devices/{at}/block/{name}"
+        self.next += 16
+        number = f"8:{self.next}"
+        texts = {"dev": number, "size": str(size // 512), "removable": "0", "ro": "0", "queue/logical_block_size": "512",
+                 **{key.replace("__", "/"): text for key, text in files.items()}}  # fmt: skip
+        for file, text in texts.items():
+            self.write(f"{folder}/{file}", text + "\n")
+        (self.folder / folder / "holders").mkdir()
+        (self.folder / "sys/block" / name).symlink_to(self.folder / folder)
+        (self.folder / "sys/dev/block" / number).symlink_to(self.folder / folder)
+        for part in range(1, parts + 1):
+            own = f"{name}p{part}" if name[-1].isdigit() else f"{name}{part}"
+            self.write(f"{folder}/{own}/partition", f"{part}\n")
+            self.write(f"{folder}/{own}/dev", f"8:{self.next + part}\n")
+            (self.folder / folder / own / "holders").mkdir()
+            (self.folder / "sys/dev/block" / f"8:{self.next + part}").symlink_to(self.folder / folder / own)
+
+    def mounted(self, *lines: str) -> None:
+        self.write("proc/self/mountinfo", "".join(f"{line}\n" for line in lines))
+
+    def kinds(self, name: str, size: int = 0, built_in: bool = False) -> list[str]:
+        one = next(one for one in Devices(self.view).all() if one.name == name)
+        return [hit.kind for hit in obstacles(one, size, 512, built_in)]
+
+
+class WhatThereIs(AMachine):
+    def test_what_a_device_says_of_itself(self) -> None:
+        self.disk("sdb", removable="1", device__vendor="Harbour ", device__model="Reader")
+        self.disk("mmcblk0", "platform/mmc_host/mmc0/mmc0:1", device__type="SD", device__name="SD64G", device__serial="0xab")
+        self.disk("nvme0n1", "pci/nvme/nvme0", device__model="Fast", device__serial="N1", diskseq="7")
+        self.disk("loop0", "virtual", size=0)
+        self.write("udev/b8:16", "S:disk/by-id/x\nE:ID_BUS=usb\nE:ID_MODEL=Card_Reader\nE:ID_SERIAL_SHORT=0123\n")
+        found = {one.name: one for one in Devices(self.view).all()}
+        self.assertEqual(list(found), ["mmcblk0", "nvme0n1", "sdb"])
+        one = found["sdb"]
+        self.assertEqual((one.vendor, one.model, one.serial, one.bus, one.removable, one.word),
+                         ("Harbour", "Card Reader", "0123", "usb", True, "sdb-0123"))  # fmt: skip
+        self.assertEqual((found["mmcblk0"].bus, found["mmcblk0"].model, found["mmcblk0"].removable), ("mmc", "SD64G", True))
+        self.assertEqual((found["nvme0n1"].bus, found["nvme0n1"].removable, found["nvme0n1"].sequence), ("nvme", False, 7))
+
+    def test_texts_of_strangers_are_harmless(self) -> None:
+        self.disk("sdb", device__model="\x1b[2J\x1b]0;gull\x07 card", device__serial="a\tb\x00c" + "x" * 500)
+        one = Devices(self.view).all()[0]
+        self.assertTrue(one.model.isprintable() and one.serial.isprintable())
+        self.assertLessEqual(len(one.serial), 64)
+
+    def test_what_forbids_writing(self) -> None:
+        usual = {"at": "pci/usb1", "parts": 2}
+        for name in ("sdb", "sdc", "sdd", "sde", "sdf", "sdg", "sdh"):
+            self.disk(name, **usual)  # type: ignore[arg-type]
+        self.disk("sda", "pci/ata1", parts=1)
+        self.disk("sdz", "pci/ata2")
+        self.disk("sdr", "pci/usb2", ro="1")
+        self.disk("sdl", "pci/usb3", queue__logical_block_size="4096")
+        self.disk("dm-0", "virtual", dm__name="vault-root")
+        self.disk("dm-1", "virtual", dm__name="stripes")
+        number = {
+            name: (self.folder / "sys/block" / name / "dev").read_text().strip() for name in ("sda", "sdb", "sdc", "dm-0")
+        }
+        first = {name: f"8:{int(text.split(':')[1]) + 1}" for name, text in number.items()}
+        (self.folder / "sys/block/sdd/sdd2/holders/dm-0").touch()
+        (self.folder / "sys/block/sde/holders/dm-1").touch()
+        (self.folder / "dev/mapper").mkdir()
+        (self.folder / "dev/mapper/swap").symlink_to("../sdg2")
+        self.write(
+            "proc/swaps", "Filename Type Size\n/dev/sdf1 partition 1000\n/dev/mapper/swap partition 7\n/swapfile file 9\n"
+        )
+        self.mounted(
+            f"20 1 {first['sda']} / / rw,relatime - ext4 /dev/sda1 rw",
+            f"21 20 {first['sdb']} / /media/a\\040card rw shared:7 - vfat /dev/sdb1 rw",
+            f"22 20 {first['sdb']} /sub /srv/bound rw - vfat /dev/sdb1 rw",
+            "23 20 0:41 / /data rw - btrfs /dev/sdc2 rw",
+            f"24 20 {number['dm-0']} / /boot rw - ext4 /dev/mapper/vault-root rw",
+        )
+        self.assertEqual(self.kinds("sda"), ["system"])
+        self.assertEqual(self.kinds("sda", built_in=True), ["system"])
+        self.assertEqual(self.kinds("sdb"), ["mounted"])
+        self.assertEqual(self.kinds("sdc"), ["mounted"])
+        # What is built on it is the running system's.
+        self.assertEqual(self.kinds("sdd"), ["system", "held"])
+        self.assertEqual(self.kinds("sde"), ["held"])
+        self.assertEqual((self.kinds("sdf"), self.kinds("sdg")), (["swap"], ["swap"]))
+        self.assertEqual((self.kinds("sdz"), self.kinds("sdz", built_in=True)), (["fixed"], []))
+        self.assertEqual((self.kinds("sdr"), self.kinds("sdl")), (["read-only"], ["blocks"]))
+        self.assertEqual(
+            (self.kinds("sdh"), self.kinds("sdh", size=1 << 30), self.kinds("sdh", size=(1 << 30) + 1)), ([], [], ["small"])
+        )
+        codes = {trouble_of(one, hit).code for one in Devices(self.view).all() for hit in obstacles(one, 2 << 30, 512)}
+        self.assertEqual(codes, {"FLASH-SYSTEM", "FLASH-MOUNTED", "FLASH-SWAP", "FLASH-HELD", "FLASH-READ-ONLY", "FLASH-BUILT-IN",
+                                 "FLASH-SMALL", "FLASH-BLOCKS"})  # fmt: skip
+        major, minor = map(int, first["sdb"].split(":"))
+        with self.assertRaisesRegex(Unfit, "it is partition 1 of sdb"):
+            Devices(self.view).at((major, minor))
+        with self.assertRaises(Unfit):
+            Devices(self.view).at((8, 7777))
+        by = [one.by for one in next(one for one in Devices(self.view).all() if one.name == "sdb").uses]
+        self.assertEqual(by, ["/media/a card", "/srv/bound"])
+
+
+class AnImage(ProgramTest):
+    """An image of 24 MiB with data in three places, and a bench device."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.environment["XDG_STATE_HOME"] = str(self.folder / "state")
+        make = random.Random(4)
+        self.ranges = [(0, 5 * MIB), (8 * MIB, 8 * MIB + 12345), (23 * MIB, 24 * MIB)]
+        self.image = self.folder / "gauge.img"
+        with self.image.open("wb") as sink:
+            sink.truncate(24 * MIB)
+            for start, end in self.ranges:
+                sink.seek(start)
+                sink.write(make.randbytes(end - start))
+        self.sums()
+
+    def sums(self) -> None:
+        lines = [
+            f"{hashlib.sha256(file.read_bytes()).hexdigest()}  {file.name}\n" for file in sorted(self.folder.glob("gauge.img*"))
+        ]
+        self.write("SHA256SUMS", "".join(lines))
+
+    def card(self, more: str = "", name: str = "card", size: str = "32 MiB", old: bytes = b"") -> Path:
+        """A bench device with something old on it."""
+        storage = self.folder / f"{name}.bin"
+        storage.unlink(missing_ok=True)
+        if old:
+            storage.write_bytes(old * (32 * MIB // len(old)))
+        top, _, fault = more.partition("[[")
+        self.write(f"{name}.toml", f'[device]\nmodel = "Harbour SD"\nserial = "{name.upper()}"\nsize = "{size}"\n{top}\n'
+                   + (f"[[{fault}" if fault else ""))  # fmt: skip
+        return self.folder / f"{name}.toml"
+
+    def flash(self, *words: str | Path, code: int = 0, image: Path | None = None, names: tuple[str, ...] = ("card",)) -> str:
+        named = [word for name in names for word in ("--write-to-device", f"{name}-{name.upper()}")]
+        return self.yarrik(
+            "flash", image or self.image, *(self.folder / f"{name}.toml" for name in names), *named, *words, code=code
+        )
+
+    def on_card(self, name: str = "card") -> bytes:
+        return (self.folder / f"{name}.bin").read_bytes()
+
+
+class OntoACard(AnImage):
+    def test_all_of_it_arrives_and_nothing_old_is_left(self) -> None:
+        self.card(old=b"old tide")
+        said = self.flash()
+        self.assertIn("read back and compared", said)
+        self.assertIn("it can be pulled out now", said)
+        self.assertEqual(self.on_card()[: 24 * MIB], self.image.read_bytes())
+        # A partition table of an earlier, larger image stood at the device's end.
+        self.assertEqual(self.on_card()[-34 * 512 :], bytes(34 * 512))
+
+    def test_packed_and_sparse_images(self) -> None:
+        with self.image.open("rb") as file:
+            self.assertEqual(file.seek(0, 2), 24 * MIB)
+        for kind, ending in {"zstd": ".zst", "gzip": ".gz", "xz": ".xz", "sparse": ".sparse"}.items():
+            with self.subTest(kind):
+                packed = self.image.with_name(self.image.name + ending)
+                write_beside(self.image, self.image.name, self.ranges, kind, packed)
+                self.sums()
+                self.card(old=b"old tide")
+                self.flash(image=packed)
+                self.assertEqual(self.on_card()[: 24 * MIB], self.image.read_bytes())
+                packed.write_bytes(packed.read_bytes()[:-20] + bytes(20))
+                self.assertIn("FLASH-IMAGE", self.flash(image=packed, code=1))
+                packed.unlink()
+
+    def test_with_a_map_only_what_matters_is_written(self) -> None:
+        write_beside(self.image, self.image.name, self.ranges, "map", self.folder / "gauge.img.map.json")
+        self.sums()
+        self.card()
+        report = json.loads(self.flash("--json"))["devices"][0]
+        self.assertEqual((report["done"], report["compared-with"], report["serial"]), (True, "manifest", "CARD"))
+        self.assertEqual(report["written"], 5 * MIB + 16384 + MIB)
+        self.assertEqual(self.on_card()[: 24 * MIB], self.image.read_bytes())
+
+    def test_an_image_that_is_not_the_one_of_its_manifest(self) -> None:
+        self.card(old=b"old tide")
+        with self.image.open("r+b") as file:
+            file.seek(8 * MIB)
+            file.write(b"edited")
+        said = self.flash(code=1)
+        self.assertIn("error FLASH-IMAGE: gauge.img is not as it was built: its SHA-256 is not the one in SHA256SUMS", said)
+        (self.folder / "SHA256SUMS").unlink()
+        write_beside(self.image, self.image.name, self.ranges, "map", self.folder / "gauge.img.map.json")
+        with self.image.open("r+b") as file:
+            file.seek(8 * MIB)
+            file.write(b"edits 2")
+        self.assertIn("what begins at 8388608 has another SHA-256 than its map gives", self.flash(code=1))
+        self.sums()
+        (self.folder / "gauge.img.map.json").write_text((self.folder / "gauge.img.map.json").read_text() + " ")
+        self.assertIn("gauge.img.map.json is not as it was built", self.flash(code=1))
+        for wrong in (
+            '{"ranges": 7}',
+            '{"image": "a", "size": 25165824, "sha256": "", "ranges": [{"start": 9, "end": 1, "sha256": ""}]}',
+        ):
+            (self.folder / "gauge.img.map.json").write_text(wrong)
+            (self.folder / "SHA256SUMS").unlink(missing_ok=True)
+            self.assertIn("FLASH-IMAGE", self.flash(code=1))
+        self.assertEqual(self.on_card(), b"old tide" * (4 * MIB))
+
+    def test_one_that_changes_between_the_check_and_the_write(self) -> None:
+        self.card()
+        with opened_source(self.image) as source:
+            targets = open_all([self.folder / "card.toml"], Devices(), source, False)
+            with self.image.open("r+b") as file:
+                file.seek(4 * MIB)
+                file.write(b"another gauge")
+            report = flash_all(source, targets, Attempts(self.folder / "a"), True, lambda *_: None, threading.Event())[0]
+            targets[0].close()
+        self.assertEqual([one.code for one in report.troubles], ["FLASH-IMAGE"])
+        self.assertIn("changed since the image was checked", report.troubles[0].what)
+        # Nothing starts from it: the table would have come last.
+        self.assertEqual(self.on_card()[:MIB], bytes(MIB))
+
+    def test_the_question_and_its_answers(self) -> None:
+        self.card(old=b"old tide")
+        said = self.yarrik("flash", self.image, self.folder / "card.toml", code=2)
+        self.assertIn("FLASH-UNCONFIRMED", said)
+        for word in ("card", "card-CARDS", "CARD", "card-card", "yes", "sda-CARD"):
+            said = self.yarrik("flash", self.image, self.folder / "card.toml", "--write-to-device", word, code=2)
+            self.assertIn("FLASH-UNCONFIRMED", said)
+        words = ("--write-to-device", "card-CARD", "--write-to-device", "card-TWO")
+        self.assertIn("names card-TWO", self.yarrik("flash", self.image, self.folder / "card.toml", *words, code=2))
+        for answer in (b"yes\n", b"\n", b"card.toml\n", b"y\n", b"CARD\n"):
+            self.assertIn(b"was not confirmed", self.at_terminal("flash", self.image, self.folder / "card.toml", types=answer))
+        self.assertEqual(self.on_card(), b"old tide" * (4 * MIB))
+        seen = self.at_terminal("flash", self.image, self.folder / "card.toml", types=b"card\n")
+        self.assertIn(b"Harbour SD, 32.0 MiB, serial number CARD", seen)
+        self.assertIn(b"on it now: nothing that is known; all of it will be lost", seen)
+        self.assertIn(b"it can be pulled out now", seen)
+        self.assertEqual(self.on_card()[: 24 * MIB], self.image.read_bytes())
+
+    def test_what_a_bench_device_cannot_be(self) -> None:
+        for wrong in ('size = "4 cats"', 'size = "32 MiB"\nlikes = 7', 'model = "x"', 'size = "1 MiB"\n[[device.fault]]\nkind = "odd"',
+                      'size = "1 MiB"\nremoved-after = "soon"'):  # fmt: skip
+            self.write("card.toml", f"[device]\n{wrong}\n")
+            self.assertIn("FLASH-BENCH", self.flash(code=2))
+        self.card(size="8 MiB")
+        self.assertIn("FLASH-SMALL", self.flash(code=2))
+        self.card("read-only = true")
+        self.assertIn("FLASH-READ-ONLY", self.flash(code=2))
+        self.card("removable = false")
+        self.assertIn("FLASH-BUILT-IN", self.flash(code=2))
+        self.flash("--built-in")
+        self.card("[[device.fault]]\nkind = 'slow'")
+        target = BenchTarget(self.folder / "card.toml", sleep=lambda seconds: None)
+        self.assertIn("FLASH-BUSY", self.flash(code=2))
+        target.close()
+        (self.folder / "card.bin").unlink()
+        (self.folder / "card.bin").symlink_to(self.image)
+        self.flash(code=1)
+        self.assertEqual(self.image.stat().st_size, 24 * MIB)
+
+
+class OnePartition(AnImage):
+    """Partitions of odd places: the middle one begins and ends within blocks of 4096 bytes."""
+
+    LAYOUT = "label: gpt\n\nstart=2048,size=4001,name=boot\nstart=6049,size=8001,name=root-a\nstart=14050,size=8000,name=data\n"
+
+    def setUp(self) -> None:
+        super().setUp()
+        subprocess.run(["sfdisk", "-q", self.image], input=self.LAYOUT, text=True, check=True)
+        self.sums()
+
+    def written_alone(self, old: bytes) -> None:
+        """Writes the middle partition over a card with the same table; all else stays."""
+        self.flash("--partition", "root-a")
+        begin, end = 6049 * 512, 14050 * 512
+        card = self.on_card()
+        self.assertEqual(card[begin:end], self.image.read_bytes()[begin:end])
+        self.assertEqual(card[:begin] + card[end:], old[:begin] + old[end:])
+
+    def card_with_table(self) -> bytes:
+        self.card(old=b"old tide")
+        subprocess.run(["sfdisk", "-q", self.folder / "card.bin"], input=self.LAYOUT, text=True, check=True)
+        return self.on_card()
+
+    def test_its_neighbours_stay_as_they_are(self) -> None:
+        self.written_alone(self.card_with_table())
+        write_beside(self.image, self.image.name, [(0, 24 * MIB)], "map", self.folder / "gauge.img.map.json")
+        self.sums()
+        self.written_alone(self.card_with_table())
+        self.flash("--partition", "2")
+
+    def test_another_layout_is_refused(self) -> None:
+        for layout in (self.LAYOUT.replace("=6049,size=8001", "=6050,size=8000"), self.LAYOUT.replace("8001", "8000"),
+                       "label: gpt\n\n2048,4001\n", "label: dos\n\n2048,4001\n6049,8001\n14060,9000\n"):  # fmt: skip
+            self.card(old=b"old tide")
+            subprocess.run(["sfdisk", "-q", self.folder / "card.bin"], input=layout, text=True, check=True)
+            if "dos" in layout:  # the number and place are what counts
+                self.flash("--partition", "root-a")
+                continue
+            before = self.on_card()
+            self.assertIn("error FLASH-PLACE", self.flash("--partition", "root-a", code=2))
+            self.assertEqual(self.on_card(), before)
+        self.card()
+        self.assertIn("FLASH-PLACE", self.flash("--partition", "root-a", code=2))
+        said = self.flash("--partition", "root-b", code=2)
+        self.assertIn("error PARTITION-UNKNOWN", said)
+        self.assertIn("`root-a`", said)
+
+    def test_an_attempt_at_a_partition_is_not_one_at_the_whole(self) -> None:
+        old = self.card_with_table()
+        with opened_source(self.image) as whole:
+            alone, attempts = whole.part_of("root-a"), Attempts(self.folder / "attempts")
+            target = BenchTarget(self.folder / "card.toml")
+            attempts.reach(target.device, whole, 1)
+            self.assertEqual((attempts.reached(target.device, whole), attempts.reached(target.device, alone)), (1, 0))
+            report = flash_all(alone, [target], attempts, False, lambda *_: None, threading.Event())[0]
+            target.close()
+        self.assertTrue(report.done)
+        self.assertEqual(self.on_card()[: 6049 * 512], old[: 6049 * 512])
+
+
+FORM = """state = /var/lib/first-boot
+card = /boot/gauge.txt
+setting = station text
+usual = gull-rock
+letters = abcdefghijklmnopqrstuvwxyz-
+longest = 32
+setting = key text
+usual = none
+letters = abcdefghijklmnopqrstuvwxyz
+longest = 64
+secret = yes
+"""
+
+
+class ValuesForEachDevice(AnImage):
+    """A FAT filesystem with a file of settings, and a form of them that the board would follow."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("boot/gauge.txt", "# settings\nstation = gull-rock\n")
+        self.write("boot/kernel.bin", "k" * 100_000)
+        self.image.unlink()
+        self.yarrik("pack", self.folder / "boot", self.image, "--as", "fat", "--size", "16MiB")
+        self.sums()
+
+    def values(self, text: str, code: int = 0, names: tuple[str, ...] = ("one", "two"), *words: str) -> str:
+        self.write("units.csv", text)
+        for name in names:
+            self.card(name=name)
+        return self.flash("--values", self.folder / "units.csv", *words, code=code, names=names)
+
+    def settings_on(self, name: str) -> str:
+        with tempfile.TemporaryDirectory() as folder:
+            self.yarrik("inspect", self.folder / f"{name}.bin", "--extract", "/gauge.txt", "--to", folder)
+            return Path(folder, "gauge.txt").read_text()
+
+    def test_each_gets_its_own(self) -> None:
+        before = self.image.read_bytes()
+        longer = "far-" * 700  # more than a cluster: others are taken that were empty
+        table = f"station,device,interval\r\nnorth-mole,TWO,30\r\n{longer}x,one,5\r\n\r\n"
+        for mapped in (False, True):
+            with self.subTest(mapped=mapped):
+                if mapped:
+                    write_beside(self.image, self.image.name, [(0, 1 * MIB)], "map", self.folder / "gauge.img.map.json")
+                    self.sums()
+                self.values(table, 0, ("one", "two"), "--log", str(self.folder / "cards"))
+                self.assertIn("station = north-mole\n", self.settings_on("two"))
+                self.assertIn(f"station = {longer}x\n", self.settings_on("one"))
+                self.assertIn("interval", self.settings_on("one"))
+                for name in ("one", "two"):
+                    part = self.folder / "alone"
+                    part.write_bytes(self.on_card(name)[: len(before)])
+                    checked = subprocess.run(["fsck.fat", "-n", part], capture_output=True, text=True, check=False)
+                    self.assertEqual(checked.returncode, 0, checked.stdout)
+        self.assertEqual(self.image.read_bytes(), before)
+        rows = [json.loads(line) for line in (self.folder / "cards/TWO.jsonl").read_text().splitlines()]
+        self.assertEqual([row["values"] for row in rows], [{"station": "north-mole", "interval": "30"}] * 2)
+
+    def test_rows_in_the_order_of_devices(self) -> None:
+        self.values("station\na\nb\n")
+        self.assertIn("station = a\n", self.settings_on("one"))
+        self.assertIn("station = b\n", self.settings_on("two"))
+
+    def test_tables_that_cannot_be(self) -> None:
+        for text, words in {
+            "station\na\n": "has 1 rows for 2 devices",
+            "station,device\na,ONE\n": "has no row for",
+            "station,device\na,ONE\nb,ONE\n": "two for the same one",
+            "station,device\na,ONE\nb,\n": "a row without a device",
+            "station,station\na,b\nc,d\n": "two of one name",
+            "station\na,b\nc\n": "has 2 values, and the first line names 1",
+            "station\n": "has no rows",
+            "": "has no rows",
+            'station\n"a\nb\n': "cannot be read",
+            "station\na\x00b\nc\n": "",
+        }.items():
+            with self.subTest(text):
+                said = self.values(text, code=2)
+                self.assertIn("FLASH-VALUES", said)
+                self.assertIn(words, said)
+                self.assertEqual((self.on_card("one"), self.on_card("two")), (bytes(32 * MIB), bytes(32 * MIB)))
+        (self.folder / "units.csv").unlink()
+        (self.folder / "units.csv").symlink_to("/etc/passwd")
+        self.assertIn("FLASH-VALUES", self.flash("--values", self.folder / "units.csv", names=("one",), code=2))
+        self.assertIn("USAGE", self.flash("--values", self.folder / "units.csv", "--partition", "1", names=("one",), code=2))
+
+    def test_an_image_that_takes_none(self) -> None:
+        (self.folder / "boot/gauge.txt").unlink()
+        self.image.unlink()
+        self.yarrik("pack", self.folder / "boot", self.image, "--as", "ext4", "--size", "16MiB")
+        self.sums()
+        self.assertIn("takes no values", self.values("station\na\nb\n", code=2))
+
+    def test_what_the_board_would_not_take_in(self) -> None:
+        self.write("boot/etc/first-boot", FORM)
+        self.image.unlink()
+        self.yarrik("pack", self.folder / "boot", self.image, "--as", "fat", "--size", "16MiB")
+        self.sums()
+        said = self.values("station\nnorth mole\nb\n", code=2)
+        self.assertIn("units.csv:2", said)
+        self.assertIn("`station` cannot be `north mole`", said)
+        self.values("station,key\na,first\nb,second\n", 0, ("one", "two"), "--log", str(self.folder / "cards"))
+        self.assertIn("key=first", self.settings_on("one"))
+        self.assertNotIn("first", (self.folder / "cards/ONE.jsonl").read_text())
+
+
+class CardsWithFaults(AnImage):
+    def trouble(self, more: str, code: str, **card: str) -> str:
+        self.card(more, **card)
+        said = self.flash(code=1)
+        self.assertIn(f"error {code}:", said)
+        self.assertNotIn("pulled out", said)
+        return said
+
+    def test_they_are_told(self) -> None:
+        fault = '[[device.fault]]\nkind = "{}"\nbegin = "{}"\nend = "{}"'
+        self.trouble(fault.format("write", "9 MiB", "24 MiB"), "FLASH-WRITE")
+        self.trouble(fault.format("read", "2 MiB", "3 MiB"), "FLASH-WRITE")
+        said = self.trouble(fault.format("forgotten", "23 MiB", "24 MiB"), "FLASH-DIFFERS")
+        self.assertIn("1.0 MiB read back otherwise", said)
+        self.assertIn("begins at 0x1700000", said)
+        self.trouble(fault.format("flipped", "1 MiB", "2 MiB"), "FLASH-DIFFERS")
+        # A card that shows more than it has: what comes late goes over what came early.
+        self.trouble('wraps-at = "16 MiB"', "FLASH-DIFFERS")
+        self.trouble('removed-after = "7 MiB"', "FLASH-GONE")
+
+    def test_a_card_that_was_pulled_does_not_look_finished_and_goes_on(self) -> None:
+        settled = mock.patch("yarrik.flash.writing._SETTLED", MIB)
+        self.card('removed-after = "22 MiB"', old=b"old tide")
+        attempts, seen = Attempts(self.folder / "attempts"), []
+        with settled, opened_source(self.image) as source:
+
+            def once(anew: bool = False) -> object:
+                targets = open_all([self.folder / "card.toml"], Devices(), source, False)
+                with contextlib.closing(targets[0]):
+                    return flash_all(source, targets, attempts, anew, lambda _, one: seen.append(one), threading.Event())[0]
+
+            first = once()
+            self.assertEqual([one.code for one in first.troubles], ["FLASH-GONE"])  # type: ignore[attr-defined]
+            self.assertEqual(self.on_card()[:MIB], bytes(MIB))
+            self.write("card.toml", (self.folder / "card.toml").read_text().replace('removed-after = "22 MiB"', ""))
+            seen.clear()
+            second = once()
+            self.assertTrue(second.done)  # type: ignore[attr-defined]
+            self.assertGreater(second.begun_at, 0)  # type: ignore[attr-defined]
+            self.assertLess(second.written.bytes, source.bytes)  # type: ignore[attr-defined]
+            self.assertEqual({one.stage for one in seen}, {"writing", "reading back"})
+            self.assertEqual(self.on_card()[: 24 * MIB], self.image.read_bytes())
+            self.assertEqual(once().begun_at, 0)  # type: ignore[attr-defined]
+
+            # Somebody wrote to the card between the two attempts: all of it is written once more.
+            attempts.reach(second.device, source, 2)  # type: ignore[attr-defined]
+            (self.folder / "card.bin").write_bytes(b"old tide" * (4 * MIB))
+            self.assertTrue(once().done)  # type: ignore[attr-defined]
+            self.assertEqual(self.on_card()[: 24 * MIB], self.image.read_bytes())
+
+    def test_several_at_once(self) -> None:
+        names = ("one", "two", "three", "four")
+        for name in names:
+            self.card('removed-after = "3 MiB"' if name == "two" else "", name)
+        said = self.flash("--log", self.folder / "cards", names=names, code=1)
+        self.assertIn("3 of 4 hold the image", said)
+        self.assertEqual(said.count("read back and compared"), 3)
+        for name in ("one", "three", "four"):
+            self.assertEqual(self.on_card(name)[: 24 * MIB], self.image.read_bytes())
+        done = {file.stem: json.loads(file.read_text())["done"] for file in (self.folder / "cards").glob("*.jsonl")}
+        self.assertEqual(done, {"ONE": True, "TWO": False, "THREE": True, "FOUR": True})
+        # One of them is the wrong one: no other is touched.
+        (self.folder / "one.bin").write_bytes(b"kept" * 8 * MIB)
+        self.card(name="two", size="1 MiB")
+        self.assertIn("FLASH-SMALL", self.flash(names=names, code=2))
+        self.assertEqual(self.on_card("one"), b"kept" * 8 * MIB)
+        self.card(name="two")
+        self.assertIn("FLASH-BUSY", self.flash(names=("one", "one"), code=2))
+
+    def test_a_serial_number_is_no_path(self) -> None:
+        self.card()
+        file = self.folder / "card.toml"
+        file.write_text(file.read_text().replace('"CARD"', '"../../away"'))
+        self.yarrik("flash", self.image, file, "--write-to-device", "card-../../away", "--log", self.folder / "cards/deep")
+        self.assertEqual([one.name for one in (self.folder / "cards/deep").iterdir()], ["_.._away.jsonl"])
+
+    def test_ctrl_c_ends_it_between_two_parts_and_the_same_command_goes_on(self) -> None:
+        self.card('[[device.fault]]\nkind = "slow"\nbegin = "5 MiB"\nrate = "5 MiB"', old=b"old tide")
+        words = [
+            sys.executable,
+            "-m",
+            "yarrik",
+            "flash",
+            str(self.image),
+            str(self.folder / "card.toml"),
+            "--write-to-device",
+            "card-CARD",
+        ]
+        process = subprocess.Popen(words, env=self.environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+        end = time.monotonic() + 60
+        while self.on_card()[4 * MIB : 5 * MIB] != self.image.read_bytes()[4 * MIB : 5 * MIB]:
+            self.assertLess(time.monotonic(), end)
+            time.sleep(0.02)
+        process.send_signal(signal.SIGINT)
+        said = process.communicate(timeout=60)[0]
+        self.assertIn("stopped; the same command goes on from there", said)
+        self.assertEqual(process.returncode, 1)
+        self.assertEqual(self.on_card()[:MIB], bytes(MIB))
+        said = self.flash()
+        self.assertRegex(said, r"went on at \d+%")
+        self.assertEqual(self.on_card()[: 24 * MIB], self.image.read_bytes())
+
+    def test_somebody_stops_it(self) -> None:
+        self.card('[[device.fault]]\nkind = "slow"\nrate = "4 MiB"')
+        with opened_source(self.image) as source:
+            target, stop = BenchTarget(self.folder / "card.toml"), threading.Event()
+
+            def say(number: int, progress: Progress) -> None:
+                if progress.stage == "writing":
+                    stop.set()
+
+            report = flash_all(source, [target], Attempts(self.folder / "a"), True, say, stop)[0]
+            target.close()
+        self.assertEqual((report.stopped, report.done, report.troubles), (True, False, ()))
+
+
+class WrongDevices(AnImage):
+    """Tricks with real devices of this machine; each is refused, and what it leads to stays as it was."""
+
+    def refused(self, path: Path, code: str, *words: str) -> str:
+        said = self.yarrik("flash", self.image, path, "--write-to-device", f"{path.name}-", *words, code=2)
+        self.assertIn(f"error {code}:", said)
+        return said
+
+    def system_disk(self) -> Path:
+        """The disk of the running system, if one is seen."""
+        for one in Devices().all():
+            if any(use.kind == "system" for use in one.uses):
+                return one.path
+        return Path("/dev/null")
+
+    def test_what_is_no_device(self) -> None:
+        self.refused(Path("/dev/null"), "FLASH-NOT-DISK")
+        self.refused(self.folder, "FLASH-NOT-DISK")
+        self.refused(self.image, "FLASH-NOT-DISK")
+        self.refused(self.folder / "sdq", "FLASH-UNKNOWN")
+        (self.folder / "stick").symlink_to(self.folder / "nowhere")
+        self.refused(self.folder / "stick", "FLASH-UNKNOWN")
+
+    def test_the_running_systems_disk_by_any_name(self) -> None:
+        disk = self.system_disk()
+        code = "FLASH-SYSTEM" if disk != Path("/dev/null") else "FLASH-NOT-DISK"
+        self.refused(disk, code)
+        (self.folder / "usb-stick").symlink_to(disk)
+        self.refused(self.folder / "usb-stick", code)
+        (self.folder / "chain").symlink_to("usb-stick")
+        self.refused(self.folder / "chain", code, "--built-in")
+        if os.geteuid() == 0:
+            # A node of its own with the same number.
+            number = disk.stat().st_rdev
+            with contextlib.suppress(PermissionError):
+                os.mknod(self.folder / "copy", 0o600 | disk.stat().st_mode & 0o170000, number)
+                self.refused(self.folder / "copy", code)
+
+
+if __name__ == "__main__":
+    unittest.main()
