@@ -77,7 +77,8 @@ def linked_in(
                 known[entry.content] = functions(file)
         own = known[entry.content]
         if own is None:
-            untold.append(path)
+            # Without libraries it may be anything that stands alone, like firmware that somebody else built.
+            untold += [path] if libraries else []
             continue
         name = "/" + quoted(path)
         hits = [one for one in libraries if any(_is_in(each, own) for each in one.objects)]

@@ -698,7 +698,7 @@ def _static_links(
     linked, untold = linked_in(action, elves, others, store)
     if untold:
         have = "has" if len(untold) == 1 else "have"
-        names = shortened(sorted({one.path.rpartition("/")[2] for one in others}) or ["libc.a"], 3)
+        names = shortened(sorted({one.path.rpartition("/")[2] for one in others}), 3)
         text = f"{shortened(['/' + path for path in untold], 3)} {have} no symbols any more: which licences came"
         text += f" with static libraries ({names}) cannot be told; let the build install unstripped, a later step strips"
         context.note(text, "PACKAGE-NO-SYMBOLS")
