@@ -112,6 +112,7 @@ benchmark: packages-demo packages-test setup
 	$(VENV)/bin/python benchmarks/solver.py
 	$(VENV)/bin/python benchmarks/schedule.py
 	$(VENV)/bin/python benchmarks/engine.py
+	$(VENV)/bin/python benchmarks/flashing.py
 
 # Those that say within two minutes whether something has become much slower.
 benchmark-short: packages-demo packages-test setup
