@@ -100,6 +100,7 @@ class WhatSourcesSay(unittest.TestCase):
         for file, text, line in (
             ("configure.ac", "AC_INIT\nAX_PROG_CC_FOR_BUILD\n", 2), ("Makefile", "all:\n\t$(CC_FOR_BUILD) x.c\n", 2),
             ("meson.build", "project('w', 'c')\nexecutable('x', 'x.c', native : true)\n", 2),
+            ("src/meson.build", "\nexecutable('x', 'x.c', native: true)\n", 2),
         ):  # fmt: skip
             self.assertIn(("gcc", line), self.values(looked({file: text}), "tool"))
         self.assertEqual(self.values(looked({"Makefile": "# HOSTCC is not used\nall:\n"}), "tool"), [])

@@ -18,6 +18,7 @@ What = Literal[
 ]
 #: Bytes of a file that is read, files whose beginnings are searched for tags, and options that are listed.
 _LARGEST, _MOST_TAGGED, _MOST_OPTIONS = 4 << 20, 2000, 40
+_MOST_NESTED = 100
 
 
 @dataclass(frozen=True)
@@ -234,7 +235,8 @@ def _asked(files: _Files) -> Iterator[Guess]:
         if tool not in asked and (known := re.search(rf"\b{macro}\b", text)):
             asked.add(tool)
             yield Guess("tool", tool, "configure.ac", _line(text, known.start()))
-    for file in ("configure.ac", "Makefile", "meson.build"):
+    nested = [name for name in sorted(files.sizes) if re.fullmatch(r"[^/]+/(?:[^/]+/)?meson\.build", name)]
+    for file in ("configure.ac", "Makefile", "meson.build", *nested[:_MOST_NESTED]):
         text = _without_comments(file, files.text(file))
         if known := _NATIVE.search(text):
             yield Guess("tool", "gcc", file, _line(text, known.start()))

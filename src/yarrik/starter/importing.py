@@ -40,6 +40,7 @@ from yarrik.units import shown_size
 #: Bytes of a folder that is copied beside a recipe; more belongs into an archive or a repository.
 _LARGEST_COPY = 64 << 20
 _DEBIAN = "debian:"
+_CONTROL = "debian/control"
 
 
 @dataclass(frozen=True)
@@ -253,8 +254,10 @@ def recipe_from(name: str, taken: Taken, found: Findings, workspace: Workspace) 
 
 def _of_system(guesses: Iterable[Guess], system: Guess | None) -> list[Guess]:
     """Those that were read from files of the build system, where the sources have several."""
-    begin = {"autotools": "configure", "cmake": "CMakeLists", "meson": "meson"}.get(system.value if system else "", "")
-    return [guess for guess in guesses if guess.file.startswith((begin, "debian/"))]
+    begin = {"autotools": ("configure", "Makefile"), "cmake": ("CMakeLists",), "meson": ("meson",)}.get(
+        system.value if system else "", ("",)
+    )
+    return [guess for guess in guesses if guess.file == _CONTROL or guess.file.rpartition("/")[2].startswith(begin)]
 
 
 def _by_debian_source(workspace: Workspace) -> dict[str, str]:
