@@ -166,6 +166,7 @@ Build-Depends: libghost-dev
         for path in ("configure", "src/Makefile.in", "acinclude.m4.txt", "am", "src/exam"):
             self.assertFalse(changed(path), path)
         self.assertIsNone(patched_autotools([("p", b"+++ configure.ac\n\xff")]))
+        self.assertFalse(changed("configure.in", "configure"))
 
     def test_options_for_developers(self) -> None:
         for name in ("tests", "BUILD_TESTING", "ENABLE_TESTING", "DOCUMENTATION", "gtk_doc", "docs", "man", "WITH_EXAMPLES", "man-pages",

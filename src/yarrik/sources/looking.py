@@ -347,11 +347,15 @@ _AUTOTOOLS_CHANGED = re.compile(rb"(?m)^\+\+\+ [^/\s]+/(?:\S*/)?(?:configure\.(?
 
 
 def patched_autotools(patches: Iterable[tuple[str, bytes]]) -> Guess | None:
-    """That `configure` has to be made anew: one of the patches (name and text) changes what it is made from."""
+    """That `configure` has to be made anew: one of the patches (name and text) changes what it is made from, and none changes
+    the script itself."""
+    found = None
     for name, text in patches:
-        if _AUTOTOOLS_CHANGED.search(text[:_LARGEST]):
-            return Guess("before", "cd ../source && autoreconf -fi", name, 1)
-    return None
+        if re.search(rb"(?m)^\+\+\+ [^/\s]+/configure(?:\s|$)", text[:_LARGEST]):
+            return None
+        if found is None and _AUTOTOOLS_CHANGED.search(text[:_LARGEST]):
+            found = Guess("before", "cd ../source && autoreconf -fi", name, 1)
+    return found
 
 
 def _options(files: _Files) -> Iterator[Guess]:
