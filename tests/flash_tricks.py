@@ -57,6 +57,11 @@ class RealDevices(AnImage):
             finally:
                 subprocess.run(["umount", place], check=True)
 
+        with loop(self.image) as device:
+            before = self.image.read_bytes()
+            said = self.yarrik("flash", self.image, device, "--write-to-device", device.name, code=2)
+            self.assertIn("which is the image itself", said)
+            self.assertEqual(self.image.read_bytes(), before)
         with loop(storage, "--read-only") as device:
             self.assertIn("FLASH-READ-ONLY", self.yarrik("flash", self.image, device, "--write-to-device", device.name, code=2))
         small = self.folder / "small"

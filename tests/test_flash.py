@@ -184,6 +184,8 @@ class OntoACard(AnImage):
     def test_all_of_it_arrives_and_nothing_old_is_left(self) -> None:
         self.card(old=b"old tide")
         said = self.flash()
+        for stage in ("clearing", "writing", "reading back"):
+            self.assertEqual(said.count(f"card.toml: {stage} "), 1)
         self.assertIn("read back and compared", said)
         self.assertIn("it can be pulled out now", said)
         self.assertEqual(self.on_card()[: 24 * MIB], self.image.read_bytes())
@@ -276,6 +278,29 @@ class OntoACard(AnImage):
                       'size = "1 MiB"\nremoved-after = "soon"'):  # fmt: skip
             self.write("card.toml", f"[device]\n{wrong}\n")
             self.assertIn("FLASH-BENCH", self.flash(code=2))
+        # A made-up device whose bytes are somewhere else, or on a real one.
+        (self.folder / "deep").mkdir()
+        for storage in ("/dev/null", "deep/x", "../x.bin", ".."):
+            self.card(f'storage = "{storage}"')
+            self.assertIn("no path", self.flash(code=2))
+        # The image itself, by its name or another one.
+        before = self.image.read_bytes()
+        self.card('storage = "gauge.img"')
+        self.assertIn("which is the image itself", self.flash(code=2))
+        (self.folder / "other.bin").hardlink_to(self.image)
+        self.card('storage = "other.bin"')
+        self.assertIn("FLASH-BUSY", self.flash(code=2))
+        self.assertEqual(self.image.read_bytes(), before)
+        os.mkfifo(self.folder / "pipe.img")
+        self.card()
+        self.assertIn("is no file", self.flash(image=self.folder / "pipe.img", code=2))
+        os.mkfifo(self.folder / "card.bin")
+        self.assertIn("FLASH-BENCH", self.flash(code=2))
+        (self.folder / "card.bin").unlink()
+        (self.folder / "card.toml").unlink()
+        (self.folder / "card.toml").symlink_to("/dev/zero")
+        self.assertIn("FLASH-BENCH", self.flash(code=2))
+        (self.folder / "card.toml").unlink()
         self.card(size="8 MiB")
         self.assertIn("FLASH-SMALL", self.flash(code=2))
         self.card("read-only = true")
@@ -288,9 +313,10 @@ class OntoACard(AnImage):
         self.assertIn("FLASH-BUSY", self.flash(code=2))
         target.close()
         (self.folder / "card.bin").unlink()
-        (self.folder / "card.bin").symlink_to(self.image)
-        self.flash(code=1)
-        self.assertEqual(self.image.stat().st_size, 24 * MIB)
+        (self.folder / "kept").write_bytes(b"kept")
+        (self.folder / "card.bin").symlink_to(self.folder / "kept")
+        self.assertIn("card.bin cannot be opened: it is a link", self.flash(code=2))
+        self.assertEqual((self.folder / "kept").read_bytes(), b"kept")
 
 
 class OnePartition(AnImage):

@@ -172,7 +172,7 @@ def flash(
                 sources = [with_values(source, values, row) for row in rows]
             _confirm(sources, targets, list(write_to_device or ()), json)
             stop = threading.Event()
-            with _bars(shown, targets) as say:
+            with _bars(shown, json, targets) as say:
                 reports = _stoppable(stop, lambda: flash_all(sources, targets, attempts, from_start, say, stop))
         finally:
             for target in targets:
@@ -365,10 +365,18 @@ def _bar(shown: bool, title: str) -> Iterator[Callable[[int, int], None]]:
 
 
 @contextmanager
-def _bars(shown: bool, targets: Sequence[Target]) -> Iterator[Callable[[int, Progress], None]]:
+def _bars(shown: bool, silent: bool, targets: Sequence[Target]) -> Iterator[Callable[[int, Progress], None]]:
     """A line of progress for each device, with rate and time left; without a terminal a word at each stage."""
+    stages = [""] * len(targets)
     if not shown:
-        yield lambda number, progress: None
+
+        def tell(number: int, progress: Progress) -> None:
+            if stages[number] != progress.stage:
+                stages[number] = progress.stage
+                if not silent:
+                    sys.stderr.write(f"{targets[number].device.path}: {progress.stage} {shown_size(progress.total)}\n")
+
+        yield tell
         return
     from rich.console import Console
     from rich.progress import BarColumn, DownloadColumn, TextColumn, TimeRemainingColumn, TransferSpeedColumn
@@ -381,7 +389,6 @@ def _bars(shown: bool, targets: Sequence[Target]) -> Iterator[Callable[[int, Pro
                TransferSpeedColumn(), TimeRemainingColumn())  # fmt: skip
     with Bars(*columns, console=Console(file=sys.stderr, highlight=False), transient=True) as bars:
         tasks = [bars.add_task("waiting", total=None, device=one_line(one.device.name)) for one in targets]
-        stages = [""] * len(targets)
 
         def say(number: int, progress: Progress) -> None:
             if stages[number] != progress.stage:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import errno
 import os
+import stat
 import time
 import tomllib
 from collections.abc import Callable
@@ -13,6 +14,7 @@ from typing import BinaryIO, Literal
 
 import msgspec
 
+from yarrik.beneath import regular_file
 from yarrik.errors import Place, Trouble, Unfit, YarrikError
 from yarrik.flash.devices import Device
 from yarrik.units import parse_size
@@ -55,8 +57,10 @@ class _File(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 def read_bench(file: Path) -> Bench:
     """Raises YarrikError for a file that describes no device."""
     try:
-        text = file.read_text(encoding="utf-8")
+        text = regular_file(file).decode()
         bench = msgspec.convert(tomllib.loads(text), _File).device
+        if "/" in bench.storage or bench.storage in (".", ".."):
+            raise Unfit("`storage` is the name of a file beside it, and no path")
         for one in [bench.size, *(size for size in (bench.removed_after, bench.wraps_at) if size)]:
             parse_size(one)
         for fault in bench.fault:
@@ -89,7 +93,22 @@ class BenchTarget:
         self.bench = read_bench(file)
         self.device = bench_device(file)
         size = self.device.size
-        self._handle = os.open(bench_storage(file), os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o644)
+        storage = bench_storage(file)
+        # A device under this name would be written to as if it were made up.
+        try:
+            self._handle = os.open(storage, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW | os.O_NONBLOCK, 0o644)
+        except OSError as error:
+            why = "it is a link" if error.errno == errno.ELOOP else str(error.strerror)
+            raise YarrikError(
+                Trouble("FLASH-BENCH", f"{storage} cannot be opened: {why}", Place(file),
+                        remedy="remove it, or name another file with `storage`")
+            ) from error  # fmt: skip
+        if not stat.S_ISREG(os.fstat(self._handle).st_mode):
+            os.close(self._handle)
+            raise YarrikError(
+                Trouble("FLASH-BENCH", f"{storage} is no file", Place(file), why="a made-up device has its bytes in a file",
+                        remedy="remove it, or name another one with `storage`")
+            )  # fmt: skip
         self._sleep = sleep
         self._wraps = parse_size(self.bench.wraps_at) if self.bench.wraps_at else size
         self._left = parse_size(self.bench.removed_after) if self.bench.removed_after else None

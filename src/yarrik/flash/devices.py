@@ -109,6 +109,10 @@ class Devices:
         folder = self.view.sys / "block" / name
         return sorted((one.parent.name for one in folder.glob("*/partition")), key=_natural)
 
+    def backing_file(self, name: str) -> str:
+        """The file that a loop device has its bytes in; empty for other devices."""
+        return _text(self.view.sys / "block" / name / "loop/backing_file")
+
     def _device(self, link: Path) -> Device | None:
         folder = link.resolve()
         try:

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from yarrik.disk import open_image
 from yarrik.errors import Collector, Place, Trouble, YarrikError
-from yarrik.flash.bench import BenchTarget
+from yarrik.flash.bench import BenchTarget, bench_storage
 from yarrik.flash.devices import Devices
 from yarrik.flash.records import Attempts, Report
 from yarrik.flash.refusing import obstacles, trouble_of
@@ -22,9 +22,9 @@ from yarrik.units import shown_size
 def open_target(path: Path, devices: Devices, source: Source, built_in: bool) -> Target:
     """Claims a device for this image: a block device, or a bench device that a `.toml` describes. Raises YarrikError with all
     that forbids it; nothing has been written then."""
-    bench = path.suffix == ".toml"
     found: Target
-    if bench:
+    if path.suffix == ".toml":
+        _check_apart(path, bench_storage(path), source)
         found = BenchTarget(path)
     else:
         _refuse(path, devices, source, built_in)
@@ -71,9 +71,26 @@ def _refuse(path: Path, devices: Devices, source: Source, built_in: bool) -> Non
         device = devices.at((os.major(status.st_rdev), os.minor(status.st_rdev))) if stat.S_ISBLK(status.st_mode) else None
     except (OSError, Unfit):
         return  # opening it says what it is
-    hits = obstacles(device, source.end, block_of(source.image), built_in) if device is not None else []
-    if hits and device is not None:
+    if device is None:
+        return
+    hits = obstacles(device, source.end, block_of(source.image), built_in)
+    if hits:
         raise YarrikError([trouble_of(device, one) for one in hits])
+    if file := devices.backing_file(device.name):
+        _check_apart(path, Path(file), source)
+
+
+def _check_apart(path: Path, storage: Path, source: Source) -> None:
+    """Raises YarrikError for a device whose bytes are those of the image."""
+    try:
+        same = storage.samefile(source.path)
+    except OSError:
+        return
+    if same:
+        raise YarrikError(
+            Trouble("FLASH-BUSY", f"{path} has its bytes in {storage}, which is the image itself", Place(path),
+                    why="writing would destroy what is being read", remedy="copy the image, or name another device")
+        )  # fmt: skip
 
 
 def open_all(paths: Sequence[Path], devices: Devices, source: Source, built_in: bool) -> list[Target]:

@@ -9,6 +9,7 @@ import dataclasses
 import hashlib
 import os
 import secrets
+import stat
 import threading
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -113,6 +114,11 @@ def opened_source(path: Path, say: Callable[[int, int], None] = lambda done, tot
     """An image file, plain, compressed or sparse, checked and ready to be written; `say` gets bytes done and in all. Raises
     YarrikError for one that cannot be read, or is not the one of its manifest."""
     try:
+        if not stat.S_ISREG(path.stat().st_mode):
+            raise YarrikError(
+                Trouble("FLASH-IMAGE", f"{path} is no file", Place(path), why="what is written is read several times",
+                        remedy="name an image file, or a product")
+            )  # fmt: skip
         with opened_bytes(path) as (file, image):
             yield _checked(path, file, image, say)
     except OSError as error:
