@@ -1,5 +1,6 @@
 """An image that begins with the shelf's root-finder: the bench follows it into the root filesystem, and a kernel carries it."""
 
+import json
 import re
 import shutil
 import unittest
@@ -92,7 +93,10 @@ class TheBenchFollowsIt(WorkspaceTest):
     def test_no_c_library_where_nothing_is_linked_with_it(self) -> None:
         self.built()
         text = (self.root / "out/p/packages.json").read_text()
-        self.assertNotIn('"libc"', text[text.index('"images"') :])
+        early = json.loads(text)["images"]["early"]
+        self.assertEqual([one["name"] for one in early], ["root-finder"])
+        # What is linked into it is no package of the image.
+        self.assertEqual([part["recipe"] for part in early[0]["linked"]], ["libc"])
 
 
 class AKernelCarriesIt(PretendedKernel):
