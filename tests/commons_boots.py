@@ -245,6 +245,9 @@ class LoggedIn(unittest.TestCase):
             time.sleep(2)
 
 
+ZLIB = "/usr/lib/libz.so.1.2.13"
+
+
 class UpstreamProgramsRun(LoggedIn):
     product = "commons-login"
 
@@ -286,6 +289,13 @@ class UpstreamProgramsRun(LoggedIn):
         def uses(recipe: str) -> bool:
             return any(need == "zlib" or uses(need) for need in needs.get(recipe, ()))
 
+        # The cache of a machine may have all this from an earlier run: a header of its own makes this one new.
+        amended = ROOT / "shelves/harbour/amendments/zlib.toml"
+        amended.parent.mkdir(exist_ok=True)
+        amended.write_text(
+            f'recipe = "zlib"\n[set.build]\ncommands-after.add = ["echo {time.time_ns()} > $DESTDIR/usr/include/run.h"]\n'
+        )
+        self.addCleanup(amended.unlink, missing_ok=True)
         words = (self.product, "--workspace", ROOT, "--set", "options.zlib.debug=true", "--json")
         steps = [one["step"] for one in json.loads(yarrik("plan", *words))["steps"]]
         told = {step.removeprefix("build ") for step in steps if step.startswith("build ")}
@@ -295,11 +305,20 @@ class UpstreamProgramsRun(LoggedIn):
         self.assertEqual([recipe for recipe in every if uses(recipe) and recipe not in told], [])
         self.assertEqual([recipe for recipe in told if not uses(recipe) and recipe != "zlib"], [])
         self.assertGreater(len(every - told), 5)
+        before = self.libraries()
         ran = built(*words)
         self.assertEqual(ran - told, set())
         self.assertIn("openssh", ran)
+        self.assertEqual({path for path, digest in self.libraries().items() if before[path] != digest}, {ZLIB})
         # Back again: both are kept.
+        amended.unlink()
         self.assertEqual(built(self.product, "--workspace", ROOT, "--json"), set())
+        self.assertEqual(self.libraries(), before)
+
+    def libraries(self) -> dict[str, str]:
+        """The digests of the image's shared libraries."""
+        files = json.loads((ROOT / "out" / self.product / "files.json").read_text())["files"]
+        return {one["path"]: one["sha256"] for one in files if one["kind"] == "file" and ".so." in one["path"]}
 
     def test_a_second_workspace_takes_all_from_the_cache(self) -> None:
         """It has the definitions, and nothing else: a colleague's first build."""
