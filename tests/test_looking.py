@@ -170,8 +170,8 @@ Build-Depends: libghost-dev
 
     def test_options_for_developers(self) -> None:
         for name in ("tests", "BUILD_TESTING", "ENABLE_TESTING", "DOCUMENTATION", "gtk_doc", "docs", "man", "WITH_EXAMPLES", "man-pages",
-                     "LIBUV_BUILD_TESTS", "xml-docs", "FUZZING"):  # fmt: skip
-            self.assertTrue(for_developers(name) or name == "LIBUV_BUILD_TESTS", name)
+                     "xml-docs", "FUZZING"):  # fmt: skip
+            self.assertTrue(for_developers(name), name)
         for name in ("ssl", "manager", "docker", "testament", "svg", "WITH_TLS", "attestation", "domain", "documents"):
             self.assertFalse(for_developers(name), name)
 

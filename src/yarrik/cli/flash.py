@@ -137,8 +137,9 @@ def flash(
 ) -> None:
     """Writes an image to cards and disks, reads it back, and compares.
 
-    The image is held against its manifest first. The running system's disk, and what is mounted or in use, are refused. Only
-    what has to reach the card is written. After an interruption, the same command goes on."""
+    The image is held against its manifest first. Refused are the running
+    system's disk, and what is mounted or in use. Only what has to reach the
+    card is written. After an interruption, the same command goes on."""
     import platformdirs
 
     from yarrik.cli.view import print_json
@@ -281,7 +282,7 @@ def _ask(target: Target, source: Source) -> None:
     sys.stdout.flush()
     if sys.stdin.readline().strip() != device.name:
         raise YarrikError(Trouble("FLASH-UNCONFIRMED", f"{device.path} was not confirmed", Place(device.path),
-                                  why="nothing was written"))  # fmt: skip
+                                  why="nothing was written", remedy=f"begin again, and type `{device.name}`"))  # fmt: skip
 
 
 def _stoppable(stop: threading.Event, work: Callable[[], list[Report]]) -> list[Report]:
@@ -314,7 +315,7 @@ def _seconds(seconds: float) -> str:
 
 
 def _show_reports(reports: Sequence[Report], logs: Sequence[Path]) -> None:
-    from yarrik.cli.view import show_failures, show_table, styled
+    from yarrik.cli.view import show_failures, show_notes, show_table, styled
 
     rows = []
     for one in reports:
@@ -332,6 +333,8 @@ def _show_reports(reports: Sequence[Report], logs: Sequence[Path]) -> None:
             rows.append((styled("✗", "red"), path, one.device.serial, one.troubles[0].code if one.troubles else "not done"))
     show_table(rows)
     show_failures([trouble for one in reports for trouble in one.troubles])
+    show_notes(f"{one.device.path}: the kernel still has the old partition table; pull the card out before you mount it"
+               for one in reports if one.written is not None and not one.written.table_read_again)  # fmt: skip
     done = sum(one.done for one in reports)
     if logs:
         sys.stdout.write(f"records: {logs[0].parent}/\n")

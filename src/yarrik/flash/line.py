@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import os
+import stat
 import threading
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from yarrik.disk import open_image
-from yarrik.errors import Collector, Place, Trouble, YarrikError
+from yarrik.errors import Collector, Place, Trouble, Unfit, YarrikError
 from yarrik.flash.bench import BenchTarget, bench_storage
 from yarrik.flash.devices import Devices
 from yarrik.flash.records import Attempts, Report
@@ -61,11 +63,6 @@ def _check_place(target: Target, source: Source) -> None:
 
 def _refuse(path: Path, devices: Devices, source: Source, built_in: bool) -> None:
     """Tells what is wrong before a device is opened: one that is in use cannot be."""
-    import os
-    import stat
-
-    from yarrik.errors import Unfit
-
     try:
         status = path.stat()
         device = devices.at((os.major(status.st_rdev), os.minor(status.st_rdev))) if stat.S_ISBLK(status.st_mode) else None
@@ -97,17 +94,17 @@ def open_all(paths: Sequence[Path], devices: Devices, source: Source, built_in: 
     """As `open_target`, all or none: no device is written while another one of the same command is the wrong one."""
     found: list[Target] = []
     collector = Collector()
-    seen: dict[tuple[object, ...], Path] = {}
+    seen: list[Path] = []
     for path in paths:
         try:
             target = open_target(path, devices, source, built_in)
         except YarrikError as error:
-            twice = next((one for one in seen.values() if one.resolve() == path.resolve()), None)
+            twice = next((one for one in seen if one.resolve() == path.resolve()), None)
             collector.extend(error.troubles if twice is None else [
                 Trouble("FLASH-BUSY", f"{path} is named twice: {twice} is the same device", Place(path), remedy="name it once")
             ])  # fmt: skip
             continue
-        seen[target.device.number, path] = path
+        seen.append(path)
         found.append(target)
     if collector.troubles:
         for target in found:

@@ -88,6 +88,7 @@ class Report:
             "values": dict(self.source.values), "compared-with": self.source.held, "written": written.bytes if written else 0,
             "write-seconds": round(written.write_seconds, 2) if written else None,
             "read-back-seconds": round(written.read_seconds, 2) if written else None,
+            "table-read-again": written.table_read_again if written else None,
             "troubles": [one.as_json() for one in self.troubles],
         }  # fmt: skip
 

@@ -70,7 +70,7 @@ def flash(job: Job) -> Written:
         started = time.monotonic()
         with _told_of(job):
             if not job.begin:
-                _clear(job, parts)
+                _clear(job)
             written = _write(job, parts)
             job.target.settle()
         between = time.monotonic()
@@ -92,7 +92,7 @@ def _in_order(source: Source) -> list[Part]:
     return [one for one in source.parts if one.at != source.begin] + first
 
 
-def _clear(job: Job, parts: Sequence[Part]) -> None:
+def _clear(job: Job) -> None:
     """Makes what lies between the parts empty, and first of all the beginning: of a whole device also its end, where an old
     partition table may be."""
     target, size = job.target, job.target.device.size
