@@ -19,13 +19,11 @@ from yarrik.boot import (
     place_all,
     read_kernel,
     read_menu,
-    read_talk,
     reserved_in,
     root_words,
-    run_emulator,
 )
 from yarrik.boot.command_lines import parsed
-from yarrik.boot.emulator import TalkLine
+from yarrik.console import TalkLine, read_talk, run_emulator
 from yarrik.devicetree import compile_source
 from yarrik.disk.layout import RootPlace
 from yarrik.errors import YarrikError

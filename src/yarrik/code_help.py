@@ -152,6 +152,9 @@ BOOT-METHOD
 BOOT-METHOD-UNKNOWN
   `method = "meny"`
   Choose one of the names that the message lists.
+BOOT-NOT-SEEN
+  `yarrik boot --expect login:` on an image without a login
+  Read the console and its log; `--seconds` gives a slow board more time.
 BOOT-PROGRAM
   `[boot.loader]` with both `host-file` and `file`
   Keep one of the two.
@@ -251,6 +254,9 @@ CONDITION-LATE
 CONDITION-NEVER
   `[[when]] board = "kittiwak"`
   Correct the name, or remove the condition.
+CONSOLE-LOG
+  `--log` names a file in a folder that is not there
+  Name another file with `--log`.
 DATA-MISSING
   libfreetype is in the image, and not a single font
   Add a package that brings the data: `font-sans`.
@@ -350,6 +356,12 @@ EDIT-UNCOMMITTED
 EDIT-UNSAVED
   `yarrik edit tide --close` with commits that are not saved
   `yarrik edit tide --save`, or add --yes.
+ELF-HARDENING
+  `expects = ["relro"]` in the profile, and a recipe that links with its own flags
+  Let the recipe use CFLAGS and LDFLAGS.
+ELF-STACK
+  An assembler file without the section .note.GNU-stack
+  Add it, or link with `-Wl,-z,noexecstack`.
 EMULATOR-NONE
   `yarrik boot` for a board without [emulator]
   Boot another product, or write the image to a card.
@@ -377,9 +389,21 @@ FILE-NOT-UTF8
 FILE-NULL-CHARACTER
   `summary = "a\u0000b"`
   Remove the character.
+FILE-REPLACED
+  [[file]] `path = "/etc/port"`, and a package has a file there
+  Add `replaces = "PACKAGE"`, or take the file out.
+FILE-REPLACES-NOTHING
+  `replaces = "tidelog"`, whose file is in another place now
+  Look where it is, and correct the path.
+FILE-SETUID
+  `chmod 4755` in an installation
+  Give it capabilities instead, or silence this in the product with a reason.
 FILE-UNREADABLE
   A definition that only root may read
   Check that it is there and that you may read it.
+FILE-WRITABLE
+  A folder with the mode 0777 in a package
+  Correct the mode with the package's `attributes`.
 FILESYSTEM-UNKNOWN
   `filesystem = "ext5"`
   Choose one of the names that the message lists.
@@ -479,12 +503,6 @@ IMAGE-DAMAGED
 IMAGE-FILE
   A [[file]] with `content` and `from`
   Keep one of the two.
-FILE-REPLACED
-  [[file]] `path = "/etc/port"`, and a package has a file there
-  Add `replaces = "PACKAGE"`, or take the file out.
-FILE-REPLACES-NOTHING
-  `replaces = "tidelog"`, whose file is in another place now
-  Look where it is, and correct the path.
 IMAGE-FORM
   `boot-into = ["fat"]`, and a file below /boot whose name FAT cannot hold
   Choose another form, or give the file another name.
@@ -578,6 +596,9 @@ LIBRARY-UNSEARCHED
 LICENCE-FILE-MISSING
   `licence-files = ["LICENCE"]`, and the sources have COPYING
   Correct the name.
+LICENCE-REFUSED
+  `refuse-licences = ["GPL-3.0-*"]` in the profile, and a package under GPL-3.0-or-later
+  Leave the package out, or take another one.
 LICENCE-UNKNOWN
   `licence = "GPL"`
   Write an SPDX expression like `GPL-2.0-or-later`.
@@ -605,9 +626,6 @@ LOGIN-OPEN
 MODULE-DAMAGED
   A .ko file that was cut off
   Build it again.
-MOUNT-PLACE
-  `writable = [{ path = "/var/lib/tide", by = "bind", on = "/data" }]`, and no partition has `mount = "/data"`
-  Give a partition of the board that `mount`.
 MODULES-MISSING
   The board's network driver is a module that no package in the image has
   Add the kernel's module package to the image.
@@ -617,6 +635,9 @@ MODULES-NOBODY
 MODULES-VERSION
   Modules of another kernel version in the image
   Build both from one recipe.
+MOUNT-PLACE
+  `writable = [{ path = "/var/lib/tide", by = "bind", on = "/data" }]`, and no partition has `mount = "/data"`
+  Give a partition of the board that `mount`.
 NAME-MISSING
   `yarrik log` without a step
   Name one, or use --last-failure.
@@ -632,6 +653,15 @@ NEED-FORM
 NEEDS-LOOP
   `a` needs `b` to build, and `b` needs `a`
   Remove one of the needs, or split a recipe.
+NETWORK-FORM
+  `automatic = ["ipv4"]`, and the profile says `network-form = "plain"`, which has no client for DHCP
+  Write addresses down, or choose another form with its programs.
+NETWORK-FORM-UNKNOWN
+  `network-form = "plian"`
+  Correct the name.
+NETWORK-UNFIT
+  `gateways = ["192.0.3.1"]` for an interface with the address 192.0.2.7/24
+  Correct one of the two.
 NEW-CHOICE
   `yarrik new workspace gauge --arch sparc`
   Choose one of the names that the message lists.
@@ -794,6 +824,24 @@ PATH-MISSING
 PATH-UNFIT
   A workspace in `/home/me/my work` on a machine without bubblewrap
   Move the workspace, or install bubblewrap.
+PORT-BUSY
+  A login service, a modem manager or another terminal has the port
+  End the program that is named, then try again.
+PORT-FILE
+  Neither a `device` nor a table [simulated]
+  Correct the key that is named; docs/console.md has all of them.
+PORT-FORBIDDEN
+  A new user who is not in the group that owns the port
+  Have yourself added to the group that is named, then log in again.
+PORT-MISSING
+  The adapter is not plugged in, or has another number today
+  List the ports (`yarrik console`), and use the name that stays the same.
+PORT-UNFIT
+  A disk is named instead of a port
+  List the ports: `yarrik console`.
+POWER-FAILED
+  The power strip does not answer
+  Run the command by hand, and correct it in the file that describes the port.
 PRODUCT-UNKNOWN
   `yarrik build tide-guage`
   Correct the name.
@@ -995,6 +1043,9 @@ STEP-TOO-DEEP
 STEP-UNKNOWN
   `yarrik plan --why "build tied"`
   `yarrik plan --all` lists the steps.
+SYMBOL-VERSION
+  A program that was built against a C library with GLIBC_2.38, in an image with an older one
+  Build it against the library of the image.
 SYSROOT-CLASH
   Two recipes install `/usr/include/config.h`
   Let one of them install it elsewhere.
@@ -1037,6 +1088,12 @@ TOOLCHAIN-NO-COMPILER
 TOOLCHAIN-RUNTIME
   A compiler that was unpacked without its C library
   Install the C library of this toolchain.
+TRANSFER-FAILED
+  The board's side was not started, or has another protocol
+  Start it on the board first; try `--by xmodem`.
+TRANSFER-FILE
+  `send` names a file beside the script that was not built
+  Correct its path; it is relative to the script.
 TREE-KIND
   A named pipe in the folder of a [[tree]]
   Remove it; device nodes are [[node]]s.
@@ -1088,33 +1145,6 @@ WORKSPACE-MISSING
 WORKSPACE-UNWRITABLE
   A workspace of another user
   Make it writable, or copy it.
-SYMBOL-VERSION
-  A program that was built against a C library with GLIBC_2.38, in an image with an older one
-  Build it against the library of the image.
-LICENCE-REFUSED
-  `refuse-licences = ["GPL-3.0-*"]` in the profile, and a package under GPL-3.0-or-later
-  Leave the package out, or take another one.
-FILE-SETUID
-  `chmod 4755` in an installation
-  Give it capabilities instead, or silence this in the product with a reason.
-FILE-WRITABLE
-  A folder with the mode 0777 in a package
-  Correct the mode with the package's `attributes`.
-ELF-STACK
-  An assembler file without the section .note.GNU-stack
-  Add it, or link with `-Wl,-z,noexecstack`.
-ELF-HARDENING
-  `expects = ["relro"]` in the profile, and a recipe that links with its own flags
-  Let the recipe use CFLAGS and LDFLAGS.
-NETWORK-FORM
-  `automatic = ["ipv4"]`, and the profile says `network-form = "plain"`, which has no client for DHCP
-  Write addresses down, or choose another form with its programs.
-NETWORK-FORM-UNKNOWN
-  `network-form = "plian"`
-  Correct the name.
-NETWORK-UNFIT
-  `gateways = ["192.0.3.1"]` for an interface with the address 192.0.2.7/24
-  Correct one of the two.
 ZONE-UNKNOWN
   `time-zone = "Pacific/Aukland"`
   Correct the name; the package tzdata brings the files.
@@ -1132,7 +1162,20 @@ HELP = _read()
 def as_markdown() -> str:
     """The catalogue of codes as a page, by stage."""
     stages = list(dict.fromkeys(one.stage for one in CODES.values()))
-    order = ["definitions", "resolve", "plan", "fetch", "build", "image", "boot", "flash", "cache", "edit", "command"]
+    order = [
+        "definitions",
+        "resolve",
+        "plan",
+        "fetch",
+        "build",
+        "image",
+        "boot",
+        "flash",
+        "console",
+        "cache",
+        "edit",
+        "command",
+    ]
     lines = [
         "# Codes",
         "",

@@ -12,8 +12,9 @@ Severity = Literal["stop", "warn", "note"]
 
 @dataclass(frozen=True)
 class Code:
-    """`stage` is when it is met first: `definitions`, `resolve`, `plan`, `fetch`, `build`, `image`, `boot`, `flash`, `cache`,
-    `edit` or `command`. `stop` ends the work, `warn` is collected and shown at its end, `note` is one of a build's notes."""
+    """`stage` is when it is met first: `definitions`, `resolve`, `plan`, `fetch`, `build`, `image`, `boot`, `flash`, `console`,
+    `cache`, `edit` or `command`. `stop` ends the work, `warn` is collected and shown at its end, `note` is one of a build's
+    notes."""
 
     code: str
     stage: str
@@ -67,6 +68,7 @@ BOOT-MENU-MISSING boot stop The bootloader finds nothing to start.
 BOOT-MENU-WAITS boot warn A boot menu waits for a choice without a time limit.
 BOOT-METHOD boot stop The boot method cannot carry what the board asks for.
 BOOT-METHOD-UNKNOWN plan stop There is no boot method of this name.
+BOOT-NOT-SEEN console stop A console did not show what was expected.
 BOOT-PROGRAM plan stop A board's boot program is named twice, or not at all.
 BOOT-ROOT-FORM boot stop `root=` is in a form that the kernel does not know.
 BOOT-ROOT-MISSING boot stop `root=` names a partition that is not there or cannot be mounted.
@@ -100,6 +102,7 @@ CHOOSE-CHANGED command stop The product's file was changed while it was being ch
 CHOOSE-FILE command stop A product of several files cannot be changed by choosing.
 CONDITION-LATE definitions stop A condition on options or versions sets what decides about them.
 CONDITION-NEVER definitions warn A condition can never hold.
+CONSOLE-LOG console stop A log of a console cannot be written.
 DATA-MISSING boot warn A library is in the image without the data that it works on, like fonts.
 DEFINITION-TWICE definitions stop Two shelves define the same name, and none says that it replaces the other.
 DEFINITIONS-BROKEN definitions warn Definitions that this product does not use have errors.
@@ -289,6 +292,12 @@ PATH-BELOW-FILE image stop A path lies below something that is not a folder.
 PATH-CLASH image stop Two packages, or a package and the image, bring the same path differently.
 PATH-MISSING command stop No partition has this path.
 PATH-UNFIT command warn The workspace's path has characters that make takes for something else, and there is no sandbox.
+PORT-BUSY console stop Another program has a serial port open.
+PORT-FILE console stop A file describes no port.
+PORT-FORBIDDEN console stop A serial port may not be used by this user.
+PORT-MISSING console stop A serial port is not there, or cannot be reached.
+PORT-UNFIT console stop A device is no serial port, or has no such setting.
+POWER-FAILED console stop A command that switches a board's power failed.
 PRODUCT-UNKNOWN definitions stop There is no product of this name.
 PRODUCT-UNNAMED definitions stop No product is named, and the workspace has several or none.
 PROFILE-UNKNOWN definitions stop A product names a profile that no shelf has.
@@ -371,6 +380,8 @@ TOOLCHAIN-BROKEN plan stop A compiler cannot be started, or does not work.
 TOOLCHAIN-FORM plan stop A recipe that is named as toolchain is none.
 TOOLCHAIN-NO-COMPILER plan stop An unpacked toolchain has no compiler of this prefix.
 TOOLCHAIN-RUNTIME plan stop A compiler does not say where its C library is.
+TRANSFER-FAILED console stop A file did not reach a board over its console.
+TRANSFER-FILE console stop A file that a script sends is not there.
 TREE-KIND plan stop A folder that is laid over holds a device, pipe or socket.
 TREE-RULE plan stop A rule of a folder that is laid over fits nothing in it.
 TREE-UNREADABLE plan stop A folder of sources cannot be read.

@@ -25,11 +25,6 @@ from .command_lines import command_line as command_line
 from .command_lines import root_words as root_words
 from .console import console_name as console_name
 from .console import console_problem as console_problem
-from .emulator import BootOutcome as BootOutcome
-from .emulator import Talk as Talk
-from .emulator import TalkLine as TalkLine
-from .emulator import read_talk as read_talk
-from .emulator import run_emulator as run_emulator
 from .environment import EnvironmentDamaged as EnvironmentDamaged
 from .environment import encode_environment as encode_environment
 from .environment import parse_environment as parse_environment

@@ -36,7 +36,7 @@ MODULES = {
     "prove": ("prove",), "outdated": ("outdated",),
     "timeline": ("timeline",), "boot": ("boot",), "enter": ("enter",), "edit": ("edit",),
     "find": ("find",),
-    "look": ("log", "show", "schema"), "inspect": ("inspect",), "flash": ("devices", "flash"),
+    "look": ("log", "show", "schema"), "inspect": ("inspect",), "flash": ("devices", "flash"), "console": ("console",),
     "pack": ("pack",), "devicetree": ("devicetree",),
     "kernel": ("kernel",), "cache": ("cache",), "settings": ("settings",), "terms": ("terms",), "codes": ("codes", "explain"),
 }  # fmt: skip

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import codecs
 import sys
+from contextlib import closing
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -23,7 +24,8 @@ from yarrik.cli.options import (
 )
 
 if TYPE_CHECKING:
-    from yarrik.boot import BootOutcome, ListedSetting, Talk
+    from yarrik.boot import ListedSetting
+    from yarrik.console import BootOutcome, Talk
     from yarrik.model import Composition
 
 
@@ -64,6 +66,10 @@ def boot(
     card_size: Annotated[
         str, typer.Option(metavar="SIZE", help="How large the board's card is; without it, as large as the image.")
     ] = "",
+    on: Annotated[
+        str | None,
+        typer.Option(metavar="PORT", help="Follows a real board on this serial port, or as a file describes it, instead."),
+    ] = None,
     bench: Annotated[
         Path | None,
         typer.Option(
@@ -77,13 +83,15 @@ def boot(
 ) -> None:
     """Boots a product's image in its board's emulator, until the image's marker shows or the time is over.
 
-    The board gets a copy of the image, so the image in out/PRODUCT stays as it was written. With --bench any image file is
+    With --on a real board is switched on, and followed over its serial port in the same way. In the emulator the board gets a
+    copy of the image, so the image in out/PRODUCT stays as it was written. With --bench any image file is
     followed from the partition table to init without starting anything; no workspace and no emulator are needed."""
     if bench is not None:
         raise typer.Exit(0 if on_the_bench(bench, json) else 1)
-    from yarrik.boot import TalkLine, read_talk
-    from yarrik.cli.view import print_json, show_table, styled
-    from yarrik.errors import Trouble, Unfit, YarrikError, shown_path
+    from yarrik.cli.console import outcome_json, show_outcome
+    from yarrik.cli.view import print_json
+    from yarrik.console import TalkLine, read_talk
+    from yarrik.errors import Trouble, Unfit, YarrikError
     from yarrik.units import parse_size
 
     lines = read_talk(talk) if talk is not None else ()
@@ -93,40 +101,32 @@ def boot(
     except Unfit as error:
         trouble = Trouble("SETTING-FORM", f"--card-size: {error}", remedy="write for example `4 GiB`")
         raise YarrikError(trouble) from error
+    if on is not None and (until_off or keep_disk or size):
+        raise YarrikError(Trouble("USAGE", "--until-off, --keep-disk and --card-size are the emulator's",
+                                  why="a real board has its own card, and does not say that it is off",
+                                  remedy="leave them out with --on"))  # fmt: skip
     with opened(workspace) as session:
         composition = composed(session, product or named, variants, settings)
-        outcome = boot_product(session.project.root, composition, lines, seconds, until_off, keep_disk, size, show=not json)
-    log = shown_path(session.project.out(composition.name) / "boot.log")
+        root = session.project.root
+        if on is None:
+            outcome = boot_product(root, composition, lines, seconds, until_off, keep_disk, size, show=not json)
+        else:
+            outcome = boot_on(on, root, composition, lines, seconds, show=not json)
+    log = session.project.out(composition.name) / "boot.log"
     ok = outcome.ending == "seen"
     if json:
         print_json(
             {
                 "ok": ok,
                 "product": composition.name,
-                "ending": outcome.ending,
-                "missing": outcome.missing,
-                "seconds": round(outcome.seconds, 2),
-                "seen": [{"text": text, "seconds": round(when, 2)} for text, when in outcome.seen],
-                "log": str(session.project.out(composition.name) / "boot.log"),
+                "on": on or "emulator",
+                **outcome_json(outcome),
+                "log": str(log),
             }
         )
         raise typer.Exit(0 if ok else 1)
-    sys.stdout.write("\n")
-    if ok:
-        word = "all was seen, and the board powered off" if until_off else "all was seen"
-        sys.stdout.write(f"{styled(composition.name, 'bold')}: {styled(word, 'green')} ({outcome.seconds:.1f} s)\n")
-        show_table([(f"{when:.1f} s", text) for text, when in outcome.seen], right=(0,))
-        sys.stdout.write(f"console kept in {log}\n")
-        raise typer.Exit(0)
-    how = {"time": "the time was over", "panic": "the kernel panicked"}.get(outcome.ending, "the emulator ended")
-    head = styled("error BOOT-NOT-SEEN:", "bold red", sys.stderr)
-    sys.stderr.write(
-        f"{head} {how} after {outcome.seconds:.1f} s before the console showed `{outcome.missing}`\n"
-        f"  where  {log}\n"
-        f"  why    seen so far: {', '.join(repr(text) for text, _ in outcome.seen) or 'none of the texts'}\n"
-        f"  next   read the console above; --seconds gives it more time\n"
-    )
-    raise typer.Exit(1)
+    show_outcome(composition.name, outcome, log, ", and the board powered off" if until_off else "")
+    raise typer.Exit(0 if ok else 1)
 
 
 def boot_product(
@@ -140,7 +140,7 @@ def boot_product(
     show: bool,
 ) -> BootOutcome:
     """Starts the emulator of the composition's board with a copy of its image. Raises YarrikError when it cannot."""
-    from yarrik.boot import TalkLine, run_emulator
+    from yarrik.console import TalkLine, run_emulator
     from yarrik.run import emulator_command, scratch_disks
 
     command = emulator_command(composition, root)
@@ -163,6 +163,34 @@ def boot_product(
     log = root / "out" / composition.name / "boot.log"
     with log.open("wb") as sink:
         return run_emulator(words, lines, sink, seconds, listener, until_off)
+
+
+def boot_on(on: str, root: Path, composition: Composition, talk: Talk, seconds: float, show: bool) -> BootOutcome:
+    """Switches a board on and follows its start over a serial port. Raises YarrikError when the port or the power fails."""
+    from yarrik.cli.console import shower
+    from yarrik.console import TalkLine, follow, open_console, port_named, power_switch
+    from yarrik.run import console_speed
+
+    lines = talk
+    if not lines and composition.marker:
+        lines = (TalkLine(expect=composition.marker),)
+    # A file that describes the port knows its speed; a port alone has that of the board's console.
+    about = port_named(on, None if on.endswith(".toml") else console_speed(composition))
+    with closing(open_console(about)) as line:
+
+        def tell(text: str) -> None:
+            if show:
+                sys.stderr.write(f"{text}\n")
+
+        power = power_switch(about, line, lambda command: tell(f"power: {command}"))
+        if power is not None:
+            power()
+        else:
+            tell(f"listens on {line.name}: switch the board off and on now")
+        log = root / "out" / composition.name / "boot.log"
+        log.parent.mkdir(parents=True, exist_ok=True)
+        with log.open("wb") as sink:
+            return follow(line, lines, sink, seconds, shower(show))
 
 
 def on_the_bench(path: Path, as_json: bool) -> bool:

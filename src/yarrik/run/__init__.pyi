@@ -9,6 +9,7 @@ from .choosing import Choosing as Choosing
 from .choosing import Effect as Effect
 from .choosing import choices_as_json as choices_as_json
 from .editing import Edit as Edit
+from .emulation import console_speed as console_speed
 from .emulation import emulator_command as emulator_command
 from .emulation import scratch_disks as scratch_disks
 from .entering import enter as enter

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shutil
 from pathlib import Path
 
@@ -96,3 +97,9 @@ def scratch_disks(root: Path, composition: Composition, fresh: bool, card_size: 
         if number == 0:
             found["{image}"] = place
     return found
+
+
+def console_speed(composition: Composition) -> int | None:
+    """The speed of the board's console in bit/s, as its `kernel.console` has it (`ttyS0,115200n8`); None when it says none."""
+    match = re.match(r"[^,]+,(\d+)", composition.board.value.kernel.console)
+    return int(match[1]) if match else None
