@@ -92,14 +92,14 @@ class FilesGetThrough(FolderTest):
         return (place / name).read_bytes()
 
     def test_ymodem_keeps_name_and_length(self) -> None:
-        for size in (0, 1, 127, 128, 129, 1023, 1024, 1025, 300_001):
+        for size in (0, 129, 1024, 300_001):
             data = random.Random(size).randbytes(size)
             with self.subTest(size=size):
                 self.assertEqual(self.received("ymodem", data, name="a b.bin"), data)
 
     def test_xmodem_pads_to_whole_blocks(self) -> None:
         for form in ("xmodem", "xmodem-1k"):
-            for size in (1, 128, 5000, 40_000):
+            for size in (1, 40_000):
                 data = random.Random(size).randbytes(size)
                 with self.subTest(form=form, size=size):
                     got = self.received(form, data)

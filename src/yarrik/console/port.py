@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import errno
 import fcntl
+import grp
 import os
 import re
 import select
@@ -254,8 +255,6 @@ def _is_serial(status: os.stat_result, sys: Path = Path("/sys")) -> bool:
 
 
 def _owner(status: os.stat_result) -> str:
-    import grp
-
     try:
         name = grp.getgrgid(status.st_gid).gr_name
     except KeyError:
