@@ -887,6 +887,12 @@ SECRET-MISSING
 SECRET-OPEN
   A file of a secret with the mode 0644
   `chmod 600` it.
+SERVE-ADDRESS
+  `--address 192.168.7.1` while the cable is unplugged
+  Set the address up, or name one that the machine has.
+SERVE-PORT
+  Port 69 without root
+  Give another port, or run it as root.
 SERVICE-ENVIRONMENT
   `needs-environment = ["TIDE_PORT"]`, and no `environment` that has it
   Set it for the service, or for all programs of the image.

@@ -313,6 +313,8 @@ SECRET-FORM plan stop A secret is empty, too long, not text on one line, or kept
 SECRET-LET-IN plan stop A recipe lets a variable into its build that holds a secret.
 SECRET-MISSING plan stop A secret that the image names is not known on this machine.
 SECRET-OPEN plan stop Others can read the file that holds a secret.
+SERVE-ADDRESS console stop This machine has no such address to serve on.
+SERVE-PORT console stop A port to serve on cannot be had.
 SERVICE-ENVIRONMENT plan stop A service needs a variable that nothing sets.
 SERVICE-FORM plan stop A service contradicts itself, or the profile's form of services cannot say what it wants.
 SERVICE-FORM-UNKNOWN plan stop There is no form of services of this name.

@@ -1,3 +1,5 @@
+from .bench import BootFiles as BootFiles
+from .bench import boot_files as boot_files
 from .bench import try_image as try_image
 from .bench import try_loaders as try_loaders
 from .beside import board_beside as board_beside

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
@@ -22,7 +23,7 @@ from yarrik.boot.root_check import RootChecks
 from yarrik.boot.seen import Filesystem
 from yarrik.boot.story import FILE_LIMIT, BenchBoard, BenchResult, Started, Stop, Story
 from yarrik.devicetree import BlobDamaged, DeviceTree, apply_overlay, decode_blob, text_of
-from yarrik.disk import FORMS, FoundPartition, OpenedImage
+from yarrik.disk import FORMS, FoundPartition, OpenedImage, Reader
 from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError, listed, suggestion
 from yarrik.units import counted, shown_size
 
@@ -44,6 +45,15 @@ _PACKED = {
 }
 
 
+@dataclass(frozen=True)
+class BootFiles:
+    """What the bootloader hands on, the root filesystem that the command line names, and the init in it."""
+
+    started: Started
+    root: Reader | None
+    init: str
+
+
 def try_image(file: BinaryIO, image: OpenedImage, name: str, board: BenchBoard | None = None) -> BenchResult:
     """Tries an image; `file` are its bytes, already unpacked where it was compressed. Never raises for what is in it."""
     known = board or BenchBoard()
@@ -61,6 +71,21 @@ def try_image(file: BinaryIO, image: OpenedImage, name: str, board: BenchBoard |
             "write the image again",
         )
     return story.result
+
+
+def boot_files(file: BinaryIO, image: OpenedImage, name: str, board: BenchBoard | None = None) -> BootFiles:
+    """What an image starts, out of its boot files. Raises YarrikError for one that starts nothing."""
+    known = board or BenchBoard()
+    story = Story(file, image.named(known.partitions), name, known)
+    try:
+        started = _boot_files(story)
+        wanted = parsed(started.line).get("root", [""])[-1]
+        part = _root_partition(story, wanted, "boot.root", by_name=True) if wanted else None
+    except Stop as stop:
+        raise YarrikError(stop.trouble, "work") from stop
+    filesystem = story.filesystem(part) if part is not None else None
+    init = _init_path(started, filesystem) if filesystem is not None else ""
+    return BootFiles(started, filesystem.reader if filesystem is not None else None, init)
 
 
 def try_loaders(file: BinaryIO, image: OpenedImage, name: str, board: BenchBoard) -> BenchResult:

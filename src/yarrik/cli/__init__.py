@@ -36,7 +36,8 @@ MODULES = {
     "prove": ("prove",), "outdated": ("outdated",),
     "timeline": ("timeline",), "boot": ("boot",), "enter": ("enter",), "edit": ("edit",),
     "find": ("find",),
-    "look": ("log", "show", "schema"), "inspect": ("inspect",), "flash": ("devices", "flash"), "console": ("console",),
+    "look": ("log", "show", "schema"), "inspect": ("inspect",), "flash": ("devices", "flash"),
+    "console": ("console",), "serve": ("serve",),
     "pack": ("pack",), "devicetree": ("devicetree",),
     "kernel": ("kernel",), "cache": ("cache",), "settings": ("settings",), "terms": ("terms",), "codes": ("codes", "explain"),
 }  # fmt: skip

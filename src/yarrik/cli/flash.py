@@ -160,7 +160,7 @@ def flash(
     if values is not None and partition is not None:
         raise YarrikError(Trouble("USAGE", "--values and --partition do not go together", why="the settings are on another one",
                                   remedy="write the whole image, or leave out --values"))  # fmt: skip
-    file = _image_file(image, disk, workspace)
+    file = image_file(image, disk, workspace)
     attempts = Attempts(platformdirs.user_state_path("yarrik") / "flashing")
     shown = not json and sys.stderr.isatty()
     with _bar(shown, f"checking {file.name}") as checking, opened_source(file, checking) as image_source:
@@ -187,7 +187,7 @@ def flash(
         raise typer.Exit(1)
 
 
-def _image_file(image: str, disk: str | None, workspace: Path | None) -> Path:
+def image_file(image: str, disk: str | None, workspace: Path | None) -> Path:
     """The file that is meant: one of this name, or the image of a product. Raises YarrikError."""
     from yarrik.disk import image_name
     from yarrik.errors import Place, Trouble, YarrikError, suggestion

@@ -1,4 +1,5 @@
 from .archives import CpioReader as CpioReader
+from .archives import copy_as_cpio as copy_as_cpio
 from .archives import write_cpio as write_cpio
 from .block_map import MapDamaged as MapDamaged
 from .block_map import read_map as read_map

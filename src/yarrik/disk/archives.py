@@ -6,9 +6,9 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import BinaryIO
+from typing import Any, BinaryIO, cast
 
-from yarrik.disk.found import Found
+from yarrik.disk.found import Found, Reader
 from yarrik.disk.window import Window
 from yarrik.errors import Damaged, Unfit
 from yarrik.rootfs import Node, RootTree
@@ -36,6 +36,35 @@ def write_cpio(tree: RootTree, sink: BinaryIO, content: Callable[[str], str | Pa
     """Writes the archive. Further names of a file come before the last one, which carries the content.
 
     Raises ArchiveUnfit for files of 4 GiB and more, which the form's eight digits cannot count."""
+
+    def body(node: Node) -> Iterator[bytes]:
+        with open(content(node.content), "rb") as source:
+            while part := source.read(_PART):
+                yield part
+
+    _write(tree, sink, body, clock)
+
+
+def copy_as_cpio(reader: Reader, sink: BinaryIO) -> None:
+    """Writes what a filesystem's reader finds as an archive. Raises ArchiveUnfit as `write_cpio` does, and ValueError for what
+    is damaged."""
+    nodes: dict[str, Node] = {}
+    found: dict[str, Found] = {}
+    first: dict[int, str] = {}
+    for one in reader.walk():
+        if one.path in nodes:
+            continue
+        same_as = first.setdefault(one.handle, one.path) if one.kind == "file" and one.links > 1 else ""
+        found[one.path] = one
+        nodes[one.path] = Node(one.path, cast(Any, one.kind), one.mode, one.uid, one.gid, one.size,
+                               one.target if one.kind == "link" else one.path, one.device, modified=one.modified,
+                               same_as="" if same_as == one.path else same_as)  # fmt: skip
+    nodes.setdefault("/", Node("/", "folder", 0o755))
+
+    _write(RootTree.of(nodes.values()), sink, lambda node: reader.content(found[node.path]), 0)
+
+
+def _write(tree: RootTree, sink: BinaryIO, body_of: Callable[[Node], Iterator[bytes]], clock: int) -> None:
     names: dict[str, list[Node]] = {}
     for node in tree.nodes:
         if node.kind == "file" and node.size >= 1 << 32:
@@ -55,15 +84,14 @@ def write_cpio(tree: RootTree, sink: BinaryIO, content: Callable[[str], str | Pa
         if body:
             written += _put(sink, body)
         elif size:
-            with open(content(node.content), "rb") as source:
-                left = size
-                while left:
-                    part = source.read(min(_PART, left))
-                    if not part:
-                        raise Unfit(f"{node.path} was truncated while it was read")
-                    sink.write(part)
-                    left -= len(part)
-                written += size
+            left = size
+            for part in body_of(node):
+                left -= _put(sink, part[:left])
+                if not left:
+                    break
+            if left:
+                raise Unfit(f"{node.path} was truncated while it was read")
+            written += size
         written += _put(sink, bytes(-written % 4))
     written += _cpio_header(sink, _TRAILER, 0, 0, Node("/", "folder", 0), 1, 0, 0)
     _put(sink, bytes(-written % 512))
