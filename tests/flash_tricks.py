@@ -13,7 +13,8 @@ from pathlib import Path
 from unittest import mock
 
 from tests.test_flash import MIB, AnImage
-from yarrik.flash import Attempts, Devices, flash_all, opened_source
+from yarrik.errors import YarrikError
+from yarrik.flash import Attempts, Devices, View, flash_all, open_all, opened_source
 from yarrik.flash.target import BlockTarget
 
 
@@ -70,6 +71,37 @@ class RealDevices(AnImage):
             self.assertIn("FLASH-SMALL", self.yarrik("flash", self.image, device, "--write-to-device", device.name, code=2))
             said = self.yarrik("flash", self.image, device, "--write-to-device", device.name, "--built-in", code=2)
             self.assertIn("FLASH-SMALL", said)
+
+    def test_a_boot_area_is_let_go_of_locked(self) -> None:
+        """A real device under the kernel's name of a boot area, with its lock: open while it is written, closed after."""
+        storage = self.folder / "storage"
+        storage.write_bytes(bytes(4 * MIB))
+        loader = self.folder / "loader.bin"
+        loader.write_bytes(b"loader" * 10_001)
+        with loop(storage) as device:
+            number = os.stat(device).st_rdev
+            name = f"{os.major(number)}:{os.minor(number)}"
+            area = self.folder / "sys/devices/mmc_host/mmc0/block/mmcblk0boot0"
+            for file, text in (("dev", name), ("size", "8192"), ("ro", "1"), ("force_ro", "1"), ("device/type", "MMC")):
+                self.write(f"sys/devices/mmc_host/mmc0/block/mmcblk0boot0/{file}", text)
+            (self.folder / "sys/dev/block").mkdir(parents=True)
+            (self.folder / "sys/dev/block" / name).symlink_to(area)
+            devices = Devices(View(sys=self.folder / "sys"))
+            with opened_source(loader) as source:
+                with self.assertRaises(YarrikError) as caught:
+                    open_all([str(device)], devices, source, False)
+                self.assertEqual(caught.exception.troubles[0].code, "FLASH-BUILT-IN")
+                self.assertEqual((area / "force_ro").read_text(), "1")
+                target = open_all([str(device)], devices, source, True)[0]
+                self.assertEqual((area / "force_ro").read_text(), "0")
+                reports = flash_all(
+                    source, [target], Attempts(self.folder / "attempts"), False, lambda *_: None, threading.Event()
+                )
+                target.close()
+            self.assertTrue(reports[0].done, reports)
+            self.assertEqual((area / "force_ro").read_text(), "1")
+            subprocess.run(["sync"], check=True)
+            self.assertEqual(storage.read_bytes()[:60_006], loader.read_bytes())
 
     def test_a_device_that_was_swapped(self) -> None:
         storage = self.folder / "storage"

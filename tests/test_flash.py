@@ -6,6 +6,8 @@ import json
 import os
 import random
 import signal
+import socket
+import struct
 import subprocess
 import sys
 import tempfile
@@ -83,6 +85,22 @@ class WhatThereIs(AMachine):
         one = Devices(self.view).all()[0]
         self.assertTrue(one.model.isprintable() and one.serial.isprintable())
         self.assertLessEqual(len(one.serial), 64)
+
+    def test_boot_areas(self) -> None:
+        """The kernel keeps them read-only by a switch of their own; they are built in."""
+        self.disk("mmcblk0", "soc/mmc_host/mmc0/mmc0:0001", device__type="MMC", force_ro="0")
+        self.disk("mmcblk0boot0", "soc/mmc_host/mmc0/mmc0:0001/mmcblk0", size=4 << 20, ro="1", force_ro="1", device__type="MMC")
+        whole, area = Devices(self.view).all()
+        self.assertIsNone(whole.lock)
+        self.assertEqual(area.lock, self.folder / "sys/devices/soc/mmc_host/mmc0/mmc0:0001/mmcblk0/block/mmcblk0boot0/force_ro")
+        self.assertEqual([hit.kind for hit in obstacles(area)], ["fixed"])
+        self.assertEqual(obstacles(area, built_in=True), [])
+        # Only what the kernel calls so: a card that is read-only stays that.
+        self.disk("mmcblk1", "soc/mmc_host/mmc1/mmc1:0001", ro="1", force_ro="1", device__type="SD")
+        self.assertEqual([hit.kind for hit in obstacles(Devices(self.view).all()[1])], ["fixed"])
+        self.assertIn(
+            "read-only", [hit.kind for hit in obstacles(next(one for one in Devices(self.view).all() if one.name == "mmcblk1"))]
+        )
 
     def test_what_forbids_writing(self) -> None:
         usual = {"at": "pci/usb1", "parts": 2}
@@ -192,6 +210,14 @@ class OntoACard(AnImage):
         # A partition table of an earlier, larger image stood at the device's end.
         self.assertEqual(self.on_card()[-34 * 512 :], bytes(34 * 512))
 
+    def test_an_image_that_ends_within_a_block(self) -> None:
+        for size in (1, 511, 60_006, 5 * MIB + 7):
+            self.card(old=b"old tide")
+            data = random.Random(size).randbytes(size)
+            file = self.write("loader.bin", data)
+            self.flash(image=file)
+            self.assertEqual(self.on_card()[: -(-size // 512) * 512], data + bytes(-size % 512))
+
     def test_packed_and_sparse_images(self) -> None:
         with self.image.open("rb") as file:
             self.assertEqual(file.seek(0, 2), 24 * MIB)
@@ -244,7 +270,7 @@ class OntoACard(AnImage):
     def test_one_that_changes_between_the_check_and_the_write(self) -> None:
         self.card()
         with opened_source(self.image) as source:
-            targets = open_all([self.folder / "card.toml"], Devices(), source, False)
+            targets = open_all([str(self.folder / "card.toml")], Devices(), source, False)
             with self.image.open("r+b") as file:
                 file.seek(4 * MIB)
                 file.write(b"another gauge")
@@ -512,7 +538,7 @@ class CardsWithFaults(AnImage):
         with settled, opened_source(self.image) as source:
 
             def once(anew: bool = False) -> object:
-                targets = open_all([self.folder / "card.toml"], Devices(), source, False)
+                targets = open_all([str(self.folder / "card.toml")], Devices(), source, False)
                 with contextlib.closing(targets[0]):
                     return flash_all(source, targets, attempts, anew, lambda _, one: seen.append(one), threading.Event())[0]
 
@@ -599,6 +625,116 @@ class CardsWithFaults(AnImage):
             report = flash_all(source, [target], Attempts(self.folder / "a"), True, say, stop)[0]
             target.close()
         self.assertEqual((report.stopped, report.done, report.troubles), (True, False, ()))
+
+
+class OverTheNetwork(AnImage):
+    """Storage that NBD servers export, which we did not write."""
+
+    def server(self, *words: str, size: int = 40 * MIB) -> tuple[str, Path]:
+        storage = self.folder / f"storage{len(list(self.folder.iterdir()))}"
+        storage.write_bytes(b"old" * (size // 3) + bytes(size % 3))
+        with socket.create_server(("127.0.0.1", 0)) as free:
+            port = free.getsockname()[1]
+        filled = [word.format(port=port, storage=storage) for word in words]
+        self.process = subprocess.Popen(filled, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        self.addCleanup(self.process.wait), self.addCleanup(self.process.kill)
+        for _ in range(100):
+            with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", port)):
+                break
+            time.sleep(0.05)
+        return f"nbd://127.0.0.1:{port}/card", storage
+
+    QEMU = ("qemu-nbd", "--port", "{port}", "--bind", "127.0.0.1", "--persistent", "--shared", "9", "--format", "raw", "--export-name",
+            "card", "--cache", "none", "--aio", "threads", "{storage}")  # fmt: skip
+    KIT = ("nbdkit", "--foreground", "--port", "{port}", "--ipaddr", "127.0.0.1")
+
+    def test_two_servers(self) -> None:
+        for words in (self.QEMU, (*self.KIT, "file", "{storage}"), (*self.KIT, "--filter=nozero", "file", "{storage}"),
+                      (*self.KIT, "--mask-handshake=0", "--oldstyle", "file", "{storage}")):  # fmt: skip
+            with self.subTest(words=words):
+                address, storage = self.server(*words)
+                if "--oldstyle" in words:
+                    self.assertIn("old style", self.yarrik("flash", self.image, address, "--write-to-device", "card", code=2))
+                    continue
+                found = self.yarrik_json("flash", self.image, address, "--write-to-device", "card")["devices"][0]
+                self.assertEqual((found["device"], found["done"]), (address, True))
+                self.assertEqual(storage.read_bytes()[: 24 * MIB], self.image.read_bytes())
+
+    def test_one_partition_and_the_question(self) -> None:
+        address, storage = self.server(*self.QEMU)
+        self.yarrik("flash", self.image, address, "--write-to-device", "card")
+        before = storage.read_bytes()
+        text = self.at_terminal("flash", self.image, address, types=b"card\n").decode()
+        self.assertIn("storage over the network", text)
+        self.assertIn("read back and compared", text)
+        self.assertNotIn("pulled out", text)
+        self.assertEqual(storage.read_bytes(), before)
+
+    def test_what_is_refused(self) -> None:
+        address, storage = self.server(*self.QEMU[:-1], "--read-only", "{storage}")
+        self.assertIn("FLASH-READ-ONLY", self.yarrik("flash", self.image, address, "--write-to-device", "card", code=2))
+        small, _ = self.server(*self.KIT, "file", "{storage}", size=MIB)
+        self.assertIn("FLASH-SMALL", self.yarrik("flash", self.image, small, "--write-to-device", "card", code=2))
+        other = address.replace("/card", "/other")
+        self.assertIn("it has no export `other`", self.yarrik("flash", self.image, other, "--write-to-device", "other", code=2))
+        tls, _ = self.server(*self.KIT, "--tls=require", "--tls-psk=/dev/null", "file", "{storage}")
+        self.assertIn("FLASH-UNKNOWN", self.yarrik("flash", self.image, tls, "--write-to-device", "card", code=2))
+        for word in ("nbd://", "nbd://a:0/x", "nbd://a:99999", "http://a/b", "nbd://127.0.0.1:1/x"):
+            self.assertIn("FLASH-UNKNOWN", self.yarrik("flash", self.image, word, "--write-to-device", "x", code=2), word)
+        whole, _ = self.server(*self.KIT, "file", "{storage}")
+        both = self.yarrik("flash", self.image, whole, whole, "--write-to-device", "card", "--write-to-device", "card", code=2)
+        self.assertIn("is named twice", both)
+        self.assertEqual(storage.read_bytes()[:3], b"old")
+
+    def test_faults_of_the_other_side(self) -> None:
+        address, _ = self.server(*self.KIT, "--filter=error", "file", "{storage}", "error-pwrite=EIO", "error-pwrite-rate=1")
+        text = self.yarrik("flash", self.image, address, "--write-to-device", "card", code=1)
+        self.assertIn("FLASH-WRITE", text)
+        self.assertIn("Input/output error", text)
+        address, _ = self.server(*self.KIT, "--filter=delay", "file", "{storage}", "delay-write=1")
+        threading.Timer(2.5, self.process.kill).start()
+        text = self.yarrik("flash", self.image, address, "--write-to-device", "card", code=1)
+        self.assertIn("FLASH-GONE", text)
+        self.assertIn("the connection ended", text)
+        self.assertNotIn("pulled out", text)
+
+    def test_a_server_that_lies(self) -> None:
+        """None of these is believed, and none takes memory or time without end."""
+        hello = b"NBDMAGICIHAVEOPT\0\3"
+        reply = 0x0003E889045565A9
+
+        def option(kind: int, data: bytes, length: int | None = None, about: int = 7) -> bytes:
+            return struct.pack("!QIII", reply, about, kind, len(data) if length is None else length) + data
+
+        export = option(3, struct.pack("!HQH", 0, 40 * MIB, 1)) + option(1, b"")
+        for said in (b"", b"HTTP/1.1 400 Bad Request\r\n\r\n", b"NBDMAGIC\0\0\x42\x02\x81\x86\x12\x53", hello[:-1] + b"\0", hello + b"\xff" * 200,
+                     hello + option(3, b"", 1 << 31), hello + option(3, b"\0\0", about=3), hello + option(1, b""),
+                     hello + option(3, struct.pack("!HQH", 0, 0, 1)) + option(1, b""),
+                     hello + option(3, struct.pack("!HQH", 0, 1 << 63, 1)) + option(1, b""),
+                     hello + option(3, struct.pack("!HQH", 0, 1 << 30, 0)) + option(1, b""),
+                     hello + option(3, struct.pack("!HIII", 3, 1 << 30, 1, 1)) + option(3, struct.pack("!HQH", 0, 1 << 30, 1)) + option(1, b""),
+                     hello + export + struct.pack("!IIQ", 0x11111111, 0, 1),
+                     hello + export + struct.pack("!IIQ", 0x67446698, 0, 77) + bytes(5000)):  # fmt: skip
+            with socket.create_server(("127.0.0.1", 0)) as server, self.subTest(said=said):
+
+                def answer(server: socket.socket = server, said: bytes = said) -> None:
+                    with contextlib.suppress(OSError):
+                        client, _ = server.accept()
+                        with client:
+                            client.sendall(said)
+                            client.shutdown(socket.SHUT_WR)
+                            while client.recv(1 << 16):
+                                pass
+
+                thread = threading.Thread(target=answer, daemon=True)
+                thread.start()
+                word = f"nbd://127.0.0.1:{server.getsockname()[1]}/card"
+                done = subprocess.run([sys.executable, "-m", "yarrik", "flash", str(self.image), word, "--write-to-device", "card"],
+                                      env=self.environment, capture_output=True, timeout=60, check=False)  # fmt: skip
+                self.assertIn(done.returncode, (1, 2), done.stderr)
+                self.assertRegex(done.stderr.decode(), "FLASH-(UNKNOWN|GONE)")
+                self.assertNotIn(b"Traceback", done.stderr)
+                thread.join(10)
 
 
 class WrongDevices(AnImage):

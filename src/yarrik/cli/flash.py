@@ -112,8 +112,12 @@ def flash(
         ),
     ],
     devices: Annotated[
-        list[Path],
-        typer.Argument(metavar="DEVICE…", help="Devices to write to, or files of bench devices.", autocompletion=_free_devices),
+        list[str],
+        typer.Argument(
+            metavar="DEVICE…",
+            help="Devices to write to, files of bench devices, or nbd://HOST:PORT/EXPORT.",
+            autocompletion=_free_devices,
+        ),
     ],
     write_to_device: Annotated[
         list[str] | None,
@@ -222,15 +226,15 @@ def image_file(image: str, disk: str | None, workspace: Path | None) -> Path:
 
 def _confirm(sources: Sequence[Source], targets: Sequence[Target], words: list[str], json: bool) -> None:
     """Goes on when each device was named. Raises YarrikError."""
-    from yarrik.errors import Place, Trouble, YarrikError
+    from yarrik.errors import Trouble, YarrikError
 
     if words:
         left = list(words)
         for target in targets:
             if target.device.word not in left:
                 raise YarrikError(
-                    Trouble("FLASH-UNCONFIRMED", f"{target.device.path} is {target.device.word}: that is not what you named",
-                            Place(target.device.path), remedy="look again: yarrik devices",
+                    Trouble("FLASH-UNCONFIRMED", f"{target.device} is {target.device.word}: that is not what you named",
+                            target.device.place, remedy="look again: yarrik devices",
                             why="it was mistyped, or the device is another one by now; nothing was written")
                 )  # fmt: skip
             left.remove(target.device.word)
@@ -259,7 +263,7 @@ def _confirm(sources: Sequence[Source], targets: Sequence[Target], words: list[s
 def _ask(target: Target, source: Source) -> None:
     from yarrik.cli.view import styled
     from yarrik.disk import open_image
-    from yarrik.errors import Place, Trouble, YarrikError
+    from yarrik.errors import Trouble, YarrikError
 
     device = target.device
     words = [
@@ -268,7 +272,7 @@ def _ask(target: Target, source: Source) -> None:
         f"serial number {device.serial}" if device.serial else "no serial number",
         device.bus,
     ]
-    sys.stdout.write(f"  to  {styled(str(device.path), 'bold')}  {', '.join(word for word in words if word)}\n")
+    sys.stdout.write(f"  to  {styled(str(device), 'bold')}  {', '.join(word for word in words if word)}\n")
     with target.look() as file:
         try:
             there = _shown_content(open_image(file, device.size))
@@ -281,7 +285,7 @@ def _ask(target: Target, source: Source) -> None:
     sys.stdout.write(f"type `{device.name}` to write to it: ")
     sys.stdout.flush()
     if sys.stdin.readline().strip() != device.name:
-        raise YarrikError(Trouble("FLASH-UNCONFIRMED", f"{device.path} was not confirmed", Place(device.path),
+        raise YarrikError(Trouble("FLASH-UNCONFIRMED", f"{device} was not confirmed", device.place,
                                   why="nothing was written", remedy=f"begin again, and type `{device.name}`"))  # fmt: skip
 
 
@@ -319,7 +323,7 @@ def _show_reports(reports: Sequence[Report], logs: Sequence[Path]) -> None:
 
     rows = []
     for one in reports:
-        path = str(one.device.path)
+        path = str(one.device)
         if one.done and one.written is not None:
             rate = one.written.bytes / max(0.01, one.written.write_seconds)
             words = f"{shown_size(one.written.bytes)} written in {_seconds(one.written.write_seconds)}"
@@ -333,12 +337,14 @@ def _show_reports(reports: Sequence[Report], logs: Sequence[Path]) -> None:
             rows.append((styled("✗", "red"), path, one.device.serial, one.troubles[0].code if one.troubles else "not done"))
     show_table(rows)
     show_failures([trouble for one in reports for trouble in one.troubles])
-    show_notes(f"{one.device.path}: the kernel still has the old partition table; pull the card out before you mount it"
+    show_notes(f"{one.device}: the kernel still has the old partition table; pull the card out before you mount it"
                for one in reports if one.written is not None and not one.written.table_read_again)  # fmt: skip
     done = sum(one.done for one in reports)
     if logs:
         sys.stdout.write(f"records: {logs[0].parent}/\n")
     if done == len(reports):
+        if all(one.device.address or one.device.lock for one in reports):
+            return
         sys.stdout.write("it can be pulled out now\n" if done == 1 else "all of them can be pulled out now\n")
     elif len(reports) > 1:
         sys.stdout.write(f"{done} of {len(reports)} hold the image\n")
@@ -377,7 +383,7 @@ def _bars(shown: bool, silent: bool, targets: Sequence[Target]) -> Iterator[Call
             if stages[number] != progress.stage:
                 stages[number] = progress.stage
                 if not silent:
-                    sys.stderr.write(f"{targets[number].device.path}: {progress.stage} {shown_size(progress.total)}\n")
+                    sys.stderr.write(f"{targets[number].device}: {progress.stage} {shown_size(progress.total)}\n")
 
         yield tell
         return

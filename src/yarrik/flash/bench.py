@@ -127,6 +127,7 @@ class BenchTarget:
         os.ftruncate(self._handle, size)
 
     def write(self, at: int, data: memoryview) -> None:
+        self._check_whole(at, len(data))
         if self._left is not None:
             self._left -= len(data)
             if self._left < 0:
@@ -162,12 +163,14 @@ class BenchTarget:
 
     def zero(self, at: int, length: int) -> None:
         """As a device does it: at once, and not where it forgets."""
+        self._check_whole(at, length)
         part = memoryview(bytes(1 << 20))
         if self._faults or self._left is not None or self._wraps != self.device.size or not _punched(self._handle, at, length):
             for start in range(at, at + length, len(part)):
                 self.write(start, part[: at + length - start])
 
     def discard(self, at: int, length: int) -> None:
+        self._check_whole(at, length)
         if self._wraps == self.device.size:
             _punched(self._handle, at, length)
 
@@ -187,6 +190,11 @@ class BenchTarget:
 
     def close(self) -> None:
         os.close(self._handle)
+
+    def _check_whole(self, at: int, length: int) -> None:
+        """Direct access is by whole blocks, as with a real device."""
+        if at % self.bench.block or length % self.bench.block:
+            raise OSError(errno.EINVAL, os.strerror(errno.EINVAL))
 
     def _hits(self, kind: str, at: int, length: int) -> bool:
         return any(one == kind and at < end and begin < at + length for one, begin, end, _ in self._faults)

@@ -12,7 +12,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import Literal
 
-from yarrik.errors import Unfit
+from yarrik.errors import Place, Unfit
 
 UseKind = Literal["system", "mounted", "swap", "held"]
 #: Without these, the running system is no more.
@@ -27,6 +27,7 @@ _BUSES = (
     ("/virtual/block/loop", "loop"),
 )
 _SECTOR = 512
+_BOOT_AREA = re.compile(r"mmcblk\d+boot\d+\Z")
 _LONGEST_TEXT = 64
 _MOST_HOLDERS = 1000
 
@@ -53,7 +54,9 @@ class Use:
 @dataclass(frozen=True)
 class Device:
     """A whole device. `size` and `block` (of its logical blocks) are in bytes; `removable` is what can be unplugged; `sequence`
-    is a number that the kernel gives to each device that ever appeared, 0 if unknown."""
+    is a number that the kernel gives to each device that ever appeared, 0 if unknown. `address` is that of storage of another
+    machine, which has no path. `lock` is a file of the kernel that keeps a boot area of an eMMC from being written: `1` in it
+    does (Documentation/driver-api/mmc/mmc-dev-parts.rst)."""
 
     name: str
     path: Path
@@ -68,6 +71,17 @@ class Device:
     read_only: bool = False
     uses: tuple[Use, ...] = ()
     sequence: int = 0
+    address: str = ""
+    lock: Path | None = None
+
+    def __str__(self) -> str:
+        """Its path, or its address in the network."""
+        return self.address or str(self.path)
+
+    @property
+    def place(self) -> Place:
+        """Where a trouble with it stands; storage of another machine has no path here."""
+        return Place() if self.address else Place(self.path)
 
     @property
     def title(self) -> str:
@@ -128,6 +142,7 @@ class Devices:
         )
         bus = told.get("ID_BUS", "") or next((name for part, name in _BUSES if part in kernel_path), "")
         card = _text(inner / "type") == "SD"
+        area = _BOOT_AREA.match(folder.name) is not None and (folder / "force_ro").is_file()
         return Device(
             folder.name,
             self.view.dev / folder.name.replace("!", "/"),
@@ -139,9 +154,10 @@ class Devices:
             told.get("ID_SERIAL_SHORT", "") or _shown(_text(inner / "serial") or _text(folder / "serial")),
             bus,
             _text(folder / "removable") == "1" or bus == "usb" or card,
-            _text(folder / "ro") == "1",
+            _text(folder / "ro") == "1" and not area,
             tuple(self._uses(folder)),
             int(_text(folder / "diskseq") or 0),
+            lock=folder / "force_ro" if area else None,
         )
 
     def _told(self, major: int, minor: int) -> dict[str, str]:

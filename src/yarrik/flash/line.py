@@ -13,6 +13,7 @@ from yarrik.disk import open_image
 from yarrik.errors import Collector, Place, Trouble, Unfit, YarrikError
 from yarrik.flash.bench import BenchTarget, bench_storage
 from yarrik.flash.devices import Devices
+from yarrik.flash.network import NetworkTarget, is_network
 from yarrik.flash.records import Attempts, Report
 from yarrik.flash.refusing import obstacles, trouble_of
 from yarrik.flash.source import Source, block_of
@@ -21,11 +22,15 @@ from yarrik.flash.writing import Job, Progress, Stopped, flash
 from yarrik.units import shown_size
 
 
-def open_target(path: Path, devices: Devices, source: Source, built_in: bool) -> Target:
-    """Claims a device for this image: a block device, or a bench device that a `.toml` describes. Raises YarrikError with all
+def open_target(word: str, devices: Devices, source: Source, built_in: bool) -> Target:
+    """Claims a device for this image: a block device, a bench device that a `.toml` describes, or storage of another machine
+    (`nbd://HOST:PORT/EXPORT`). Raises YarrikError with all
     that forbids it; nothing has been written then."""
     found: Target
-    if path.suffix == ".toml":
+    path = Path(word)
+    if is_network(word):
+        found = NetworkTarget(word)
+    elif path.suffix == ".toml":
         _check_apart(path, bench_storage(path), source)
         found = BenchTarget(path)
     else:
@@ -55,8 +60,8 @@ def _check_place(target: Target, source: Source) -> None:
     known = next((one for one in there.partitions if one.number == wanted.number), None)
     has = f"it has {shown_size(known.size)} from {known.start:#x} there" if known is not None else "it has none there"
     raise YarrikError(
-        Trouble("FLASH-PLACE", f"{target.device.path} has no {wanted.title} of {shown_size(wanted.size)} at {wanted.start:#x}",
-                Place(target.device.path), why=f"{has}: what else is on the device would be written over",
+        Trouble("FLASH-PLACE", f"{target.device} has no {wanted.title} of {shown_size(wanted.size)} at {wanted.start:#x}",
+                target.device.place, why=f"{has}: what else is on the device would be written over",
                 remedy="write the whole image once: leave out --partition")
     )  # fmt: skip
 
@@ -90,21 +95,25 @@ def _check_apart(path: Path, storage: Path, source: Source) -> None:
         )  # fmt: skip
 
 
-def open_all(paths: Sequence[Path], devices: Devices, source: Source, built_in: bool) -> list[Target]:
+def open_all(words: Sequence[str], devices: Devices, source: Source, built_in: bool) -> list[Target]:
     """As `open_target`, all or none: no device is written while another one of the same command is the wrong one."""
     found: list[Target] = []
     collector = Collector()
-    seen: list[Path] = []
-    for path in paths:
+    seen: list[str] = []
+    for word in words:
+        path = Path(word)
+        # A server takes several connections to one export.
+        twice = next((one for one in seen if one == word or Path(one).resolve() == path.resolve()), None)
         try:
-            target = open_target(path, devices, source, built_in)
+            if twice is not None and is_network(word):
+                raise YarrikError(())
+            target = open_target(word, devices, source, built_in)
         except YarrikError as error:
-            twice = next((one for one in seen if one.resolve() == path.resolve()), None)
             collector.extend(error.troubles if twice is None else [
-                Trouble("FLASH-BUSY", f"{path} is named twice: {twice} is the same device", Place(path), remedy="name it once")
+                Trouble("FLASH-BUSY", f"{word} is named twice: {twice} is the same device", Place(path), remedy="name it once")
             ])  # fmt: skip
             continue
-        seen.append(path)
+        seen.append(word)
         found.append(target)
     if collector.troubles:
         for target in found:
@@ -132,8 +141,8 @@ def flash_all(
         try:
             if reason := target.moved():
                 raise YarrikError(
-                    Trouble("FLASH-ANOTHER", f"{target.device.path} is not the device that was asked about: {reason}",
-                            Place(target.device.path), why="nothing was written to it", remedy="look again: yarrik devices"),
+                    Trouble("FLASH-ANOTHER", f"{target.device} is not the device that was asked about: {reason}",
+                            target.device.place, why="nothing was written to it", remedy="look again: yarrik devices"),
                     "work",
                 )  # fmt: skip
             written = flash(job)

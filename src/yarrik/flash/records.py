@@ -83,7 +83,7 @@ class Report:
         """The report as values for JSON: sizes in bytes, times in seconds."""
         device, written = self.device, self.written
         return {
-            "device": str(device.path), "vendor": device.vendor, "model": device.model, "serial": device.serial,
+            "device": str(device), "vendor": device.vendor, "model": device.model, "serial": device.serial,
             "bytes": device.size, "done": self.done, "image": self.source.path.name, "sha256": self.source.digest,
             "values": dict(self.source.values), "compared-with": self.source.held, "written": written.bytes if written else 0,
             "write-seconds": round(written.write_seconds, 2) if written else None,

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-from yarrik.errors import Place, Trouble
+from yarrik.errors import Trouble
 from yarrik.flash.devices import Device, Use
 from yarrik.units import shown_size
 
@@ -58,7 +58,7 @@ def _of(uses: Sequence[Use], kind: str) -> tuple[Use, ...]:
 
 def trouble_of(device: Device, obstacle: Obstacle) -> Trouble:
     """An obstacle in whole sentences."""
-    name, place = f"{device.path} ({device.title}, {shown_size(device.size)})", Place(device.path)
+    name, place = f"{device} ({device.title}, {shown_size(device.size)})", device.place
     nodes = ", ".join(dict.fromkeys(one.node for one in obstacle.uses))
     where = ", ".join(dict.fromkeys(one.by for one in obstacle.uses))
     if obstacle.kind == "system":

@@ -71,14 +71,16 @@ class BlockTarget:
         status = _status(path)
         number = os.major(status.st_rdev), os.minor(status.st_rdev)
         self.device = _known(path, devices, number)
+        self._unlock("0")
         try:
             # O_EXCL of a block device: nobody else may claim it, or a part of it, while it is open.
             self._handle = os.open(path, os.O_RDWR | os.O_EXCL | os.O_CLOEXEC | getattr(os, "O_DIRECT", 0))
         except OSError as error:
+            self._unlock("1")
             raise _not_opened(path, error) from error
         now = os.fstat(self._handle)
         if (os.major(now.st_rdev), os.minor(now.st_rdev)) != number or not stat.S_ISBLK(now.st_mode):
-            os.close(self._handle)
+            self.close()
             raise YarrikError(
                 Trouble("FLASH-ANOTHER", f"{path} leads to another device than a moment ago", Place(path),
                         why="somebody changes what this name means", remedy="look again: yarrik devices")
@@ -137,6 +139,13 @@ class BlockTarget:
 
     def close(self) -> None:
         os.close(self._handle)
+        self._unlock("1")
+
+    def _unlock(self, word: str) -> None:
+        """Lets a boot area of an eMMC be written (`0`), or no longer; opening it says if that did not help."""
+        if self.device.lock is not None:
+            with contextlib.suppress(OSError):
+                self.device.lock.write_text(word)
 
     def _ask(self, request: int) -> int:
         """A number of 64 bits that the kernel knows of the open device; 0 when it does not."""

@@ -73,7 +73,7 @@ def rows_for(file: Path, rows: Sequence[Row], devices: Sequence[Device]) -> list
     for device in devices:
         row = by_device.get(device.serial) or by_device.get(device.name)
         if row is None:
-            raise _wrong(file, None, f"has no row for {device.path} ({device.word})",
+            raise _wrong(file, None, f"has no row for {device} ({device.word})",
                          f"add one, with `{device.serial or device.name}` in the column `{DEVICE}`")  # fmt: skip
         found.append(row)
     return found

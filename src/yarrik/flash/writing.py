@@ -14,7 +14,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import Literal
 
-from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.errors import Trouble, YarrikError
 from yarrik.flash.source import PART, Part, Reader, Source, digest_of
 from yarrik.flash.target import Target
 from yarrik.units import counted, shown_size
@@ -96,18 +96,23 @@ def _clear(job: Job) -> None:
     """Makes what lies between the parts empty, and first of all the beginning: of a whole device also its end, where an old
     partition table may be."""
     target, size = job.target, job.target.device.size
+
+    def whole(at: int) -> int:
+        """The end of the block that holds what is before `at`: an image may end within one."""
+        return min(size, -(-at // target.device.block) * target.device.block)
+
     if job.source.only is None:
         ends = 34 * 512
         tail = max(job.source.size, size - ends) // target.device.block * target.device.block
         if tail < size:
             target.zero(tail, size - tail)
-    target.zero(job.source.begin, min(size, job.source.end - job.source.begin, 1 << 20))
+    target.zero(job.source.begin, whole(min(job.source.end, job.source.begin + (1 << 20))) - job.source.begin)
     gaps = list(job.source.gaps())
     total, done = sum(length for _, length in gaps), 0
     for at, length in gaps:
         _check_stop(job)
         for start in range(at, at + length, 256 << 20):
-            step = min(256 << 20, at + length - start)
+            step = min(256 << 20, whole(at + length) - start)
             (target.zero if job.source.must_be_empty else target.discard)(start, step)
             done += step
             job.say(Progress("clearing", done, total))
@@ -223,13 +228,15 @@ def _told_of(job: Job) -> Iterator[None]:
         yield
     except OSError as error:
         if error.errno in (errno.ENODEV, errno.ENXIO, errno.ENOMEDIUM):
-            raise YarrikError(
-                Trouble("FLASH-GONE", f"{device.path} is gone", Place(device.path), why="the card or its reader was unplugged",
-                        remedy="plug it in again and give the same command: it goes on from where it was"),
-                "work",
-            ) from error  # fmt: skip
+            why, again = (
+                "the card or its reader was unplugged",
+                "plug it in again and give the same command: it goes on from where it was",
+            )
+            if device.address:
+                why, again = f"{error.strerror}", "look whether its server still runs, then give the same command"
+            raise YarrikError(Trouble("FLASH-GONE", f"{device} is gone", device.place, why, again), "work") from error
         raise YarrikError(
-            Trouble("FLASH-WRITE", f"{device.path} failed: {error.strerror}", Place(device.path),
+            Trouble("FLASH-WRITE", f"{device} failed: {error.strerror}", device.place,
                     why="a worn or broken card does that, or a loose reader",
                     remedy="try another reader or port; if it comes again, throw the card away; kernel messages: dmesg"),
             "work",
@@ -242,7 +249,7 @@ def _differs(job: Job, different: Sequence[Part], parts: int) -> YarrikError:
     if len(different) > 1 and first.at >= 1 << 20:
         why += f"; {counted(len(different), 'part')} of {parts}: a counterfeit card has less room than it says"
     return YarrikError(
-        Trouble("FLASH-DIFFERS", f"{device.path} does not hold what was written: {bad} read back otherwise", Place(device.path),
+        Trouble("FLASH-DIFFERS", f"{device} does not hold what was written: {bad} read back otherwise", device.place,
                 why=why, remedy="do not use this card; try another reader once, then another card"),
         "work",
     )  # fmt: skip
