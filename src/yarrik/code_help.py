@@ -968,6 +968,15 @@ SHELF-UNREACHABLE
 SHELF-VERSION
   `works-with.coast = ">= 2"`, and coast is 1.9
   `yarrik shelf pin --update coast`, or take another version.
+SIGN-KEY
+  The private key is named where public ones belong
+  Name the file that the message asks for; `ssh-keygen -t ed25519` makes both.
+SIGN-MISSING
+  A colleague's trial build, with `image-keys` in the settings
+  Have it signed (`yarrik sign`), or write it all the same: `--unsigned`.
+SIGN-WRONG
+  SHA256SUMS was edited after it was signed
+  Fetch the image and its signature anew, or sign it again.
 SILENCE-UNFIT
   `[silence]` with `KEY-UNKNOWN = "x"`, which is an error
   Silence warnings only, each with a reason.

@@ -340,6 +340,9 @@ SHELF-TWICE definitions stop Two shelves have the same name.
 SHELF-UNKNOWN edit stop The workspace has no shelf of this name.
 SHELF-UNREACHABLE command stop A shelf's repository cannot be fetched.
 SHELF-VERSION definitions stop A shelf does not work with the version of another one.
+SIGN-KEY flash stop A file holds no key of the kind that images are signed with.
+SIGN-MISSING flash stop None of the trusted keys has signed an image.
+SIGN-WRONG flash stop A signature does not fit what it lies beside.
 SILENCE-UNFIT definitions stop A product silences what cannot be silenced, or does not say why.
 SIZE-UNKNOWN command stop A size is in no known form.
 SOURCE-ARCHIVES plan stop No Debian archive is known.

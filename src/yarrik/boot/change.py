@@ -242,4 +242,6 @@ def _checksums(file: Path, beside: list[str]) -> list[str]:
                 line = f"{hashlib.file_digest(source, 'sha256').hexdigest()}  {name}"
         lines.append(line)
     write_file(sums, "".join(line + "\n" for line in lines).encode("utf-8", "surrogateescape"))
+    # A signature over what they were holds no more.
+    sums.with_name(f"{sums.name}.sig").unlink(missing_ok=True)
     return [sums.name]

@@ -18,6 +18,7 @@ from yarrik.units import counted, shown_seconds, shown_size
 
 if TYPE_CHECKING:
     from yarrik.flash import Device, Progress, Report, Source, Target
+    from yarrik.manifest import ImageKey
 
 
 @app.command(epilog="Examples: [bold]yarrik devices[/bold] · [bold]yarrik devices bench/card.toml[/bold]")
@@ -133,6 +134,12 @@ def flash(
         Path | None,
         typer.Option(metavar="FILE", help="A table (CSV) with values of the card's settings for each device."),
     ] = None,
+    signed_by: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Public keys of which one has to have signed the image.")
+    ] = None,
+    unsigned: Annotated[
+        bool, typer.Option("--unsigned", help="Writes it although none of the keys of your settings signed it.")
+    ] = False,
     log: Annotated[Path | None, typer.Option(metavar="FOLDER", help="Keeps a record for each serial number here.")] = None,
     built_in: Annotated[bool, typer.Option("--built-in", help="Allows disks that cannot be unplugged.")] = False,
     from_start: Annotated[bool, typer.Option("--from-start", help="Does not go on where an earlier attempt ended.")] = False,
@@ -165,9 +172,10 @@ def flash(
         raise YarrikError(Trouble("USAGE", "--values and --partition do not go together", why="the settings are on another one",
                                   remedy="write the whole image, or leave out --values"))  # fmt: skip
     file = image_file(image, disk, workspace)
+    keys = [] if unsigned and signed_by is None else _trusted(signed_by, workspace)
     attempts = Attempts(platformdirs.user_state_path("yarrik") / "flashing")
     shown = not json and sys.stderr.isatty()
-    with _bar(shown, f"checking {file.name}") as checking, opened_source(file, checking) as image_source:
+    with _bar(shown, f"checking {file.name}") as checking, opened_source(file, checking, keys) as image_source:
         source = image_source if partition is None else image_source.part_of(partition)
         targets = open_all(devices, Devices(), source, built_in)
         try:
@@ -189,6 +197,28 @@ def flash(
             _show_reports(reports, logs)
     if not all_done(reports):
         raise typer.Exit(1)
+
+
+def _trusted(file: Path | None, workspace: Path | None) -> list[ImageKey]:
+    """The keys that count: those of a file, or of the settings. Raises YarrikError."""
+    from yarrik.errors import Place, Trouble, Unfit, YarrikError
+    from yarrik.manifest import parse_image_key, read_image_keys
+    from yarrik.model import find_workspace, load_settings, settings_at, settings_file
+
+    if file is not None:
+        return read_image_keys(file)
+    try:
+        settings = settings_at(find_workspace(workspace or Path.cwd()))
+    except YarrikError as error:
+        if not any(trouble.code == "WORKSPACE-MISSING" for trouble in error.troubles):
+            raise
+        settings = load_settings(None)[0]
+    try:
+        return [parse_image_key(line) for line in settings.image_keys]
+    except Unfit as error:
+        place = Place(settings_file(), key="image-keys")
+        raise YarrikError(Trouble("SIGN-KEY", f"a key of the settings is none: {error}", place,
+                                  remedy="write the line of a file `.pub`")) from error  # fmt: skip
 
 
 def image_file(image: str, disk: str | None, workspace: Path | None) -> Path:
@@ -251,10 +281,11 @@ def _confirm(sources: Sequence[Source], targets: Sequence[Target], words: list[s
                     why="everything on it will be lost; nothing was written", remedy=f"if it is right, add {wanted}")
         )  # fmt: skip
     source = sources[0]
+    by = f", signed by {source.signer}" if source.signer is not None and source.held == "manifest" else ""
     held = {"manifest": "as its manifest says", "map": "as its map says", "nothing": "no manifest beside it"}[source.held]
     what = f"{source.only.title} of " if source.only is not None else ""
     sys.stdout.write(
-        f"writes {what}{source.path.name}: {shown_size(source.bytes)} of {shown_size(source.end - source.begin)}, {held}\n"
+        f"writes {what}{source.path.name}: {shown_size(source.bytes)} of {shown_size(source.end - source.begin)}, {held}{by}\n"
     )
     for target, source in zip(targets, sources, strict=True):
         _ask(target, source)

@@ -85,7 +85,9 @@ class Report:
         return {
             "device": str(device), "vendor": device.vendor, "model": device.model, "serial": device.serial,
             "bytes": device.size, "done": self.done, "image": self.source.path.name, "sha256": self.source.digest,
-            "values": dict(self.source.values), "compared-with": self.source.held, "written": written.bytes if written else 0,
+            "values": dict(self.source.values), "compared-with": self.source.held,
+            "signed-by": None if self.source.signer is None else self.source.signer.fingerprint,
+            "written": written.bytes if written else 0,
             "write-seconds": round(written.write_seconds, 2) if written else None,
             "read-back-seconds": round(written.read_seconds, 2) if written else None,
             "table-read-again": written.table_read_again if written else None,

@@ -21,6 +21,7 @@ from yarrik.beneath import regular_file
 from yarrik.boot import names_beside
 from yarrik.disk import BESIDE, FoundPartition, MapDamaged, OpenedImage, opened_bytes, read_map
 from yarrik.errors import Damaged, Place, Trouble, YarrikError, found_nearby, suggestion
+from yarrik.manifest import SIGNATURE_FILE, ImageKey, signer_of, trusted_signer
 from yarrik.moving import stored_ranges
 
 #: Bytes that are read, compared and written at once.
@@ -62,6 +63,8 @@ class Source:
     #: What this device gets otherwise: blocks by their place, and the values that they stand for.
     changes: Mapping[int, bytes] = field(default_factory=dict)
     values: Mapping[str, str] = field(default_factory=dict)
+    #: The key that signed the manifest.
+    signer: ImageKey | None = None
 
     @property
     def begin(self) -> int:
@@ -110,9 +113,12 @@ class Source:
 
 
 @contextlib.contextmanager
-def opened_source(path: Path, say: Callable[[int, int], None] = lambda done, total: None) -> Iterator[Source]:
-    """An image file, plain, compressed or sparse, checked and ready to be written; `say` gets bytes done and in all. Raises
-    YarrikError for one that cannot be read, or is not the one of its manifest."""
+def opened_source(
+    path: Path, say: Callable[[int, int], None] = lambda done, total: None, trusted: Sequence[ImageKey] = ()
+) -> Iterator[Source]:
+    """An image file, plain, compressed or sparse, checked and ready to be written; `say` gets bytes done and in all. With
+    `trusted` keys, one of them has to have signed its manifest. Raises YarrikError for one that cannot be read, is not the one
+    of its manifest, or is not signed so."""
     try:
         if not stat.S_ISREG(path.stat().st_mode):
             raise YarrikError(
@@ -120,7 +126,7 @@ def opened_source(path: Path, say: Callable[[int, int], None] = lambda done, tot
                         remedy="name an image file, or a product")
             )  # fmt: skip
         with opened_bytes(path) as (file, image):
-            yield _checked(path, file, image, say)
+            yield _checked(path, file, image, say, trusted)
     except OSError as error:
         if isinstance(error.filename, str) and Path(error.filename) != path:
             raise
@@ -135,12 +141,15 @@ def opened_source(path: Path, say: Callable[[int, int], None] = lambda done, tot
         ) from error  # fmt: skip
 
 
-def _checked(path: Path, file: BinaryIO, image: OpenedImage, say: Callable[[int, int], None]) -> Source:
+def _checked(
+    path: Path, file: BinaryIO, image: OpenedImage, say: Callable[[int, int], None], trusted: Sequence[ImageKey]
+) -> Source:
     """Reads all that has to be written, once: its digests, and those that the lists beside it give."""
     size = file.seek(0, 2)
     if not size:
         raise _wrong(path, "it is empty")
-    sums = _sums(path.parent / "SHA256SUMS")
+    sums, listed_bytes = _sums(path.parent / "SHA256SUMS")
+    signer = _signer(path, listed_bytes, trusted)
     name = _plain_name(path)
     known_map = path.with_name(name + BESIDE["map"])
     mapped = None
@@ -169,13 +178,42 @@ def _checked(path: Path, file: BinaryIO, image: OpenedImage, say: Callable[[int,
             if digest != one.sha256:
                 raise _wrong(path, f"what begins at {one.start} has another SHA-256 than its map gives")
         held: Held = "manifest" if known_map.name in sums else "map"
-        return Source(path, file, size, mapped.sha256, held, tuple(parts), False, image)
+        return _signed_so(Source(path, file, size, mapped.sha256, held, tuple(parts), False, image, signer=signer), trusted)
     parts, digest = _read_whole(file, size, say, cuts)
     wanted = sums.get(name) if image.wrapped else listed
     if wanted is not None and digest != wanted:
         raise _wrong(path, "its SHA-256 is not the one in SHA256SUMS")
     held = "manifest" if wanted is not None or (image.wrapped and listed is not None) else "nothing"
-    return Source(path, file, size, digest, held, tuple(parts), True, image)
+    return _signed_so(Source(path, file, size, digest, held, tuple(parts), True, image, signer=signer), trusted)
+
+
+def _signer(path: Path, listed: bytes, trusted: Sequence[ImageKey]) -> ImageKey | None:
+    """The key that signed the manifest; None without a signature. Raises YarrikError for one that does not fit."""
+    file = path.with_name(SIGNATURE_FILE)
+    try:
+        signature = regular_file(file)
+    except FileNotFoundError:
+        return None
+    try:
+        found = signer_of(listed, signature)
+    except Damaged as error:
+        raise YarrikError(Trouble("SIGN-WRONG", f"the signature {file} does not hold: {error}", Place(file),
+                                  why="the image was changed after it was signed, or the signature was",
+                                  remedy="fetch both anew from where they were made"), "work") from error  # fmt: skip
+    return trusted_signer(found, trusted) or found
+
+
+def _signed_so(source: Source, trusted: Sequence[ImageKey]) -> Source:
+    """The source, when one of the trusted keys has signed the manifest that it was held against. Raises YarrikError."""
+    if not trusted or (source.held == "manifest" and trusted_signer(source.signer, trusted) is not None):
+        return source
+    if source.signer is not None and source.held == "manifest":
+        what = f"{source.path.name} is signed by a key that is not trusted: {source.signer}"
+    else:
+        what = f"{source.path.name} is not signed"
+    raise YarrikError(Trouble("SIGN-MISSING", what, Place(source.path),
+                              why=f"trusted are {', '.join(map(str, trusted))}",
+                              remedy="have it signed (yarrik sign), or write it all the same: --unsigned"), "work")  # fmt: skip
 
 
 def _read(
@@ -282,14 +320,14 @@ def lay_over(room: memoryview, begin: int, at: int, block: bytes) -> None:
         room[first - begin : last - begin] = block[first - at : last - at]
 
 
-def _sums(file: Path) -> dict[str, str]:
-    """SHA-256 by name, as `SHA256SUMS` beside an image has them; none without one."""
+def _sums(file: Path) -> tuple[dict[str, str], bytes]:
+    """SHA-256 by name, as `SHA256SUMS` beside an image has them, and its bytes; none without one."""
     try:
-        text = regular_file(file).decode("utf-8", "replace")
+        data = regular_file(file)
     except OSError:
-        return {}
-    rows = [line.split("  ", 1) for line in text[:_LARGEST_LIST].splitlines()]
-    return {row[1].strip(): row[0] for row in rows if len(row) == 2 and len(row[0]) == 64}
+        return {}, b""
+    rows = [line.split("  ", 1) for line in data.decode("utf-8", "replace")[:_LARGEST_LIST].splitlines()]
+    return {row[1].strip(): row[0] for row in rows if len(row) == 2 and len(row[0]) == 64}, data
 
 
 def _plain_name(path: Path) -> str:

@@ -3,24 +3,36 @@
 from __future__ import annotations
 
 import hashlib
+import io
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, cast
 
 import msgspec
 
+from yarrik.beneath import Folder
 from yarrik.disk import SECTOR, Ext4Reader, FatReader, MbrDamaged, TableDamaged, image_name, read_mbr, read_table, reader_at
 from yarrik.errors import Damaged, Place, Trouble, YarrikError
 from yarrik.units import shown_size
 
 
+def check_sums(out: Path, listed: bytes) -> None:
+    """Holds every file of a list of checksums against it. Raises YarrikError for the first that is another or missing."""
+    with Folder.at(out) as folder:
+        for line in listed.decode("utf-8", "surrogateescape").splitlines():
+            digest, _, name = line.partition("  ")
+            try:
+                with folder.open(name) as file:
+                    found = hashlib.file_digest(cast(io.BufferedReader, file), "sha256").hexdigest()
+            except OSError as error:
+                raise _wrong(out / name, f"it cannot be read: {error.strerror or error}") from error
+            if found != digest:
+                raise _wrong(out / name, "its SHA-256 is not the one in SHA256SUMS")
+
+
 def verify_out(out: Path, product: str) -> list[str]:
     """What was found in order, as sentences. Raises YarrikError with the first thing that is not."""
     findings: list[str] = []
-    for line in (out / "SHA256SUMS").read_text().splitlines():
-        digest, _, name = line.partition("  ")
-        with (out / name).open("rb") as file:
-            if hashlib.file_digest(file, "sha256").hexdigest() != digest:
-                raise _wrong(out / name, "its SHA-256 is not the one in SHA256SUMS")
+    check_sums(out, (out / "SHA256SUMS").read_bytes())
     findings.append("every file has the SHA-256 that SHA256SUMS gives")
     partitions: dict[str, str] = {}
     manifest = msgspec.json.decode((out / "packages.json").read_bytes())

@@ -1073,6 +1073,7 @@ class Proxies(Definable, frozen=True, kw_only=True):
 
 class LocalSettings(Definable, frozen=True, kw_only=True):
     """What holds for a person or machine. Results from shared caches count when one of `trusted_keys` has signed them.
+    With `image_keys`, only images that one of them has signed are written to devices.
     `mirrors` tell for the beginning of a URL where else to look first. `redirect_hosts` are those that other servers may send a
     download on to. `debian_archive` takes the place of those that this machine's package manager uses.
     `use` diverts sources of recipes; `terms` are texts that were accepted, by kind and name."""
@@ -1080,6 +1081,7 @@ class LocalSettings(Definable, frozen=True, kw_only=True):
     jobs: Annotated[int, msgspec.Meta(ge=0, le=4096)] = 0
     cache: OneLine = ""
     trusted_keys: tuple[PublicKey, ...] = ()
+    image_keys: tuple[OneLine, ...] = ()
     shared_cache: tuple[SharedCache, ...] = ()
     mirrors: dict[str, tuple[OneLine, ...]] = {}
     redirect_hosts: tuple[OneLine, ...] = ()

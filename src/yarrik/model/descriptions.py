@@ -828,6 +828,8 @@ LocalSettings.cache = "/data/yarrik"
   The cache's folder.
 LocalSettings.trusted-keys = ["ed25519:GhvMfFAgh2UzpEyVY5k9zDhLmJ0y8ZyZQ0yfYcXr0aE="]
   Public keys whose results from shared caches count.
+LocalSettings.image-keys = ["ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIHC7v7pVlCZtSj9sYF6mEh4D3nBQ3yT8kqkU4m1vX9aT releases"]
+  Public keys of which one has to have signed what is written to a device.
 LocalSettings.shared-cache = [{ name = "office", at = "/net/cache" }]
   Caches that several machines share.
 LocalSettings.mirrors = { "https://example.org/" = ["https://mirror.example.org/"] }

@@ -27,10 +27,10 @@ from yarrik.model.workspace import LOCAL_FILE, Workspace
 _TABLED = re.compile(
     r"mirrors\..+|proxies\.(http|https|direct)|use\.[^.]+\.(path|git|branch|commit)|secrets\.[^.]+\.(environment|file)"
 )
-_KNOWN = ("jobs", "cache", "trusted-keys", "redirect-hosts", "catalogues", "mirrors.URL", "proxies.https", "proxies.http",
-          "proxies.direct", "use.RECIPE.path", "use.RECIPE.git", "use.RECIPE.branch",
+_KNOWN = ("jobs", "cache", "trusted-keys", "image-keys", "redirect-hosts", "catalogues", "mirrors.URL", "proxies.https",
+          "proxies.http", "proxies.direct", "use.RECIPE.path", "use.RECIPE.git", "use.RECIPE.branch",
           "secrets.NAME.environment", "secrets.NAME.file")  # fmt: skip
-_SINGLE, _LISTS = ("jobs", "cache"), ("trusted-keys", "redirect-hosts", "catalogues")
+_SINGLE, _LISTS = ("jobs", "cache"), ("trusted-keys", "image-keys", "redirect-hosts", "catalogues")
 
 
 def settings_file() -> Path:
@@ -65,6 +65,7 @@ def _settings(local: Document | None) -> tuple[LocalSettings, Place]:
         jobs=own.jobs or general.jobs,
         cache=own.cache or general.cache,
         trusted_keys=tuple(dict.fromkeys((*general.trusted_keys, *own.trusted_keys))),
+        image_keys=tuple(dict.fromkeys((*general.image_keys, *own.image_keys))),
         shared_cache=tuple(caches.values()),
         mirrors={**general.mirrors, **own.mirrors},
         redirect_hosts=tuple(dict.fromkeys((*general.redirect_hosts, *own.redirect_hosts))),

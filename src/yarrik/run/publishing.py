@@ -13,7 +13,7 @@ from yarrik.atomic import new_file, write_file
 from yarrik.cache import MissingObject, file_digest
 from yarrik.devicetree import blob_name
 from yarrik.disk import BESIDE, image_name
-from yarrik.manifest import checksum_list
+from yarrik.manifest import SIGNATURE_FILE, checksum_list
 from yarrik.moving import copy_sparse
 from yarrik.run.planning import Planned
 from yarrik.run.project import Project
@@ -65,6 +65,8 @@ class Publisher:
         out.mkdir(parents=True, exist_ok=True)
         self.project.prepare_folder()
         with FileLock(self.project.folder / f"publishing-{composition.name}.lock"):
+            if "SHA256SUMS" in stale:
+                (out / SIGNATURE_FILE).unlink(missing_ok=True)  # it is over another one
             for name in stale:
                 (out / name).parent.mkdir(parents=True, exist_ok=True)
                 with new_file(out / name) as fresh:
