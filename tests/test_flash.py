@@ -17,6 +17,7 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
+from tests.fastboot_board import Board
 from tests.support import FolderTest, ProgramTest
 from yarrik.disk import write_beside
 from yarrik.errors import Unfit
@@ -374,6 +375,21 @@ class OnePartition(AnImage):
         self.sums()
         self.written_alone(self.card_with_table())
         self.flash("--partition", "2")
+
+    def test_to_a_partition_as_a_bootloader_names_it(self) -> None:
+        slot = self.folder / "slot.bin"
+        slot.write_bytes(b"old!" * (8001 * 128))
+        board = Board({"root-b": slot})
+        self.addCleanup(board.close)
+        address = f"fastboot://127.0.0.1:{board.port}/root-b"
+        words = ("flash", self.image, address, "--write-to-device", "root-b-PB7")
+        self.yarrik(*words, "--partition", "root-a")
+        self.assertEqual(slot.read_bytes(), self.image.read_bytes()[6049 * 512 : 14050 * 512])
+        # One that does not fit there, and all of the image, are larger than it.
+        slot.write_bytes(b"old!" * (8000 * 128))
+        for more in (("--partition", "root-a"), ()):
+            self.assertIn("FLASH-SMALL", self.yarrik(*words, *more, code=2))
+        self.assertEqual(slot.read_bytes()[:4], b"old!")
 
     def test_another_layout_is_refused(self) -> None:
         for layout in (self.LAYOUT.replace("=6049,size=8001", "=6050,size=8000"), self.LAYOUT.replace("8001", "8000"),
@@ -735,6 +751,83 @@ class OverTheNetwork(AnImage):
                 self.assertRegex(done.stderr.decode(), "FLASH-(UNKNOWN|GONE)")
                 self.assertNotIn(b"Traceback", done.stderr)
                 thread.join(10)
+
+
+class InFastbootMode(AnImage):
+    """A board whose bootloader speaks fastboot: a simulated one, which Debian's own client gets along with."""
+
+    def board(self, size: int = 40 * MIB, **more: object) -> tuple[Board, str, Path]:
+        storage = self.folder / "mmc0.bin"
+        storage.write_bytes(b"old!" * (size // 4))
+        board = Board({"mmc0": storage}, **more)  # type: ignore[arg-type]
+        self.addCleanup(board.close)
+        return board, f"fastboot://127.0.0.1:{board.port}/mmc0", storage
+
+    def flash_to(self, address: str, *words: str, code: int = 0) -> str:
+        return self.yarrik("flash", self.image, address, "--write-to-device", "mmc0-PB7", *words, code=code)
+
+    def test_the_simulated_board_is_one(self) -> None:
+        board, _, storage = self.board()
+        data = random.Random(4).randbytes(3 * MIB) + bytes(MIB)
+        file = self.write("part.img", data)
+        for words in ((), ("-S", "200K")):
+            storage.write_bytes(b"old!" * (10 * MIB))
+            self.tool("fastboot", "-s", f"tcp:127.0.0.1:{board.port}", *words, "flash", "mmc0", file)
+            self.assertEqual(storage.read_bytes()[: 3 * MIB], data[: 3 * MIB])
+
+    def test_all_of_it_arrives(self) -> None:
+        board, address, storage = self.board()
+        text = self.flash_to(address)
+        self.assertIn("it cannot be read back", text)
+        self.assertNotIn("pulled out", text)
+        self.assertEqual(storage.read_bytes()[: 24 * MIB], self.image.read_bytes())
+        self.assertEqual(storage.read_bytes()[-34 * 512 :], bytes(34 * 512))
+        sizes = [int(one[9:], 16) for one in board.log if one.startswith("download:")]
+        self.assertLessEqual(max(sizes), 256 << 10)
+        # The partition table comes last: until then the board starts nothing.
+        found = json.loads(self.flash_to(address, "--json"))["devices"][0]
+        self.assertEqual((found["done"], found["read-back"], found["serial"]), (True, False, "PB7"))
+
+    def test_large_and_small_buffers(self) -> None:
+        for most in (64 << 10, 16 << 20, 1 << 31):
+            _, address, storage = self.board(most=most)
+            self.flash_to(address)
+            self.assertEqual(storage.read_bytes()[: 24 * MIB], self.image.read_bytes())
+        _, address, _ = self.board(most=1000)
+        self.assertIn("which is too little", self.flash_to(address, code=2))
+
+    def test_what_goes_wrong(self) -> None:
+        _, address, _ = self.board(fails="flash")
+        text = self.flash_to(address, code=1)
+        self.assertIn("FLASH-WRITE", text)
+        self.assertIn("it says: worn out", text)
+        _, address, storage = self.board(size=MIB)
+        self.assertIn("FLASH-SMALL", self.flash_to(address, code=2))
+        self.assertEqual(storage.read_bytes()[:4], b"old!")
+        _, address, _ = self.board(version=b"SSH-")
+        self.assertIn("no fastboot is there", self.flash_to(address, code=2))
+        for word in ("fastboot://", "fastboot://127.0.0.1", "fastboot://127.0.0.1:1/mmc0", "fastboot://a/../b"):
+            self.assertIn("FLASH-UNKNOWN", self.yarrik("flash", self.image, word, "--write-to-device", "mmc0", code=2))
+        _, address, _ = self.board()
+        self.assertIn("FLASH-UNCONFIRMED", self.yarrik("flash", self.image, address, "--write-to-device", "mmc0", code=2))
+
+    def test_answers_that_lie(self) -> None:
+        for said in (b"FB01" + b"\xff" * 8, b"FB01" + (3).to_bytes(8, "big") + b"OKA", b"FB01",
+                     b"FB01" + ((4).to_bytes(8, "big") + b"INFO") * 20_000):  # fmt: skip
+            with socket.create_server(("127.0.0.1", 0)) as server, self.subTest(said=said[:20]):
+
+                def answer(server: socket.socket = server, said: bytes = said) -> None:
+                    with contextlib.suppress(OSError):
+                        client, _ = server.accept()
+                        with client:
+                            client.sendall(said)
+                            client.shutdown(socket.SHUT_WR)
+                            while client.recv(1 << 16):
+                                pass
+
+                threading.Thread(target=answer, daemon=True).start()
+                text = self.flash_to(f"fastboot://127.0.0.1:{server.getsockname()[1]}/mmc0", code=2)
+                self.assertIn("FLASH-UNKNOWN", text)
 
 
 class WrongDevices(AnImage):

@@ -116,7 +116,7 @@ def flash(
         list[str],
         typer.Argument(
             metavar="DEVICE…",
-            help="Devices to write to, files of bench devices, or nbd://HOST:PORT/EXPORT.",
+            help="Devices to write to, files of bench devices, nbd:// or fastboot:// addresses.",
             autocompletion=_free_devices,
         ),
     ],
@@ -361,6 +361,8 @@ def _show_reports(reports: Sequence[Report], logs: Sequence[Path]) -> None:
             words += f" ({shown_size(int(rate))}/s)"
             more = f", went on at {one.begun_at:.0%}" if one.begun_at else ""
             back = f"read back and compared in {_seconds(one.written.read_seconds)}"
+            if not one.written.read_back:
+                back = "as its bootloader says: it cannot be read back"
             rows.append((styled("✓", "green"), path, one.device.serial, f"{words}{more}, {back}"))
         elif one.stopped:
             rows.append((styled("–", "yellow"), path, one.device.serial, "stopped; the same command goes on from there"))

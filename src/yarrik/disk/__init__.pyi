@@ -9,6 +9,7 @@ from .fat_edit import FatEditor as FatEditor
 from .fat_read import FatDamaged as FatDamaged
 from .fat_read import FatReader as FatReader
 from .filesystems import Wish as Wish
+from .flashing_form import sparse_piece as sparse_piece
 from .forms import FORMS as FORMS
 from .found import Found as Found
 from .found import Reader as Reader

@@ -68,6 +68,36 @@ def write_sparse(image: BinaryIO, size: int, written: Sequence[tuple[int, int]],
             length -= len(part)
 
 
+def sparse_piece(size: int, ranges: Sequence[tuple[int, bytes | int]], block: int) -> bytes:
+    """A sparse image of storage of `size` bytes that writes some ranges, sorted by where they begin, and skips all else: each
+    is bytes, or a length of zeros. Beginnings are multiples of `block` bytes; the last block of a range is filled up with
+    zeros. Raises Unfit for ranges that are not so."""
+    chunks: list[bytes] = []
+    at = 0
+
+    def add(kind: int, blocks: int, data: bytes) -> None:
+        chunks.append(bytes(CHUNK.pack(type=kind, blocks=blocks, size=CHUNK.size + len(data))) + data)
+
+    for begin, what in ranges:
+        if begin % block or begin // block < at:
+            raise Unfit("the ranges of a sparse image are whole blocks, one after the other")
+        if begin // block > at:
+            add(SKIP, begin // block - at, b"")
+        length = what if isinstance(what, int) else len(what)
+        count = -(-length // block)
+        if isinstance(what, int):
+            add(FILL, count, bytes(4))
+        else:
+            add(RAW, count, what.ljust(count * block, b"\0"))
+        at = begin // block + count
+    blocks = max(at, -(-size // block))
+    if at < blocks:
+        add(SKIP, blocks - at, b"")
+    header = HEADER.pack(magic=MAGIC, major=1, header_size=HEADER.size, chunk_size=CHUNK.size, block=block, blocks=blocks,
+                         chunks=len(chunks))  # fmt: skip
+    return b"".join([header, *chunks])
+
+
 def _chunks(size: int, written: Sequence[tuple[int, int]]) -> list[tuple[int, int, int]]:
     """Kinds of chunks with first block and count, over the whole image."""
     chunks: list[tuple[int, int, int]] = []

@@ -89,6 +89,8 @@ def bench_storage(file: Path) -> Path:
 class BenchTarget:
     """A simulated device, open for us alone."""
 
+    reads = True
+
     def __init__(self, file: Path, sleep: Callable[[float], None] = time.sleep) -> None:
         self.bench = read_bench(file)
         self.device = bench_device(file)

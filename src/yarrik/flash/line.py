@@ -13,6 +13,7 @@ from yarrik.disk import open_image
 from yarrik.errors import Collector, Place, Trouble, Unfit, YarrikError
 from yarrik.flash.bench import BenchTarget, bench_storage
 from yarrik.flash.devices import Devices
+from yarrik.flash.fastboot import FastbootTarget
 from yarrik.flash.network import NetworkTarget, is_network
 from yarrik.flash.records import Attempts, Report
 from yarrik.flash.refusing import obstacles, trouble_of
@@ -29,7 +30,7 @@ def open_target(word: str, devices: Devices, source: Source, built_in: bool) -> 
     found: Target
     path = Path(word)
     if is_network(word):
-        found = NetworkTarget(word)
+        found = FastbootTarget(word, source) if word.startswith("fastboot:") else NetworkTarget(word)
     elif path.suffix == ".toml":
         _check_apart(path, bench_storage(path), source)
         found = BenchTarget(path)
@@ -51,8 +52,8 @@ def open_target(word: str, devices: Devices, source: Source, built_in: bool) -> 
 def _check_place(target: Target, source: Source) -> None:
     """Raises YarrikError when the device has no such partition as the one that is to be written, at this very place."""
     wanted = source.only
-    if wanted is None:
-        return
+    if wanted is None or not target.reads:
+        return  # a board that cannot be read has a partition of this name itself
     with target.look() as file:
         there = open_image(file, target.device.size)
     if any((one.number, one.start, one.size) == (wanted.number, wanted.start, wanted.size) for one in there.partitions):
@@ -132,7 +133,8 @@ def flash_all(
     def one(number: int) -> Report:
         target = targets[number]
         source = sources if isinstance(sources, Source) else sources[number]
-        begin = 0 if anew else attempts.reached(target.device, source)
+        # Where nothing can be read back, nobody knows what an earlier attempt has left.
+        begin = 0 if anew or not target.reads else attempts.reached(target.device, source)
         share = begin / max(1, len(source.parts))
         job = Job(
             source, target, begin, lambda progress: say(number, progress),

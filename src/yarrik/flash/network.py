@@ -47,10 +47,13 @@ def is_network(word: str) -> bool:
 class NetworkTarget:
     """An export of an NBD server, as storage. `word` is `nbd://HOST[:PORT][/EXPORT]`. Raises YarrikError."""
 
+    reads = True
+
     def __init__(self, word: str) -> None:
         match = _URI.match(word)
         if match is None or not 0 < int(match[2] or _PORT) < 65536:
-            raise YarrikError(Trouble("FLASH-UNKNOWN", f"{word} is no address of storage", why="only nbd:// is known here",
+            raise YarrikError(Trouble("FLASH-UNKNOWN", f"{word} is no address of storage",
+                                      why="nbd:// and fastboot:// are known here",
                                       remedy="write nbd://HOST:PORT/EXPORT"))  # fmt: skip
         host, port, export = match[1].strip("[]"), int(match[2] or _PORT), urllib.parse.unquote(match[3] or "")
         self._lock = threading.Lock()

@@ -76,7 +76,7 @@ class Report:
 
     @property
     def done(self) -> bool:
-        """Whether the device holds the image, as it was read back."""
+        """Whether the device holds the image, as it was read back; of a board that cannot be read, as its bootloader says."""
         return self.written is not None and not self.troubles
 
     def as_json(self) -> dict[str, object]:
@@ -90,6 +90,7 @@ class Report:
             "written": written.bytes if written else 0,
             "write-seconds": round(written.write_seconds, 2) if written else None,
             "read-back-seconds": round(written.read_seconds, 2) if written else None,
+            "read-back": written.read_back if written else None,
             "table-read-again": written.table_read_again if written else None,
             "troubles": [one.as_json() for one in self.troubles],
         }  # fmt: skip

@@ -24,6 +24,8 @@ class Target(Protocol):
     """Storage of `size` bytes. Positions are in bytes. All of these raise OSError."""
 
     device: Device
+    #: Whether it can be read: what cannot is not compared.
+    reads: bool
 
     def write(self, at: int, data: memoryview) -> None:
         """Writes all of `data`. Position and length are whole blocks of the device, memory begins a page: direct access needs
@@ -65,6 +67,8 @@ class Target(Protocol):
 
 class BlockTarget:
     """A block device of this machine, claimed for us alone from the start to `close`."""
+
+    reads = True
 
     def __init__(self, path: Path, devices: Devices) -> None:
         self._devices = devices
