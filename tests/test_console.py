@@ -604,6 +604,14 @@ class InScripts(ProgramTest):
         text = self.yarrik("console", self.file, "--talk", talk, "--seconds", "5", code=1)
         self.assertRegex(text, r"error TRANSFER-FAILED: a file was not sent \(no receiver began within [3-5] s\)")
 
+    def test_a_full_disk_does_not_end_a_session(self) -> None:
+        text = self.yarrik("console", self.file, "--log", "/dev/full", "--expect", "no card")
+        self.assertIn("all was seen", text)
+        done = subprocess.run([sys.executable, "-m", "yarrik", "console", str(self.file), "--log", "/dev/full", "--seconds", "2"],
+                              env=self.environment, stdin=subprocess.DEVNULL, capture_output=True, timeout=60, check=True)  # fmt: skip
+        self.assertIn(b"press a key", done.stdout)
+        self.assertEqual(done.stderr.count(b"CONSOLE-LOG"), 1)
+
     def test_lines_from_a_pipe(self) -> None:
         done = subprocess.run([sys.executable, "-m", "yarrik", "console", str(self.file), "--seconds", "4"], cwd=self.folder,
                               env=self.environment, input=b"x\nhelp\nwho\n", capture_output=True, timeout=60, check=True)  # fmt: skip

@@ -14,6 +14,7 @@ import tempfile
 import threading
 import time
 import unittest
+from collections.abc import Iterator
 from pathlib import Path
 from unittest import mock
 
@@ -643,6 +644,26 @@ class CardsWithFaults(AnImage):
         self.assertEqual((report.stopped, report.done, report.troubles), (True, False, ()))
 
 
+@contextlib.contextmanager
+def says(said: bytes) -> Iterator[int]:
+    """A server that says that to a client, whatever it is asked; its port."""
+    with socket.create_server(("127.0.0.1", 0)) as server:
+
+        def answer() -> None:
+            with contextlib.suppress(OSError):
+                client, _ = server.accept()
+                with client:
+                    client.sendall(said)
+                    client.shutdown(socket.SHUT_WR)
+                    while client.recv(1 << 16):
+                        pass
+
+        thread = threading.Thread(target=answer, daemon=True)
+        thread.start()
+        yield server.getsockname()[1]
+        thread.join(10)
+
+
 class OverTheNetwork(AnImage):
     """Storage that NBD servers export, which we did not write."""
 
@@ -731,26 +752,13 @@ class OverTheNetwork(AnImage):
                      hello + option(3, struct.pack("!HIII", 3, 1 << 30, 1, 1)) + option(3, struct.pack("!HQH", 0, 1 << 30, 1)) + option(1, b""),
                      hello + export + struct.pack("!IIQ", 0x11111111, 0, 1),
                      hello + export + struct.pack("!IIQ", 0x67446698, 0, 77) + bytes(5000)):  # fmt: skip
-            with socket.create_server(("127.0.0.1", 0)) as server, self.subTest(said=said):
-
-                def answer(server: socket.socket = server, said: bytes = said) -> None:
-                    with contextlib.suppress(OSError):
-                        client, _ = server.accept()
-                        with client:
-                            client.sendall(said)
-                            client.shutdown(socket.SHUT_WR)
-                            while client.recv(1 << 16):
-                                pass
-
-                thread = threading.Thread(target=answer, daemon=True)
-                thread.start()
-                word = f"nbd://127.0.0.1:{server.getsockname()[1]}/card"
+            with says(said) as port, self.subTest(said=said):
+                word = f"nbd://127.0.0.1:{port}/card"
                 done = subprocess.run([sys.executable, "-m", "yarrik", "flash", str(self.image), word, "--write-to-device", "card"],
                                       env=self.environment, capture_output=True, timeout=60, check=False)  # fmt: skip
                 self.assertIn(done.returncode, (1, 2), done.stderr)
                 self.assertRegex(done.stderr.decode(), "FLASH-(UNKNOWN|GONE)")
                 self.assertNotIn(b"Traceback", done.stderr)
-                thread.join(10)
 
 
 class InFastbootMode(AnImage):
@@ -814,19 +822,8 @@ class InFastbootMode(AnImage):
     def test_answers_that_lie(self) -> None:
         for said in (b"FB01" + b"\xff" * 8, b"FB01" + (3).to_bytes(8, "big") + b"OKA", b"FB01",
                      b"FB01" + ((4).to_bytes(8, "big") + b"INFO") * 20_000):  # fmt: skip
-            with socket.create_server(("127.0.0.1", 0)) as server, self.subTest(said=said[:20]):
-
-                def answer(server: socket.socket = server, said: bytes = said) -> None:
-                    with contextlib.suppress(OSError):
-                        client, _ = server.accept()
-                        with client:
-                            client.sendall(said)
-                            client.shutdown(socket.SHUT_WR)
-                            while client.recv(1 << 16):
-                                pass
-
-                threading.Thread(target=answer, daemon=True).start()
-                text = self.flash_to(f"fastboot://127.0.0.1:{server.getsockname()[1]}/mmc0", code=2)
+            with says(said) as port, self.subTest(said=said[:20]):
+                text = self.flash_to(f"fastboot://127.0.0.1:{port}/mmc0", code=2)
                 self.assertIn("FLASH-UNKNOWN", text)
 
 

@@ -10,7 +10,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Literal, TextIO
+from typing import TYPE_CHECKING, Annotated, BinaryIO, Literal, TextIO, cast
 
 import typer
 
@@ -113,21 +113,28 @@ def _list_ports(json: bool) -> None:
 class Kept:
     """The log of a console: lines with times, on disk as they come."""
 
-    def __init__(self, path: Path, sink: TextIO, lines: LineLog) -> None:
+    def __init__(self, path: Path, sink: BinaryIO, lines: LineLog) -> None:
         self.path, self._sink, self._lines = path, sink, lines
+        #: Why it is not whole: a full disk must not end a session with a board.
+        self.lacking = ""
 
     def write(self, data: bytes) -> int:
         """Keeps what came just now."""
-        self._sink.write(self._lines.feed(data, time.time()))
+        self._put(self._lines.feed(data, time.time()))
         return len(data)
 
     def flush(self) -> None:
-        """Puts it where it survives the command's end."""
-        self._sink.flush()
+        """Nothing: what was written has survived the command's end."""
 
     def end(self) -> None:
         """Keeps the last line, which has no end."""
-        self._sink.write(self._lines.rest())
+        self._put(self._lines.rest())
+
+    def _put(self, text: str) -> None:
+        try:
+            self._sink.write(text.encode("utf-8", "backslashreplace"))
+        except OSError as error:
+            self.lacking = str(error.strerror)
 
 
 @contextmanager
@@ -146,8 +153,8 @@ def _kept(name: str, log: Path | None) -> Iterator[Kept]:
             path = folder / ("".join(sign if sign.isalnum() else "-" for sign in name).strip("-") + ".log")
             if path.exists():
                 path.replace(path.with_suffix(".before.log"))
-        with path.open("a", encoding="utf-8", errors="backslashreplace") as sink:
-            kept = Kept(path, sink, LineLog())
+        with path.open("ab", buffering=0) as sink:
+            kept = Kept(path, cast(BinaryIO, sink), LineLog())
             try:
                 yield kept
             finally:
@@ -303,8 +310,10 @@ class _Terminal:
             self._gone()
 
     def _came(self, data: bytes) -> None:
+        whole = not self._kept.lacking
         self._kept.write(data)
-        self._kept.flush()
+        if whole and self._kept.lacking:
+            self._tell(f"CONSOLE-LOG: the log lacks what comes now: {self._kept.lacking}")
         if self._screen is None:
             _put(data)
             return
