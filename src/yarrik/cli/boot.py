@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import codecs
 import sys
 from contextlib import closing
 from pathlib import Path
@@ -125,7 +124,8 @@ def boot(
             }
         )
         raise typer.Exit(0 if ok else 1)
-    show_outcome(composition.name, outcome, log, ", and the board powered off" if until_off else "")
+    after = ", and the board powered off" if until_off else ""
+    show_outcome(composition.name, outcome, log, after, "emulator" if on is None else "console")
     raise typer.Exit(0 if ok else 1)
 
 
@@ -140,6 +140,7 @@ def boot_product(
     show: bool,
 ) -> BootOutcome:
     """Starts the emulator of the composition's board with a copy of its image. Raises YarrikError when it cannot."""
+    from yarrik.cli.console import shower
     from yarrik.console import TalkLine, run_emulator
     from yarrik.run import emulator_command, scratch_disks
 
@@ -152,13 +153,12 @@ def boot_product(
     for sign, place in disks.items():
         words = [word.replace(sign, str(place)) for word in words]
 
-    decoder = codecs.getincrementaldecoder("utf-8")("surrogateescape")
+    shown, on_terminal = shower(show), sys.stdout.isatty()
 
     def listener(data: bytes) -> None:
-        if show:
-            text = data.replace(b"\r", b"").replace(b"\x1b[2J", b"").replace(b"\x1b[H", b"")
-            sys.stdout.write(decoder.decode(text))
-            sys.stdout.flush()
+        # A bootloader clears the screen: what was said before stays.
+        kept = data.replace(b"\x1b[2J", b"").replace(b"\x1b[H", b"")
+        shown(kept if on_terminal else kept.replace(b"\r", b""))
 
     log = root / "out" / composition.name / "boot.log"
     with log.open("wb") as sink:

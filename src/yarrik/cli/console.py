@@ -217,8 +217,8 @@ def outcome_json(outcome: BootOutcome) -> dict[str, object]:
     }
 
 
-def show_outcome(name: str, outcome: BootOutcome, log: Path, after: str = "") -> None:
-    """Says how a script went, with the times at which each text was seen."""
+def show_outcome(name: str, outcome: BootOutcome, log: Path, after: str = "", of: str = "console") -> None:
+    """Says how a script went, with the times at which each text was seen. `of` is what may have ended."""
     from yarrik.cli.view import show_error, show_table, styled
     from yarrik.errors import Place, Trouble, YarrikError
 
@@ -229,7 +229,7 @@ def show_outcome(name: str, outcome: BootOutcome, log: Path, after: str = "") ->
         sys.stdout.write(f"console kept in {from_home(log)}\n")
         return
     how = {"time": "the time was over", "panic": "the kernel panicked", "transfer": f"a file was not sent ({outcome.why})",
-           "ended": f"the console ended{f' ({outcome.why})' if outcome.why else ''}"}[outcome.ending]  # fmt: skip
+           "ended": f"the {of} ended{f' ({outcome.why})' if outcome.why else ''}"}[outcome.ending]  # fmt: skip
     why = f"seen so far: {', '.join(repr(text) for text, _ in outcome.seen) or 'none of the texts'}"
     if outcome.ending == "transfer":
         trouble = Trouble("TRANSFER-FAILED", f"{how} after {outcome.seconds:.1f} s, at `{outcome.missing}`", Place(log),

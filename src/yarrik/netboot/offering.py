@@ -21,6 +21,7 @@ from yarrik.beneath import Folder
 from yarrik.boot import BootFiles, Menu, MenuEntry, board_beside, boot_files, encode_menu
 from yarrik.disk import copy_as_cpio, opened_bytes
 from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError
+from yarrik.manifest import SIGNATURE_FILE
 
 RootFrom = Literal["disk", "memory"]
 #: Words of a command line that are about a root filesystem on a disk, which one in memory is not.
@@ -207,6 +208,9 @@ class Offering:
                 listed = folder.text(_MANIFEST).splitlines()
             except (OSError, UnicodeDecodeError):
                 listed = []
+            for name in (_MANIFEST, SIGNATURE_FILE):
+                with contextlib.suppress(OSError):
+                    files[name] = _opened(folder, name, "")
             for row in listed:
                 match = re.fullmatch(r"([0-9a-f]{64})  (\S.*)", row)
                 if match is not None:

@@ -31,7 +31,7 @@ class _Transfer:
     """A file on its way. `acked` counts blocks from 0, without end; on the wire they are 16 bits."""
 
     socket: socket.socket
-    client: str
+    peer: tuple[str, int]
     name: str
     offered: OfferedFile
     size: int
@@ -45,6 +45,11 @@ class _Transfer:
     due: float = 0.0
     tries: int = 0
     began: float = field(default_factory=time.monotonic)
+
+    @property
+    def client(self) -> str:
+        """The client's address."""
+        return self.peer[0]
 
     @property
     def last(self) -> int:
@@ -131,8 +136,11 @@ class TftpServer:
         if offered is None:
             self._refuse(client, _NOT_FOUND, "not offered", name, "unknown")
             return
-        if any(one.socket.getpeername()[:2] == client[:2] and one.name == name for one in self._transfers.values()):
-            return  # the same request once more: its answer is on its way
+        again = next((one for one in self._transfers.values() if one.peer == client[:2] and one.name == name), None)
+        if again is not None:
+            if again.acked <= 0:
+                return  # the same request once more: its answer is on its way
+            self._end(again, "broken")  # a client that begins anew
         if len(self._transfers) >= _MOST_TRANSFERS:
             self._refuse(client, _FULL, "too many transfers at a time", name, "refused")
             return
@@ -153,7 +161,7 @@ class TftpServer:
         own.bind((self._address, 0))
         own.connect(client)  # the kernel keeps what others send away from it
         own.setblocking(False)
-        transfer = _Transfer(own, client[0], name, offered, size, text)
+        transfer = _Transfer(own, client[:2], name, offered, size, text)
         granted: list[tuple[bytes, int]] = []
         # An option that is not known, or out of its bounds, is left out of the answer (RFC 2347).
         if (block := _number(options.get(b"blksize"), _BLOCKS, cut=True)) is not None:
