@@ -2,7 +2,7 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux linux boards boards-arm64 inside commons commons-all commons-boots sources test coverage test-linux mutations mutations-short mutations-long intruder kills flash-tricks network-start devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-devicetree benchmark-shelf commons-guessed clean
+.PHONY: demo demo-linux linux boards boards-arm64 inside commons commons-all commons-boots sources test coverage test-linux mutations mutations-short mutations-long intruder kills flash-tricks network-start on-a-port devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-devicetree benchmark-shelf commons-guessed clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
@@ -86,6 +86,10 @@ flash-tricks: packages-demo packages-test setup
 # The real bootloader starts the kernel of demo-linux from the network, in a network of its own: needs root.
 network-start: packages-demo packages-test linux
 	YARRIK_BOARDS=build/demo-linux $(VENV)/bin/python -m unittest -v tests.network_start
+
+# The script of demo-linux followed on a port, with that kernel on the board behind it and its power switched by a command.
+on-a-port: packages-demo packages-test linux
+	YARRIK_BOARDS=build/demo-linux $(VENV)/bin/python -m unittest -v tests.on_a_port
 
 # Random kills of the real program over the demo's build, about a quarter of an hour; some are among the tests.
 kills: packages-demo packages-test setup
