@@ -2,6 +2,7 @@
 
 import gzip
 import json
+import re
 import subprocess
 import sys
 import unittest
@@ -9,7 +10,7 @@ import unittest
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import rsa
 
-from tests.support import ProgramTest
+from tests.support import ProgramTest, edit_boot_file
 from yarrik.boot.bench import try_image
 from yarrik.boot.environment import decode_environment, newest_of
 from yarrik.boot.fit import _Node, key_tree, verify_fit
@@ -206,6 +207,29 @@ class BoardsBootInManyWays(GaugeTest):
         self.board(f'[boot]\nmethod = "entries"\n[boot.loader]\nhost-file = "{loader}"\n')
         self.assertIn("started by /EFI/BOOT/BOOTAA64.EFI", self.build())
         self.assertIn("devicetree   /kittiwake.dtb", self.on_card("/loader/entries/tide-gauge.conf").decode())
+
+    def test_slots_among_the_entries_of_a_loader(self) -> None:
+        loader = self.write("loader.efi", b"MZ" + bytes(100))
+        slots = "".join(f'[[boot.slot]]\nname = "{name}"\nroot = "root-{name}"\n' for name in "ab")
+        self.board(f'[boot]\nmethod = "entries"\n[boot.loader]\nhost-file = "{loader}"\n{slots}')
+        story = self.build()
+        self.assertIn("/loader/entries/a.conf, 2 in all", story)
+        self.assertIn("entry `b`", story)
+        self.assertIn("partition root-b, ext4", story)
+        texts = [self.on_card(f"/loader/entries/{name}.conf").decode() for name in "ab"]
+        roots = [re.search(r"root=PARTUUID=(\S+)", text)[1] for text in texts]  # type: ignore[index]
+        self.assertNotEqual(*roots)
+
+    def test_the_real_bootloader_starts_either_slot(self) -> None:
+        """The demo's board has its root filesystem twice; the stand-in kernel says which of them it is to mount."""
+        self.board("".join(f'[[boot.slot]]\nname = "{name}"\nroot = "root-{name}"\n' for name in "ab"))
+        self.build()
+        roots = {one["name"]: one["root"] for one in json.loads((self.out / "packages.json").read_text())["boot"]["slots"]}
+        self.assertEqual(len(set(roots.values())), 2)
+        for name in "ab":
+            self.yarrik("boot", "tide-gauge", "--expect", f"root={roots[name]}", "--seconds", "60", at=self.root)
+            if name == "a":
+                edit_boot_file(self.out / "tide-gauge.img", "/extlinux/extlinux.conf", {"default a": "default b"})
 
     def test_firmware_that_starts_the_kernel_wants_one_that_it_can_start(self) -> None:
         self.board('[boot]\nmethod = "uefi"\n')

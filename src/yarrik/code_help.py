@@ -170,6 +170,9 @@ BOOT-ROOT-NONE
 BOOT-SIGNATURE
   An image tree that was signed with another key than the bootloader has
   Sign with the key whose public half the bootloader was built with.
+BOOT-SLOT
+  `[[boot.slot]]` with `root = "data"`
+  Name the partition that holds the root filesystem, or one of its `copies`, once each.
 BOOT-TABLE
   A disk whose first sectors were overwritten
   Write the image again.

@@ -74,6 +74,7 @@ BOOT-ROOT-FORM boot stop `root=` is in a form that the kernel does not know.
 BOOT-ROOT-MISSING boot stop `root=` names a partition that is not there or cannot be mounted.
 BOOT-ROOT-NONE boot stop There is neither `root=` nor an initramfs.
 BOOT-SIGNATURE boot stop An image tree's signature does not fit the bootloader's key.
+BOOT-SLOT plan stop Slots of a board cannot be as they are described.
 BOOT-TABLE boot stop The partition table is damaged or missing.
 BOOT-TABLE-BACKUP boot warn The backup of the partition table is damaged or cut off.
 BOOTLOADER-BASE plan stop A bootloader has no base configuration, or two.

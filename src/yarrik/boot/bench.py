@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import BinaryIO
 
@@ -137,6 +137,7 @@ def _run(story: Story) -> None:
         checks = RootChecks(root, facts.arch, config, tree, story.tell, story.stop, story.warn)
         checks.init(_init_path(started, root))
         _needed(story, started, root)
+    _other_slots(story, started, config, facts, tree)
     checks.services()
     checks.logins()
     checks.links()
@@ -564,6 +565,24 @@ def _is_finder(started: Started, initramfs: Filesystem) -> bool:
 def _finder(story: Story, initramfs: Filesystem) -> None:
     helped = [path for path in _HELPERS if initramfs.has(path)]
     story.tell("finder", "looks for the root filesystem" + (f", with {listed(helped)}" if helped else ""))
+
+
+def _other_slots(
+    story: Story, started: Started, config: dict[str, str] | None, facts: KernelFacts, tree: DeviceTree | None
+) -> None:
+    """Further entries of the menu that start another root filesystem: each is followed to its init as well."""
+    seen = {parsed(started.line).get("root", [""])[-1]}
+    for name, line in started.others:
+        wanted = parsed(line).get("root", [""])[-1]
+        if not wanted or wanted in seen:
+            continue
+        seen.add(wanted)
+        story.tell("slot", f"entry `{name}`")
+        other = replace(started, line=line)
+        granted = len(story.result.granted)
+        root = _root(story, other, config, carried=bool(started.initramfs or story.board.carried))
+        del story.result.granted[granted:]  # what was taken for granted is that already
+        RootChecks(root, facts.arch, config, tree, story.tell, story.stop, story.warn).init(_init_path(other, root))
 
 
 def _fallbacks(story: Story, started: Started) -> None:

@@ -109,6 +109,8 @@ class Started:
     #: Whether what starts the kernel applies overlays for certain.
     applies_overlays: bool = False
     script: str = ""
+    #: Further entries of a menu: name and command line.
+    others: list[tuple[str, str]] = field(default_factory=list)
 
 
 class Story:

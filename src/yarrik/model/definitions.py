@@ -312,6 +312,17 @@ class MenuChoice(Definable, frozen=True, kw_only=True):
     initramfs: Name = ""
 
 
+class SlotChoice(Definable, frozen=True, kw_only=True):
+    """A complete system on the disk, one of several of which one runs while another is replaced: `root` is the partition of its
+    root filesystem. It has an entry of its own in the boot menu."""
+
+    KEY: ClassVar[str] = "name"
+
+    name: Name
+    root: OneLine
+    title: OneLine = ""
+
+
 class EnvironmentChoice(Definable, frozen=True, kw_only=True):
     """The bootloader's environment: settings from `file`, as a block of `size` in `name` beside the image. A `redundant` one
     has two blocks, whose beginnings are `spacing` apart, without it one behind the other."""
@@ -385,7 +396,8 @@ class BootChoice(Definable, frozen=True, kw_only=True):
     `root` is the form in which the kernel gets the root filesystem's name; `root_device` is the disk that the form `device`
     names, like `mmcblk0`. `command_line_in` says where the command line stands. With `initramfs = "root"` the whole root
     filesystem is unpacked into memory; the name of another image of the product has that one there, to find the root
-    filesystem. `seconds` is how long a menu waits. `key` is the private key that signs. Without a
+    filesystem. `seconds` is how long a menu waits. The first `slot` is started unless
+    the menu says otherwise. `key` is the private key that signs. Without a
     `script` an image tree stands alone, and the bootloader's own boot command starts it."""
 
     method: Annotated[Name, Choice("boot method")] = "menu"
@@ -398,6 +410,7 @@ class BootChoice(Definable, frozen=True, kw_only=True):
     initramfs_compression: Literal["none", "gzip", "xz", "zstd"] = "gzip"
     seconds: Annotated[int, msgspec.Meta(ge=0, le=600)] = 0
     entry: tuple[MenuChoice, ...] = ()
+    slot: tuple[SlotChoice, ...] = ()
     loader: LoaderChoice | None = None
     file: tuple[BootFile, ...] = ()
     part: tuple[ImagePart, ...] = ()

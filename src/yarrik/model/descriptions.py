@@ -178,6 +178,12 @@ MenuChoice.initramfs = "recovery"
   Another image of the product, which is unpacked into memory.
 MenuChoice.arguments = ["init=/bin/sh"]
   Words that this entry has more on its command line.
+SlotChoice.name = "a"
+  The slot's name, and that of its entry in the boot menu.
+SlotChoice.root = "root-a"
+  The partition of its root filesystem: the one that holds it, or one of its copies.
+SlotChoice.title = "The system of the first slot"
+  What the menu shows; without it the product and the slot's name.
 EnvironmentChoice.file = "kittiwake.env"
   A file of `name=value` lines beside the board's.
 EnvironmentChoice.size = "16 KiB"
@@ -254,6 +260,8 @@ BootChoice.seconds = 3
   How many seconds a menu waits for a choice.
 BootChoice.entry = [{ name = "rescue", arguments = ["init=/bin/sh"] }]
   Further entries of the boot menu.
+BootChoice.slot = [{ name = "a", root = "root-a" }, { name = "b", root = "root-b" }]
+  Complete systems on the disk, of which one runs while another is replaced.
 BootChoice.loader = { host-file = "/usr/lib/loader/loader.efi" }
   A boot program for firmware to start.
 BootChoice.key = "kittiwake.pem"

@@ -255,6 +255,8 @@ class PlaceBootFiles(Action, frozen=True, kw_only=True):
     clock: int
     #: Paths of the first programs of further images, by name.
     first_programs: dict[str, str] = {}
+    #: What tells the kernel of the root filesystem of each of the board's slots, with the origin of each word.
+    slots: tuple[tuple[tuple[str, str], ...], ...] = ()
 
 
 class TryOnBench(Action, frozen=True, kw_only=True, omit_defaults=True):

@@ -9,9 +9,9 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from yarrik.arch import ARCHES, Arch
-from yarrik.boot import CommandLine, RootUnfit, RootWish, Word, command_line, root_words
-from yarrik.disk import has_boot_partition, root_place
-from yarrik.errors import Collector, Place, Trouble, YarrikError, found_nearby, from_package, shown_path
+from yarrik.boot import METHODS, CommandLine, RootUnfit, RootWish, Word, command_line, root_words
+from yarrik.disk import RootPlace, has_boot_partition, numbered_partitions, root_place
+from yarrik.errors import Collector, Place, Trouble, YarrikError, found_nearby, from_package, shown_path, suggestion
 from yarrik.model import Board, Composition, Definition, Disk, KernelChoice, output_of
 from yarrik.plan.actions import (
     Assemble,
@@ -64,6 +64,11 @@ def product_root(composition: Composition) -> list[Word]:
                     board.place("disk"), why="the kernel would have nothing to start from",
                     remedy='give one partition `holds = "root"`, or unpack it into memory with `initramfs = "root"`')
         )  # fmt: skip
+    return _root_words(composition, place)
+
+
+def _root_words(composition: Composition, place: RootPlace) -> list[Word]:
+    board, boot = composition.board, composition.board.value.boot
     try:
         searched = boot.initramfs != "none" or bool(board.value.kernel.built_in or board.value.kernel.built_in_image)
         return root_words(composition.name, place, RootWish(boot.root, boot.root_device, boot.read_only, searched))
@@ -73,6 +78,42 @@ def product_root(composition: Composition) -> list[Word]:
             Trouble("BOOT-ROOT-FORM", str(error), board.place("boot", key),
                     why="the kernel would wait for its root filesystem for ever", remedy=error.remedy)
         ) from error  # fmt: skip
+
+
+def slot_roots(composition: Composition) -> list[list[Word]]:
+    """The same for each of the board's slots. Raises YarrikError for slots that cannot be."""
+    board, boot = composition.board, composition.board.value.boot
+    place = root_place(board.value.disk)
+    if not boot.slot or place is None:
+        return []
+
+    def wrong(number: int, what: str, why: str, remedy: str) -> YarrikError:
+        return YarrikError(Trouble("BOOT-SLOT", what, board.place("boot", "slot", str(number), "root"), why=why, remedy=remedy))
+
+    known = {name: RootPlace(place.disk, number, name, partition)
+             for number, name, partition in numbered_partitions(place.disk) if partition is place.partition}  # fmt: skip
+    method = METHODS.get(boot.method)
+    if method is not None and not method.several:
+        raise wrong(1, f"the boot method {boot.method} starts one system", "slots have entries of their own in a menu",
+                    "take one of: " + ", ".join(name for name, one in METHODS.items() if one.several))  # fmt: skip
+    if boot.initramfs == "root" or boot.command_line_in != "boot-files":
+        raise wrong(1, "slots need a command line for each of them in the boot files",
+                    "the root filesystem is in memory, or the command line stands elsewhere and is the same for all",
+                    "leave out `boot.slot`, or `boot.initramfs` and `boot.command-line-in`")  # fmt: skip
+    if boot.slot[0].root != place.name:
+        what = f"the first slot is on {boot.slot[0].root}, and a new card starts {place.name}"
+        raise wrong(1, what, "what is started first is the first slot", f'put the slot with `root = "{place.name}"` first')
+    names = [entry.name for entry in boot.entry]
+    seen: set[str] = set()
+    for number, slot in enumerate(boot.slot, 1):
+        if slot.root not in known:
+            raise wrong(number, f"the slot `{slot.name}` is on {slot.root}, which does not hold this root filesystem",
+                        "each slot is a copy of the whole system", suggestion(slot.root, known))  # fmt: skip
+        if slot.root in seen or slot.name in names:
+            what = f"the partition {slot.root} is in two slots" if slot.root in seen else f"`{slot.name}` is an entry too"
+            raise wrong(number, what, "replacing one would change the other, or the menu has a name twice", "name another one")
+        seen.add(slot.root)
+    return [_root_words(composition, known[slot.root]) for slot in boot.slot]
 
 
 def product_line(composition: Composition) -> CommandLine:
@@ -187,6 +228,7 @@ class ProductSteps:
                     line=tuple((word.text, word.origin) for word in product_line(composition).words),
                     boot_apart=apart,
                     clock=self._clock,
+                    slots=tuple(tuple((word.text, word.origin) for word in words) for words in slot_roots(composition)),
                     first_programs={one: choice.composition.profile.value.init_path for one, choice in further.items()},
                 ),
                 files={label: self.surroundings.file_digest(path, place, remedy)

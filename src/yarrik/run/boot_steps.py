@@ -506,6 +506,12 @@ class _Placing:
         if action.boot.initramfs not in ("none", "root"):
             line = line.with_words(self.first_program(action.boot.initramfs), "the board's `boot.initramfs`")
         lines = {action.product: (action.product, line)}
+        if action.slots:
+            lines = {}
+            rest = line.words[len(action.slots[0]) :]  # the line begins with the first slot's root filesystem
+            for slot, roots in zip(action.boot.slot, action.slots, strict=True):
+                own = CommandLine((*(Word(text, origin) for text, origin in roots), *rest))
+                lines[slot.name] = (slot.title or f"{action.product} ({slot.name})", own)
         for entry in action.boot.entry:
             words = [*entry.arguments, *self.first_program(entry.initramfs)]
             lines[entry.name] = (entry.title or entry.name, line.with_words(words, f"the board's entry {entry.name}"))
@@ -678,6 +684,8 @@ class _Placing:
         action = self.action
         item = tree.root.properties.get("model") if tree is not None else None
         first = next(iter(parts.lines.values()))[1]
+        slots = [{"name": slot.name, "partition": slot.root, "root": words[0][0].removeprefix("root=")}
+                 for slot, words in zip(action.boot.slot, action.slots, strict=True)]  # fmt: skip
         rows = [*parts.memory.memory, *parts.memory.reserved, *parts.memory.areas] if parts.memory is not None else []
         return {
             "method": action.boot.method,
@@ -690,6 +698,7 @@ class _Placing:
             },
             "command-line": [{"word": word.text, "origin": word.origin} for word in first.words],
             "command-line-in": action.boot.command_line_in,
+            **({"slots": slots} if slots else {}),
             "initramfs": {"path": parts.initramfs_path, "bytes": len(parts.initramfs)},
             "files": list(files),
             "memory": [{"name": row.name, "start": f"{row.start:#x}", "bytes": row.size} for row in rows],

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 
 from yarrik.boot.entries import (
@@ -91,10 +92,16 @@ def _read(story: Story, filesystem: Filesystem, found: list[str], where: str) ->
         )
     story.tell("boot menu", f"{where}:{names[chosen]}, {len(names)} in all, started by {programs[0]}")
     started = Started(read_named(story, filesystem, entry.kernel, "kernel", where), entry.kernel, entry.arguments)
+    for name in names:
+        with contextlib.suppress(EntryDamaged):
+            if name != chosen:
+                started.others.append((name, read_entry(filesystem.text(names[name])).arguments))
     add_files(
         story, started, filesystem, where, entry.device_tree, entry.overlays, entry.initramfs[-1] if entry.initramfs else ""
     )
     return started
 
 
-METHOD = BootMethod("entries", "loader/entries", _write, _find, compressed=False, initramfs_file=True, initramfs_by_entry=True)
+METHOD = BootMethod(
+    "entries", "loader/entries", _write, _find, compressed=False, initramfs_file=True, initramfs_by_entry=True, several=True
+)

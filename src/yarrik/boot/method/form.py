@@ -31,5 +31,7 @@ class BootMethod:
     initramfs_file: bool = False
     #: Whether an entry of its menu may have an initramfs of its own.
     initramfs_by_entry: bool = False
+    #: Whether what it writes has several entries, of which one is chosen.
+    several: bool = False
     #: Areas that it needs in memory beside the usual ones, by name, from the kernel's size and that of all else (bytes).
     areas: Callable[[int, int], dict[str, int]] = lambda kernel, others: {}

@@ -62,10 +62,11 @@ def _read(story: Story, filesystem: Filesystem, place: str, where: str) -> Start
     story.tell("boot menu", f"{where}:{place}, {count}, starts `{entry.label}`")
     kernel = read_named(story, filesystem, entry.kernel, "kernel", where)
     started = Started(kernel, entry.kernel, entry.arguments)
+    started.others = [(one.label, one.arguments) for one in menu.entries if one is not entry]
     if kernel[:4] == b"\xd0\x0d\xfe\xed":
         return read_fit(story, started, kernel, entry.kernel, "")
     add_files(story, started, filesystem, where, entry.device_tree, entry.overlays, entry.initramfs)
     return started
 
 
-METHOD = BootMethod("menu", "extlinux/extlinux.conf", _write, _find, initramfs_file=True, initramfs_by_entry=True)
+METHOD = BootMethod("menu", "extlinux/extlinux.conf", _write, _find, initramfs_file=True, initramfs_by_entry=True, several=True)
