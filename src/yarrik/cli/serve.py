@@ -50,11 +50,12 @@ def serve(
     workspace: Annotated[Path | None, typer.Option(metavar="FOLDER", help="The workspace of the product.")] = None,
     json: JsonOption = False,
 ) -> None:  # fmt: skip
-    """Offers kernel, device tree, initramfs, boot menu and root filesystem to
-    boards that start from the network, over TFTP and HTTP.
+    """Offers a product to boards that start from the network, over TFTP and HTTP.
 
-    Files are given and none is taken. After a build, the next request gets
-    what is new. With --json, each request is a line."""
+    That is kernel, device tree, initramfs, boot menu, root filesystem, and
+    the product's other files. All is given, and nothing is taken. After a
+    build, the next request gets what is new. With --json, each request is a
+    line."""
     from yarrik.cli.flash import image_file
     from yarrik.netboot import HttpServer, Offering, TftpServer
 
