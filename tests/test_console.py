@@ -499,10 +499,8 @@ class AtATerminal(ProgramTest):
         tty.setraw(inner)
         self.addCleanup(os.close, outer)
         port = os.ttyname(inner)
-        self.start(port, "--seconds", "20")
-        # The hold on it goes once the program has it: it empties what came before.
-        time.sleep(0.1)
         os.close(inner)
+        self.start(port, "--seconds", "20")
         self.expect("Ctrl-O q ends")
         os.write(outer, random.Random(0).randbytes(400))
         self.expect("another speed than 115200 (--speed)")
