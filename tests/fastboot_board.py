@@ -13,8 +13,10 @@ from yarrik.moving import Target
 class Board:
     """`storage` are files by the bootloader's names; `most` is what it takes at once (bytes). `log` has all commands."""
 
-    def __init__(self, storage: dict[str, Path], most: int = 256 << 10, fails: str = "", version: bytes = b"FB01") -> None:
-        self.storage, self.most, self.fails, self.version = storage, most, fails, version
+    def __init__(
+        self, storage: dict[str, Path], most: int = 256 << 10, fails: str = "", version: bytes = b"FB01", size: str = ""
+    ) -> None:
+        self.storage, self.most, self.fails, self.version, self.size = storage, most, fails, version, size
         self.log: list[str] = []
         self._server = socket.create_server(("127.0.0.1", 0))
         self.port = self._server.getsockname()[1]
@@ -53,7 +55,9 @@ class Board:
             word, _, rest = command.partition(":")
             if word == "getvar":
                 known = {"product": "pier board", "serialno": "PB7", "max-download-size": f"{self.most:#x}", "version": "0.4"}
-                known |= {f"partition-size:{name}": f"{file.stat().st_size:#x}" for name, file in self.storage.items()}
+                known |= {
+                    f"partition-size:{name}": self.size or f"{file.stat().st_size:#x}" for name, file in self.storage.items()
+                }
                 known |= {f"partition-type:{name}": "raw" for name in self.storage}
                 say(f"OKAY{known[rest]}" if rest in known else "FAILno such variable")
             elif word == "download":

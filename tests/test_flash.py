@@ -812,6 +812,14 @@ class InFastbootMode(AnImage):
         _, address, storage = self.board(size=MIB)
         self.assertIn("FLASH-SMALL", self.flash_to(address, code=2))
         self.assertEqual(storage.read_bytes()[:4], b"old!")
+        for lie in ("0xffffffffffffffff", "99999999999999999"):
+            board = Board({"mmc0": storage}, size=lie)
+            self.addCleanup(board.close)
+            self.assertIn("cannot be", self.flash_to(f"fastboot://127.0.0.1:{board.port}/mmc0", code=2))
+        # Of a board that does not say how large it is, only it knows whether all fits.
+        board = Board({"mmc0": self.write("large.bin", bytes(40 * MIB))}, size="unknown")
+        self.addCleanup(board.close)
+        self.flash_to(f"fastboot://127.0.0.1:{board.port}/mmc0")
         _, address, _ = self.board(version=b"SSH-")
         self.assertIn("no fastboot is there", self.flash_to(address, code=2))
         for word in ("fastboot://", "fastboot://127.0.0.1", "fastboot://127.0.0.1:1/mmc0", "fastboot://a/../b"):

@@ -190,6 +190,16 @@ class OnlyWhatIsSigned(AnImage):
         self.write("settings.toml", 'image-keys = ["ssh-ed25519 AAAA"]\n')
         self.assertIn("a key of the settings is none", self.flash(code=2))
 
+    def test_a_workspace_does_not_widen_what_its_user_trusts(self) -> None:
+        own, strange = ((self.folder / f"{name}.pub").read_text().strip() for name in ("release", "other"))
+        self.environment["YARRIK_SETTINGS"] = str(self.folder / "settings.toml")
+        self.write("yarrik.toml", '[workspace]\nname = "w"\n')
+        self.write("yarrik.local.toml", f'[settings]\nimage-keys = ["{strange}"]\n')
+        self.signed("--key", "other")
+        self.flash()  # nobody but the workspace asks for a key
+        self.write("settings.toml", f'image-keys = ["{own}"]\n')
+        self.assertIn("signed by a key that is not trusted", self.flash(code=1))
+
     def test_changes_take_the_signature_away(self) -> None:
         from yarrik.boot.change import _checksums
 

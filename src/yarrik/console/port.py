@@ -19,7 +19,7 @@ import termios
 import threading
 import time
 import tomllib
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Literal, Protocol
@@ -417,7 +417,7 @@ def switch_power(command: Sequence[str], file: Path, seconds: float = 60) -> Non
                                   why=last[0] if last else "", remedy="try it by hand"), "work")  # fmt: skip
 
 
-def awaited(setup: PortSetup, given_up: Any, pause: float = 0.3) -> Port | None:
+def awaited(setup: PortSetup, given_up: Callable[[], bool], pause: float = 0.3) -> Port | None:
     """The port, once it is there again after its adapter was unplugged; None when `given_up()` is true before."""
     while not given_up():
         with contextlib.suppress(YarrikError):

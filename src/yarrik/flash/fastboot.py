@@ -9,13 +9,13 @@ from __future__ import annotations
 import contextlib
 import errno
 import re
-import socket
 from pathlib import Path
 from typing import BinaryIO, NoReturn
 
 from yarrik.disk import sparse_piece
 from yarrik.errors import Trouble, YarrikError
 from yarrik.flash.devices import Device
+from yarrik.flash.network import connected
 from yarrik.flash.source import Source
 
 _HANDSHAKE = b"FB01"
@@ -24,8 +24,10 @@ _PORT = 5554
 _LONGEST = 4096
 #: What is downloaded at once (bytes) when the board says nothing of it, and at most.
 _USUAL_DOWNLOAD, _MOST_DOWNLOAD, _LEAST_DOWNLOAD = 16 << 20, 64 << 20, 64 << 10
-#: Seconds for the connection, and for an answer: erasing flash takes its time.
-_CONNECT, _ANSWER = 10.0, 120.0
+#: Blocks of a sparse image are counted in 32 bits (bytes).
+_LARGEST = (1 << 32) * 512 - (1 << 30)
+#: Seconds for an answer: erasing flash takes its time.
+_ANSWER = 120.0
 _MOST_INFOS = 10_000
 _URI = re.compile(r"fastboot://(\[[0-9A-Fa-f:.]+\]|[A-Za-z0-9._-]+)(?::(\d{1,5}))?/([A-Za-z0-9._-]{1,36})\Z")
 _BLOCK = 512
@@ -45,12 +47,8 @@ class FastbootTarget:
         host, port, self._name = match[1].strip("[]"), int(match[2] or _PORT), match[3]
         #: One partition of the image goes to the beginning of the board's.
         self._begin = source.begin
-        try:
-            self._socket = socket.create_connection((host, port), _CONNECT)
-        except OSError as error:
-            raise YarrikError(Trouble("FLASH-UNKNOWN", f"{word} cannot be reached: {error.strerror or error}",
-                                      why="the board's bootloader has to be in its fastboot mode",
-                                      remedy="start it there, and look for address and port")) from error  # fmt: skip
+        self._socket = connected(word, host, port, "the board's bootloader has to be in its fastboot mode",
+                                 "start it there, and look for address and port")  # fmt: skip
         try:
             self._socket.settimeout(_ANSWER)
             self._socket.sendall(_HANDSHAKE)
@@ -59,6 +57,8 @@ class FastbootTarget:
                 raise OSError(errno.EPROTO, "no fastboot is there")
             model, serial = self._variable("product"), self._variable("serialno")
             size = _number(self._variable(f"partition-size:{self._name}"))
+            if size > _LARGEST:
+                raise OSError(errno.EPROTO, "what it says of its storage cannot be")
             wanted = _number(self._variable("max-download-size")) or _USUAL_DOWNLOAD
         except OSError as error:
             self._socket.close()
@@ -159,15 +159,13 @@ class FastbootTarget:
     def _sent(self, piece: bytes) -> None:
         try:
             told = self._command(f"download:{len(piece):08x}", b"DATA")
-            if int(told, 16) != len(piece):
+            if told.lower() != f"{len(piece):08x}":
                 raise OSError(errno.EPROTO, "it wants another length than it was told")
             self._send(piece)
             kind, text = self._answer()
             if kind != b"OKAY":
                 raise OSError(errno.EIO, f"it says: {text}")
             self._command(f"flash:{self._name}")
-        except ValueError as error:
-            raise OSError(errno.EPROTO, "its answer is none") from error
         except (BrokenPipeError, ConnectionError, TimeoutError) as error:
             raise OSError(errno.ENODEV, "the connection ended") from error
 

@@ -44,6 +44,15 @@ def is_network(word: str) -> bool:
     return "://" in word
 
 
+def connected(word: str, host: str, port: int, why: str, remedy: str) -> socket.socket:
+    """A connection to what offers storage; `why` and `remedy` are said when there is none. Raises YarrikError."""
+    try:
+        return socket.create_connection((host, port), _CONNECT)
+    except OSError as error:
+        what = f"{word} cannot be reached: {error.strerror or error}"
+        raise YarrikError(Trouble("FLASH-UNKNOWN", what, why=why, remedy=remedy)) from error
+
+
 class NetworkTarget:
     """An export of an NBD server, as storage. `word` is `nbd://HOST[:PORT][/EXPORT]`. Raises YarrikError."""
 
@@ -58,12 +67,8 @@ class NetworkTarget:
         host, port, export = match[1].strip("[]"), int(match[2] or _PORT), urllib.parse.unquote(match[3] or "")
         self._lock = threading.Lock()
         self._cookie = 0
-        try:
-            self._socket = socket.create_connection((host, port), _CONNECT)
-        except OSError as error:
-            raise YarrikError(Trouble("FLASH-UNKNOWN", f"{word} cannot be reached: {error.strerror or error}",
-                                      why="the board's bootloader has to export its storage first",
-                                      remedy="start its NBD server, and look for address and port")) from error  # fmt: skip
+        self._socket = connected(word, host, port, "the board's bootloader has to export its storage first",
+                                 "start its NBD server, and look for address and port")  # fmt: skip
         try:
             self._socket.settimeout(_ANSWER)
             self._socket.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)

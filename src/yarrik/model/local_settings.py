@@ -65,7 +65,7 @@ def _settings(local: Document | None) -> tuple[LocalSettings, Place]:
         jobs=own.jobs or general.jobs,
         cache=own.cache or general.cache,
         trusted_keys=tuple(dict.fromkeys((*general.trusted_keys, *own.trusted_keys))),
-        image_keys=tuple(dict.fromkeys((*general.image_keys, *own.image_keys))),
+        image_keys=general.image_keys or own.image_keys,  # nor trust a key that its user does not
         shared_cache=tuple(caches.values()),
         mirrors={**general.mirrors, **own.mirrors},
         redirect_hosts=tuple(dict.fromkeys((*general.redirect_hosts, *own.redirect_hosts))),

@@ -142,14 +142,14 @@ class Offering:
             with opened_bytes(self.image) as (file, image):
                 found = boot_files(file, image, str(self.image), board_beside(self.image))
                 files, line = self._boot(found)
+            for name, one in self._beside().items():
+                files.setdefault(name, one)
         except OSError as error:
             raise YarrikError(Trouble("IMAGE-UNREADABLE", f"cannot read {self.image}: {error.strerror or error}",
                                       Place(self.image), remedy="build it again"), "work") from error  # fmt: skip
         except (Damaged, Unfit) as error:
             raise YarrikError(Trouble("IMAGE-DAMAGED", f"{self.image.name}: {error}", Place(self.image),
                                       remedy="build it again"), "work") from error  # fmt: skip
-        for name, one in self._beside().items():
-            files.setdefault(name, one)
         return Offered(dict(sorted(files.items())), line)
 
     def _boot(self, found: BootFiles) -> tuple[dict[str, OfferedFile], str]:
