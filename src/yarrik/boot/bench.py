@@ -570,7 +570,23 @@ def _finder(story: Story, initramfs: Filesystem) -> None:
 def _other_slots(
     story: Story, started: Started, config: dict[str, str] | None, facts: KernelFacts, tree: DeviceTree | None
 ) -> None:
-    """Further entries of the menu that start another root filesystem: each is followed to its init as well."""
+    """Further entries of the menu that start another root filesystem: each is followed to its init as well. Where a script
+    chooses, one that is not whole is only likely wrong: the script goes on to the next, and an update writes it anew."""
+    for name, further in started.further:
+        story.tell("slot", f"`{name}`")
+        granted = len(story.result.granted)
+        try:
+            if isinstance(further, Trouble):
+                raise Stop(further)
+            _kernel(story, further)
+            _device_tree(story, further)
+            root = _root(story, further, config, carried=bool(further.initramfs or story.board.carried))
+            RootChecks(root, facts.arch, config, tree, story.tell, story.stop, story.warn).init(_init_path(further, root))
+        except Stop as stop:
+            what = f"the slot `{name}` would not start: {stop.trouble.what}"
+            story.warn("BOOT-SLOT", what, "the script would go on to another slot", "write it again", "boot.slot")
+            story.tell("slot", f"`{name}` would not start: {stop.trouble.what}")
+        del story.result.granted[granted:]
     seen = {parsed(started.line).get("root", [""])[-1]}
     for name, line in started.others:
         wanted = parsed(line).get("root", [""])[-1]

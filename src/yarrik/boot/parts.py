@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from yarrik.boot.command_lines import CommandLine
 from yarrik.boot.legacy import LegacyImage, encode_legacy
 from yarrik.boot.memory_map import MemoryMap
+from yarrik.boot.slots import SLOT_FOLDER, Slots
 from yarrik.errors import Unfit
 
 if TYPE_CHECKING:
@@ -67,6 +68,8 @@ class BootParts:
     #: Lines of the board's own for a settings file, and where that file is.
     settings_text: str = ""
     settings_path: str = ""
+    #: Slots that a script chooses from; kernel, device tree and script are then in each slot.
+    slots: Slots | None = None
 
     def initramfs_for(self, name: str) -> str:
         """The path, as the bootloader sees it, of what an entry has in memory; empty without it."""
@@ -75,6 +78,8 @@ class BootParts:
 
     def seen(self, path: str) -> str:
         """A boot file's path as the bootloader sees it, on the partition that holds it."""
+        if self.slots is not None:
+            return SLOT_FOLDER + path.removeprefix("/boot")
         return path.removeprefix("/boot") if self.boot_apart else path
 
     def needed_memory(self) -> MemoryMap:

@@ -111,6 +111,9 @@ class Started:
     script: str = ""
     #: Further entries of a menu: name and command line.
     others: list[tuple[str, str]] = field(default_factory=list)
+    #: The slot that a script chose, and what it would start of each other one, or why that would not start.
+    slot: str = ""
+    further: list[tuple[str, Started | Trouble]] = field(default_factory=list)
 
 
 class Story:

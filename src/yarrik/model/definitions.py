@@ -323,6 +323,15 @@ class SlotChoice(Definable, frozen=True, kw_only=True):
     title: OneLine = ""
 
 
+class SwitchChoice(Definable, frozen=True, kw_only=True):
+    """How a script changes between slots: the partition `state` holds which slot is known to work, and which one is tried, for
+    `tries` starts. `shared` are partitions that all slots use and no update touches."""
+
+    state: OneLine
+    tries: Annotated[int, msgspec.Meta(ge=1, le=9)] = 3
+    shared: tuple[OneLine, ...] = ()
+
+
 class EnvironmentChoice(Definable, frozen=True, kw_only=True):
     """The bootloader's environment: settings from `file`, as a block of `size` in `name` beside the image. A `redundant` one
     has two blocks, whose beginnings are `spacing` apart, without it one behind the other."""
@@ -396,8 +405,8 @@ class BootChoice(Definable, frozen=True, kw_only=True):
     `root` is the form in which the kernel gets the root filesystem's name; `root_device` is the disk that the form `device`
     names, like `mmcblk0`. `command_line_in` says where the command line stands. With `initramfs = "root"` the whole root
     filesystem is unpacked into memory; the name of another image of the product has that one there, to find the root
-    filesystem. `seconds` is how long a menu waits. The first `slot` is started unless
-    the menu says otherwise. `key` is the private key that signs. Without a
+    filesystem. `seconds` is how long a menu waits. The first `slot` is started unless the menu says otherwise; with the method
+    `script` each slot has its own kernel, and `switch` says how one is chosen. `key` is the private key that signs. Without a
     `script` an image tree stands alone, and the bootloader's own boot command starts it."""
 
     method: Annotated[Name, Choice("boot method")] = "menu"
@@ -411,6 +420,7 @@ class BootChoice(Definable, frozen=True, kw_only=True):
     seconds: Annotated[int, msgspec.Meta(ge=0, le=600)] = 0
     entry: tuple[MenuChoice, ...] = ()
     slot: tuple[SlotChoice, ...] = ()
+    switch: SwitchChoice | None = None
     loader: LoaderChoice | None = None
     file: tuple[BootFile, ...] = ()
     part: tuple[ImagePart, ...] = ()

@@ -184,6 +184,12 @@ SlotChoice.root = "root-a"
   The partition of its root filesystem: the one that holds it, or one of its copies.
 SlotChoice.title = "The system of the first slot"
   What the menu shows; without it the product and the slot's name.
+SwitchChoice.state = "state"
+  A partition of its own for the state of the slots, with `filesystem = "none"`.
+SwitchChoice.tries = 3
+  How many starts a new system has before the board goes back to the one that is known to work.
+SwitchChoice.shared = ["data"]
+  Partitions that all slots use: no update touches them.
 EnvironmentChoice.file = "kittiwake.env"
   A file of `name=value` lines beside the board's.
 EnvironmentChoice.size = "16 KiB"
@@ -260,6 +266,8 @@ BootChoice.seconds = 3
   How many seconds a menu waits for a choice.
 BootChoice.entry = [{ name = "rescue", arguments = ["init=/bin/sh"] }]
   Further entries of the boot menu.
+BootChoice.switch = { state = "state", tries = 3, shared = ["data"] }
+  How a script changes between the slots, each with its own kernel.
 BootChoice.slot = [{ name = "a", root = "root-a" }, { name = "b", root = "root-b" }]
   Complete systems on the disk, of which one runs while another is replaced.
 BootChoice.loader = { host-file = "/usr/lib/loader/loader.efi" }

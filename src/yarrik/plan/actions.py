@@ -257,6 +257,11 @@ class PlaceBootFiles(Action, frozen=True, kw_only=True):
     first_programs: dict[str, str] = {}
     #: What tells the kernel of the root filesystem of each of the board's slots, with the origin of each word.
     slots: tuple[tuple[tuple[str, str], ...], ...] = ()
+    #: Where a script switches: numbers of the partitions of the slots, of their state, of what they share; the board's name.
+    slot_numbers: tuple[int, ...] = ()
+    state_number: int = 0
+    shared_numbers: tuple[int, ...] = ()
+    board: str = ""
 
 
 class TryOnBench(Action, frozen=True, kw_only=True, omit_defaults=True):

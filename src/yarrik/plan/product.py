@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TypedDict
 
 from msgspec.structs import replace
 
@@ -37,7 +38,8 @@ DEVICE_TREE_SUFFIXES = (".dts", ".dtsi", ".dtso", ".h")
 #: Keys of a board that messages of later steps point at.
 BOARD_KEYS = (
     "kernel.recipe", "kernel.form", "kernel.console", "kernel.more-consoles", "kernel.overlays", "kernel.device-tree",
-    "kernel.arguments", "boot.method", "boot.key", "boot.environment", "boot.root", "boot.initramfs", "memory", "disk",
+    "kernel.arguments", "boot.method", "boot.key", "boot.environment", "boot.root", "boot.initramfs", "boot.slot", "memory",
+    "disk",
 )  # fmt: skip
 
 
@@ -84,6 +86,9 @@ def slot_roots(composition: Composition) -> list[list[Word]]:
     """The same for each of the board's slots. Raises YarrikError for slots that cannot be."""
     board, boot = composition.board, composition.board.value.boot
     place = root_place(board.value.disk)
+    if boot.switch is not None and not boot.slot:
+        raise YarrikError(Trouble("BOOT-SLOT", "the board changes between slots, and has none", board.place("boot", "switch"),
+                                  remedy="add a [[boot.slot]] for each, or take `boot.switch` out"))  # fmt: skip
     if not boot.slot or place is None:
         return []
 
@@ -93,9 +98,17 @@ def slot_roots(composition: Composition) -> list[list[Word]]:
     known = {name: RootPlace(place.disk, number, name, partition)
              for number, name, partition in numbered_partitions(place.disk) if partition is place.partition}  # fmt: skip
     method = METHODS.get(boot.method)
-    if method is not None and not method.several:
+    if method is not None and not method.several and not method.switches:
         raise wrong(1, f"the boot method {boot.method} starts one system", "slots have entries of their own in a menu",
-                    "take one of: " + ", ".join(name for name, one in METHODS.items() if one.several))  # fmt: skip
+                    "take one of: " + ", ".join(key for key, one in METHODS.items() if one.several | one.switches))  # fmt: skip
+    if method is not None and method.switches:
+        _check_switch(composition, place)
+    elif boot.switch is not None:
+        raise YarrikError(
+            Trouble("BOOT-SLOT", f"the boot method {boot.method} counts no starts", board.place("boot", "switch"),
+                    why="its menu has an entry for each slot, and starts the one that it names",
+                    remedy='take `boot.switch` out, or use `method = "script"`')
+        )  # fmt: skip
     if boot.initramfs == "root" or boot.command_line_in != "boot-files":
         raise wrong(1, "slots need a command line for each of them in the boot files",
                     "the root filesystem is in memory, or the command line stands elsewhere and is the same for all",
@@ -114,6 +127,42 @@ def slot_roots(composition: Composition) -> list[list[Word]]:
             raise wrong(number, what, "replacing one would change the other, or the menu has a name twice", "name another one")
         seen.add(slot.root)
     return [_root_words(composition, known[slot.root]) for slot in boot.slot]
+
+
+def _check_switch(composition: Composition, place: RootPlace) -> None:
+    """Whether a script can change between the board's slots. Raises YarrikError."""
+    board, boot = composition.board, composition.board.value.boot
+
+    def wrong(keys: tuple[str, ...], what: str, why: str, remedy: str) -> YarrikError:
+        return YarrikError(Trouble("BOOT-SLOT", what, board.place("boot", *keys), why=why, remedy=remedy))
+
+    if boot.switch is None:
+        raise wrong(("slot",), "no partition holds the state of the slots", "the script has to know which one works",
+                    'add [boot.switch] with `state = "state"`, and that partition with `filesystem = "none"`')  # fmt: skip
+    if len(boot.slot) < 2:
+        raise wrong(("slot",), "there is one slot", "one runs while another is replaced", "add a second one")
+    if not has_boot_partition(board.value.disk):
+        raise wrong(("slot",), "the script that chooses a slot would be in a slot", "an update would replace it as well",
+                    'add a partition with `holds = "boot"`')  # fmt: skip
+    if place.partition.filesystem not in ("ext4", "ext2"):
+        raise wrong(("slot",), f"the root filesystem is {place.partition.filesystem}",
+                    "the bootloader reads the kernel there, and many know only ext4", 'use `filesystem = "ext4"`')  # fmt: skip
+    if boot.entry or boot.initramfs != "none":
+        raise wrong(("slot",), "a script with slots has no menu entries, and no initramfs", "each slot is a whole system",
+                    "take `boot.entry` and `boot.initramfs` out")  # fmt: skip
+    named = {name: partition for _, name, partition in numbered_partitions(place.disk)}
+    for key, name in (("state", boot.switch.state), *(("shared", one) for one in boot.switch.shared)):
+        if name not in named:
+            raise wrong(("switch", key), f"there is no partition {name} on the disk {place.disk.name}", "",
+                        suggestion(name, named))  # fmt: skip
+    state = named[boot.switch.state]
+    if state.filesystem != "none" or state.holds != "nothing" or state.copies:
+        raise wrong(("switch", "state"), f"the partition {boot.switch.state} holds something else",
+                    "its first two sectors are the state of the slots", 'let it have `filesystem = "none"`')  # fmt: skip
+    for name in boot.switch.shared:
+        if name == boot.switch.state or name in (slot.root for slot in boot.slot):
+            raise wrong(("switch", "shared"), f"the partition {name} is a slot or the state", "an update replaces it",
+                        "take it out of `shared`")  # fmt: skip
 
 
 def product_line(composition: Composition) -> CommandLine:
@@ -135,6 +184,28 @@ def _for_boot_files(kernel: KernelChoice) -> KernelChoice:
     return replace(
         kernel, recipe="", otherwise=(), base="", base_file="", fragments=(), built_in="", include=(), silence=()
     )  # fmt: skip
+
+
+class _Switched(TypedDict, total=False):
+    slot_numbers: tuple[int, ...]
+    state_number: int
+    shared_numbers: tuple[int, ...]
+    board: str
+
+
+def _switched(composition: Composition) -> _Switched:
+    """What boot files say of partitions where a script changes between slots."""
+    board, boot = composition.board, composition.board.value.boot
+    place = root_place(board.value.disk)
+    if boot.switch is None or place is None:
+        return {}
+    numbers = {name: number for number, name, _ in numbered_partitions(place.disk)}
+    return {
+        "slot_numbers": tuple(numbers[slot.root] for slot in boot.slot),
+        "state_number": numbers[boot.switch.state],
+        "shared_numbers": tuple(numbers[one] for one in boot.switch.shared),
+        "board": board.name,
+    }
 
 
 @dataclass(frozen=True)
@@ -229,6 +300,7 @@ class ProductSteps:
                     boot_apart=apart,
                     clock=self._clock,
                     slots=tuple(tuple((word.text, word.origin) for word in words) for words in slot_roots(composition)),
+                    **_switched(composition),
                     first_programs={one: choice.composition.profile.value.init_path for one, choice in further.items()},
                 ),
                 files={label: self.surroundings.file_digest(path, place, remedy)

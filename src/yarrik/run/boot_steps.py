@@ -13,12 +13,16 @@ from typing import TYPE_CHECKING, BinaryIO
 
 import msgspec
 import zstandard
+from msgspec.structs import replace
 
 from yarrik.arch import ARCHES
 from yarrik.beneath import NotPlain
 from yarrik.boot import (
     DEVICE_TREE_ROOM,
     METHODS,
+    SCRIPT_PATH,
+    SLOT_FOLDER,
+    SLOTS_FILE,
     BenchBoard,
     BootParts,
     CommandLine,
@@ -30,6 +34,8 @@ from yarrik.boot import (
     MapUnfit,
     MemoryDisagrees,
     MemoryMap,
+    SlotPlace,
+    Slots,
     StoryLine,
     Word,
     banks_of,
@@ -368,6 +374,7 @@ class _Placing:
             initramfs=initramfs,
             initramfs_path=initramfs_path,
             memory=memory,
+            slots=self.slots(),
             boot_apart=action.boot_apart,
             line_in_files=action.boot.command_line_in == "boot-files",
             seconds=action.boot.seconds,
@@ -415,6 +422,20 @@ class _Placing:
         self.outputs["boot"] = self.store.put_bytes(msgspec.json.encode(about))
         return self.outputs
 
+    def slots(self) -> Slots | None:
+        """The slots that a script changes between."""
+        action = self.action
+        if action.boot.switch is None:
+            return None
+        places = tuple(
+            SlotPlace(slot.name, number, " ".join(text for text, _ in words))
+            for slot, number, words in zip(action.boot.slot, action.slot_numbers, action.slots, strict=True)
+        )
+        slots = Slots(action.product, action.board, action.version, action.state_number, action.boot.switch.tries, places,
+                      action.shared_numbers)  # fmt: skip
+        self.add("/boot" + SLOTS_FILE.removeprefix(SLOT_FOLDER), slots.text().encode())
+        return slots
+
     def trouble(self, code: str, what: str, why: str, remedy: str, key: str) -> YarrikError:
         return YarrikError(Trouble(code, what, self.context.step.marks[key], why, remedy), "work")
 
@@ -452,7 +473,20 @@ class _Placing:
         """What goes onto the disks: with the root filesystem in memory only what lies below /boot."""
         if initramfs and self.action.boot.initramfs == "root":
             return RootTree.of([*[node for node in self.root.nodes if node.path.startswith("/boot/")], *self.added])
+        if self.action.boot.switch is not None:
+            return self.slot_tree()
         return self.root.with_nodes(self.added)
+
+    def slot_tree(self) -> RootTree:
+        """All below /boot but the script that chooses goes into the slot. The kernel is there in the form that is loaded."""
+        moved = []
+        for node in (*self.root.nodes, *self.added):
+            if node.path == self.action.kernel_path:
+                continue
+            if node.path.startswith("/boot/") and node.path != SCRIPT_PATH:
+                node = replace(node, path=SLOT_FOLDER + node.path.removeprefix("/boot"))
+            moved.append(node)
+        return RootTree.of([]).with_nodes(moved)
 
     def check_kernel(self, path: Path) -> KernelFacts:
         action = self.action

@@ -33,5 +33,7 @@ class BootMethod:
     initramfs_by_entry: bool = False
     #: Whether what it writes has several entries, of which one is chosen.
     several: bool = False
+    #: Whether it has a script that chooses among slots, by a state in a partition of its own.
+    switches: bool = False
     #: Areas that it needs in memory beside the usual ones, by name, from the kernel's size and that of all else (bytes).
     areas: Callable[[int, int], dict[str, int]] = lambda kernel, others: {}

@@ -3,22 +3,25 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
 
+from yarrik.boot.commands import Commands, ScriptUnclear
 from yarrik.boot.image_tree import read_fit
 from yarrik.boot.legacy import LegacyDamaged, LegacyImage, decode_legacy, encode_legacy
 from yarrik.boot.method.form import BootMethod
 from yarrik.boot.parts import SCRIPT_PATH, BootParts, encode_script, script_head
 from yarrik.boot.reading import read_named, unpacked
 from yarrik.boot.seen import Filesystem
-from yarrik.boot.story import Started, Story
+from yarrik.boot.slots import SLOT_FOLDER, SLOT_SCRIPT, SlotState, chooser
+from yarrik.boot.story import Started, Stop, Story
+from yarrik.disk import FoundPartition
 from yarrik.units import counted
 
 _PLACES = ("/boot.scr.uimg", "/boot.scr", "/boot/boot.scr.uimg", "/boot/boot.scr")
 
 
 def _write(parts: BootParts) -> dict[str, bytes]:
-    """Kernel and initramfs as legacy images, and a script that loads them: for bootloaders that know nothing newer."""
+    """Kernel and initramfs as legacy images, and a script that loads them: for bootloaders that know nothing newer. With slots,
+    all of this is in each slot, and the script of the boot partition chooses one."""
     memory = parts.needed_memory()
     # A kernel that unpacks itself may lie anywhere: with both addresses the same as where it is loaded, nothing is moved.
     kernel_at = memory.address("kernel")
@@ -30,8 +33,14 @@ def _write(parts: BootParts) -> dict[str, bytes]:
     files = {"/boot/uImage": encode_legacy(kernel)}
     at = f"{memory.address('bundle'):#x}"
     tree_at = f"{memory.address('device tree'):#x}" if parts.device_tree else "${fdtcontroladdr}"
-    load = "load ${devtype} ${devnum}:${distro_bootpart}"
-    lines = [*script_head(parts), f"{load} {at} {parts.seen('/boot/uImage')}"]
+    number = "${slot_part}" if parts.slots is not None else "${distro_bootpart}"
+    load = f"load ${{devtype}} ${{devnum}}:{number}"
+    head = script_head(parts)
+    if parts.slots is not None:
+        line = parts.arguments(next(iter(parts.lines)))
+        rest = line.removeprefix(parts.slots.places[0].root).strip()
+        head = [head[0], f"setenv bootargs ${{slot_root}} '{rest}'"]
+    lines = [*head, f"{load} {at} {parts.seen('/boot/uImage')}"]
     if parts.device_tree:
         lines.append(f"{load} {tree_at} {parts.seen(parts.device_tree_path)}")
     if parts.overlays:
@@ -47,7 +56,14 @@ def _write(parts: BootParts) -> dict[str, bytes]:
         )
         lines.append(f"{load} {initramfs} {parts.seen('/boot/uInitramfs')}")
     lines.append(f"bootm {at} {initramfs} {tree_at}")
-    return {**files, SCRIPT_PATH: encode_script(parts, lines)}
+    script = encode_script(parts, lines)
+    if parts.slots is None:
+        return {**files, SCRIPT_PATH: script}
+    chooses = [f"# {parts.product}: chooses a slot", *chooser(parts.slots, memory.address("script"))]
+    # Nothing in it follows from the version, so that it never has to change.
+    text = "".join(line + "\n" for line in chooses).encode()
+    first = encode_legacy(LegacyImage("script", parts.arch, (text,), f"{parts.product}: slots", time=0))
+    return {**files, "/boot" + SLOT_SCRIPT.removeprefix(SLOT_FOLDER): script, SCRIPT_PATH: first}
 
 
 def find_script(story: Story, filesystem: Filesystem, where: str) -> Started | None:
@@ -68,9 +84,11 @@ def _read(story: Story, filesystem: Filesystem, place: str, where: str) -> Start
         )
     text = script.parts[0].decode("utf-8", "replace")
     story.tell("boot script", f"{where}:{place}, {counted(len(text.splitlines()), 'line')}")
-    started = follow_commands(story, filesystem, text, where)
+    started, shell = _followed(story, filesystem, text, where, {})
     if started is not None:
         started.script = place
+        if "state_first" in shell.variables:
+            _slots(story, filesystem, text, where, started, shell)
         return started
     story.stop(
         "BOOT-MENU-MISSING",
@@ -80,36 +98,79 @@ def _read(story: Story, filesystem: Filesystem, place: str, where: str) -> Start
     )
 
 
+def _slots(story: Story, filesystem: Filesystem, text: str, where: str, started: Started, shell: Commands) -> None:
+    """What the script makes of the state, and what it would start for each of the other slots."""
+    state = SlotState(shell.variables["slot"], shell.variables.get("trial", ""), _left(shell.variables.get("tries", "")))
+    started.slot = shell.variables.get("attempt", "")
+    kept = {"no": "none is stored yet", "second": "the first copy is damaged, the second one counts"}
+    trial = f", trying `{state.trial}`, {counted(state.tries, 'start')} left after this one" if state.trial else ""
+    if state.trial and started.slot != state.trial:
+        trial = f", `{state.trial}` was tried and did not hold"
+    note = kept.get(shell.variables.get("state_known", ""), "")
+    story.tell("slot", f"`{started.slot}`; known to work: `{state.slot}`{trial}{' (' + note + ')' if note else ''}")
+    first = _address(shell.variables["state_first"])
+    for name in dict.fromkeys(re.findall(r"\$\{attempt\} = ([a-z0-9-]+);", text)):
+        if name == started.slot:
+            continue
+        sector = SlotState(name).encoded(story.board.options.get("SYS_REDUNDAND_ENVIRONMENT") == "y")
+        try:
+            other, own = _followed(story, filesystem, text, where, {first: sector})
+        except Stop as stop:
+            started.further.append((name, stop.trouble))
+            continue
+        if other is not None and own.variables.get("attempt") == name:
+            started.further.append((name, other))
+        else:
+            what = f"the slot `{name}` starts nothing"
+            started.further.append((name, story.trouble("BOOT-SLOT", what, "the script goes on to another slot",
+                                                        "write it again", "boot.slot")))  # fmt: skip
+
+
+def _left(text: str) -> int:
+    return int(text) if re.fullmatch("[0-9]", text) else 0
+
+
 def follow_commands(story: Story, filesystem: Filesystem, text: str, where: str) -> Started | None:
     """What a bootloader's commands start; None when they start nothing."""
-    loaded: dict[int, str] = {}
-    line = ""
-    overlays: list[tuple[str, bytes]] = []
-    for words in _commands(text):
-        if words[0] == "setenv" and words[1:2] == ["bootargs"]:
-            line = " ".join(words[2:])
-        elif words[0] == "load" and len(words) == 5:
-            loaded[_address(words[3])] = words[4]
-        elif words[:2] == ["fdt", "apply"] and _address(words[2]) in loaded:
-            path = loaded[_address(words[2])]
-            overlays.append((path, read_named(story, filesystem, path, "overlay", where)))
-        elif words[0] == "bootm":
-            return _bootm(story, filesystem, words, loaded, line, overlays, where)
-    return None
+    return _followed(story, filesystem, text, where, {})[0]
 
 
-def _bootm(
-    story: Story,
-    filesystem: Filesystem,
-    words: list[str],
-    loaded: dict[int, str],
-    line: str,
-    overlays: list[tuple[str, bytes]],
-    where: str,
-) -> Started:
-    address, _, configuration = words[1].partition("#")
-    path = loaded.get(_address(address), "")
-    data = read_named(story, filesystem, path, "kernel", where)
+def _followed(
+    story: Story, filesystem: Filesystem, text: str, where: str, sectors: dict[int, bytes]
+) -> tuple[Started | None, Commands]:
+    """The same, and the shell as it is then; `sectors` are taken in place of the image's."""
+    shell = Commands(story, _part_of(story, filesystem), filesystem, written=dict(sectors))
+    try:
+        shell.follow(text)
+    except ScriptUnclear as error:
+        story.stop(
+            "BOOT-MENU-MISSING",
+            f"the commands on {where} cannot be followed: {error}",
+            "the bootloader would stop there too, or do something else",
+            "write them with `if`, `&&`, `run` and `source` alone",
+        )
+    if shell.starts is None or shell.starts[0] != "bootm":
+        return None, shell
+    return _bootm(story, shell, where), shell
+
+
+def _part_of(story: Story, filesystem: Filesystem) -> FoundPartition | None:
+    return next((part for part in story.image.partitions if part.reader is filesystem.reader), None)
+
+
+def _bootm(story: Story, shell: Commands, where: str) -> Started:
+    words = shell.starts or []
+
+    def loaded(word: str, what: str) -> tuple[str, bytes]:
+        file = shell.files.get(_address(word))
+        if file is None:
+            return "", read_named(story, shell.filesystem, "", what, where)
+        return file.path, read_named(story, file.filesystem, file.path, what, where)
+
+    line = shell.variables.get("bootargs", "")
+    overlays = [(one.path, read_named(story, one.filesystem, one.path, "overlay", where)) for one in shell.overlays]
+    address, _, configuration = words[1].partition("#") if len(words) > 1 else ("", "", "")
+    path, data = loaded(address, "kernel")
     if data[:4] == b"\xd0\x0d\xfe\xed":
         return read_fit(story, Started(data, path, line), data, path, configuration)
     wrapped = _unwrapped(story, data, path)
@@ -125,13 +186,11 @@ def _bootm(
     started.given = {"kernel": wrapped.load, "bundle": _address(address)}
     started.kernel_name = path
     if len(words) > 2 and words[2] != "-":
-        name = loaded.get(_address(words[2]), "")
-        ram = _unwrapped(story, read_named(story, filesystem, name, "initramfs", where), name)
-        started.initramfs, started.initramfs_name = ram.parts[0], name
+        started.initramfs_name, data = loaded(words[2], "initramfs")
+        started.initramfs = _unwrapped(story, data, started.initramfs_name).parts[0]
         started.given["initramfs"] = _address(words[2])
-    if len(words) > 3 and _address(words[3]) in loaded:
-        started.device_tree_name = loaded[_address(words[3])]
-        started.device_tree = read_named(story, filesystem, started.device_tree_name, "device tree", where)
+    if len(words) > 3 and _address(words[3]) in shell.files:
+        started.device_tree_name, started.device_tree = loaded(words[3], "device tree")
         started.given["device tree"] = _address(words[3])
     return started
 
@@ -149,13 +208,6 @@ def _unwrapped(story: Story, data: bytes, path: str) -> LegacyImage:
         )
 
 
-def _commands(text: str) -> Iterator[list[str]]:
-    for line in text.splitlines():
-        words = [word[1:-1] if word[0] in "'\"" else word for word in re.findall(r"'[^']*'|\"[^\"]*\"|[^\s]+", line)]
-        if words and not words[0].startswith("#"):
-            yield words
-
-
 def _address(word: str) -> int:
     try:
         return int(word, 16)
@@ -167,4 +219,4 @@ def _areas(kernel: int, others: int) -> dict[str, int]:
     return {"script": 8192, "bundle": kernel}
 
 
-METHOD = BootMethod("script", "boot.scr", _write, find_script, areas=_areas)
+METHOD = BootMethod("script", "boot.scr", _write, find_script, switches=True, areas=_areas)
