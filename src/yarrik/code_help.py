@@ -1121,9 +1121,24 @@ TREE-RULE
 TREE-UNREADABLE
   A source folder with files of another user
   Make it readable.
+UPDATE-BOARD
+  `yarrik update apply` with the image of a board that has one root filesystem
+  Copy the image of a product whose board has `boot.slot` and `boot.switch`.
+UPDATE-BUNDLE
+  A bundle that was fetched by half
+  Fetch it again; `yarrik update show` checks every part of it.
+UPDATE-FAILED
+  The running system was changed since it was written
+  Apply an update that was made with `--whole`.
+UPDATE-IMAGE
+  The new image's slot is larger than the one that boards have
+  Keep the sizes of slots, and give the product a higher `version`.
 UPDATE-NOT-OURS
   `yarrik outdated --update zlib`, with the recipe of a shelf that comes with Yarrik
   Write an amendment on a shelf of yours.
+UPDATE-REFUSED
+  An update from version 1.2, for a board that runs 1.1
+  Make one that starts from the board's version, or one with `--whole`.
 UPDATE-UNCLEAR
   A recipe with `versions = ["1.8", "2.0"]`
   Change the file by hand.

@@ -391,7 +391,12 @@ TRANSFER-FILE console stop A file that a script sends is not there.
 TREE-KIND plan stop A folder that is laid over holds a device, pipe or socket.
 TREE-RULE plan stop A rule of a folder that is laid over fits nothing in it.
 TREE-UNREADABLE plan stop A folder of sources cannot be read.
+UPDATE-BOARD flash stop A file does not stand for a board with slots.
+UPDATE-BUNDLE flash stop An update cannot be read or written, or is damaged.
+UPDATE-FAILED flash stop An update was not applied, and the board goes on with what it had.
+UPDATE-IMAGE flash stop Two images are not those of an update.
 UPDATE-NOT-OURS command stop A recipe to be updated is on a shelf that is not this workspace's own.
+UPDATE-REFUSED flash stop A board does not take an update.
 UPDATE-UNCLEAR command stop A recipe's file does not say in one place what a newer version changes.
 USAGE command stop A command was called in a way that has no meaning.
 VALUE-TYPE definitions stop A value is of another type than its key takes.

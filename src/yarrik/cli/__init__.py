@@ -37,7 +37,7 @@ MODULES = {
     "timeline": ("timeline",), "boot": ("boot",), "enter": ("enter",), "edit": ("edit",),
     "find": ("find",),
     "look": ("log", "show", "schema"), "inspect": ("inspect",), "flash": ("devices", "flash"),
-    "sign": ("sign",), "console": ("console",), "serve": ("serve",),
+    "sign": ("sign",), "update": ("update",), "console": ("console",), "serve": ("serve",),
     "pack": ("pack",), "devicetree": ("devicetree",),
     "kernel": ("kernel",), "cache": ("cache",), "settings": ("settings",), "terms": ("terms",), "codes": ("codes", "explain"),
 }  # fmt: skip

@@ -172,10 +172,10 @@ def flash(
         raise YarrikError(Trouble("USAGE", "--values and --partition do not go together", why="the settings are on another one",
                                   remedy="write the whole image, or leave out --values"))  # fmt: skip
     file = image_file(image, disk, workspace)
-    keys = [] if unsigned and signed_by is None else _trusted(signed_by, workspace)
+    keys = [] if unsigned and signed_by is None else trusted_keys(signed_by, workspace)
     attempts = Attempts(platformdirs.user_state_path("yarrik") / "flashing")
     shown = not json and sys.stderr.isatty()
-    with _bar(shown, f"checking {file.name}") as checking, opened_source(file, checking, keys) as image_source:
+    with progress_line(shown, f"checking {file.name}") as checking, opened_source(file, checking, keys) as image_source:
         source = image_source if partition is None else image_source.part_of(partition)
         targets = open_all(devices, Devices(), source, built_in)
         try:
@@ -199,7 +199,7 @@ def flash(
         raise typer.Exit(1)
 
 
-def _trusted(file: Path | None, workspace: Path | None) -> list[ImageKey]:
+def trusted_keys(file: Path | None, workspace: Path | None) -> list[ImageKey]:
     """The keys that count: those of a file, or of the settings. Raises YarrikError."""
     from yarrik.errors import Place, Trouble, Unfit, YarrikError
     from yarrik.manifest import parse_image_key, read_image_keys
@@ -384,7 +384,7 @@ def _show_reports(reports: Sequence[Report], logs: Sequence[Path]) -> None:
 
 
 @contextmanager
-def _bar(shown: bool, title: str) -> Iterator[Callable[[int, int], None]]:
+def progress_line(shown: bool, title: str) -> Iterator[Callable[[int, int], None]]:
     """A line of progress that goes away when its work is done."""
     if not shown:
         yield lambda done, total: None

@@ -3,10 +3,13 @@ from .lists import describe_files as describe_files
 from .lists import describe_packages as describe_packages
 from .signing import SIGNATURE_FILE as SIGNATURE_FILE
 from .signing import ImageKey as ImageKey
+from .signing import armoured as armoured
 from .signing import parse_image_key as parse_image_key
 from .signing import read_image_keys as read_image_keys
 from .signing import sign as sign
+from .signing import signature_blob as signature_blob
 from .signing import signer_of as signer_of
+from .signing import signer_of_blob as signer_of_blob
 from .signing import trusted_signer as trusted_signer
 from .verify import check_sums as check_sums
 from .verify import verify_out as verify_out

@@ -96,23 +96,37 @@ def sign(data: bytes, file: Path, passphrase: Callable[[], str]) -> tuple[bytes,
     public = ImageKey(key.public_key().public_bytes_raw())
     signature = _strings(_TYPE, key.sign(_signed(data)))
     blob = _MAGIC + _VERSION.to_bytes(4, "big") + _strings(public.blob, _NAMESPACE, b"", _HASH, signature)
+    return armoured(blob), public
+
+
+def armoured(blob: bytes) -> bytes:
+    """A binary signature as the text that OpenSSH's programs read."""
     text64 = base64.b64encode(blob).decode()
     lines = [_BEGIN, *(text64[at : at + 70] for at in range(0, len(text64), 70)), _END]
-    return ("\n".join(lines) + "\n").encode(), public
+    return ("\n".join(lines) + "\n").encode()
 
 
 def signer_of(data: bytes, signature: bytes) -> ImageKey:
     """The key that signed these bytes. Raises Damaged when none did: the signature is of something else, or is none."""
-    from cryptography.exceptions import InvalidSignature
-    from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
+    return signer_of_blob(data, signature_blob(signature))
 
+
+def signature_blob(signature: bytes) -> bytes:
+    """The binary form of a signature's text. Raises Damaged."""
     text = signature[:_LARGEST].decode("ascii", "replace").strip()
     if not text.startswith(_BEGIN) or not text.endswith(_END):
         raise Damaged("it is no signature of OpenSSH's form")
     try:
-        blob = base64.b64decode("".join(text[len(_BEGIN) : -len(_END)].split()), validate=True)
+        return base64.b64decode("".join(text[len(_BEGIN) : -len(_END)].split()), validate=True)
     except (binascii.Error, ValueError) as error:
         raise Damaged("its text is damaged") from error
+
+
+def signer_of_blob(data: bytes, blob: bytes) -> ImageKey:
+    """The same as `signer_of` for a signature in its binary form."""
+    from cryptography.exceptions import InvalidSignature
+    from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
+
     if blob[:6] != _MAGIC or blob[6:10] != _VERSION.to_bytes(4, "big"):
         raise Damaged("it is no signature of OpenSSH's form, version 1")
     public, namespace, _, hashed, inner = _split(blob[10:], 5)

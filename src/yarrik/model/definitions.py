@@ -312,6 +312,10 @@ class MenuChoice(Definable, frozen=True, kw_only=True):
     initramfs: Name = ""
 
 
+#: A product's own version, in the order of its numbers.
+ProductVersion = Annotated[str, msgspec.Meta(pattern=r"^(|[0-9]{1,9}(\.[0-9]{1,9}){0,3})$")]
+
+
 class SlotChoice(Definable, frozen=True, kw_only=True):
     """A complete system on the disk, one of several of which one runs while another is replaced: `root` is the partition of its
     root filesystem. It has an entry of its own in the boot menu."""
@@ -982,7 +986,9 @@ class MoreImage(Definable, frozen=True, kw_only=True):
 
 
 class Product(Definable, frozen=True, kw_only=True):
-    """`marker` is the console's line that says the image is up; it goes before the image's own. `variants` are taken when
+    """`version` is the product's own: up to four numbers, which updates compare.
+
+    `marker` is the console's line that says the image is up; it goes before the image's own. `variants` are taken when
     none are named. `set` changes what the product names, for this product only. `silence` names warnings by their
     codes that are not to be shown, each with the reason. The root filesystem is on the board's disks; it is written `root_into`
     files of its own as well, and what is below /boot `boot_into` such files, or a `folder` that a bootloader reads over the
@@ -990,6 +996,7 @@ class Product(Definable, frozen=True, kw_only=True):
 
     summary: OneLine = ""
     replaces: Name = ""
+    version: ProductVersion = ""
     board: Name
     profile: Name
     image: Name

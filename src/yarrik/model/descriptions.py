@@ -756,6 +756,8 @@ Changes.image = { hostname = "gull" }
   Keys of the image.
 Changes.recipe = { tide = { build = { weight = 2 } } }
   Keys of recipes, by name.
+Product.version = "1.4"
+  The product's own version, up to four numbers: an update brings a higher one.
 Product.board = "kittiwake"
   The board.
 Product.profile = "lean"

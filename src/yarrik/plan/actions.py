@@ -262,6 +262,7 @@ class PlaceBootFiles(Action, frozen=True, kw_only=True):
     state_number: int = 0
     shared_numbers: tuple[int, ...] = ()
     board: str = ""
+    release: str = ""
 
 
 class TryOnBench(Action, frozen=True, kw_only=True, omit_defaults=True):

@@ -191,6 +191,7 @@ class _Switched(TypedDict, total=False):
     state_number: int
     shared_numbers: tuple[int, ...]
     board: str
+    release: str
 
 
 def _switched(composition: Composition) -> _Switched:
@@ -205,6 +206,7 @@ def _switched(composition: Composition) -> _Switched:
         "state_number": numbers[boot.switch.state],
         "shared_numbers": tuple(numbers[one] for one in boot.switch.shared),
         "board": board.name,
+        "release": composition.product.value.version or "0",
     }
 
 

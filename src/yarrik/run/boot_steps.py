@@ -431,7 +431,7 @@ class _Placing:
             SlotPlace(slot.name, number, " ".join(text for text, _ in words))
             for slot, number, words in zip(action.boot.slot, action.slot_numbers, action.slots, strict=True)
         )
-        slots = Slots(action.product, action.board, action.version, action.state_number, action.boot.switch.tries, places,
+        slots = Slots(action.product, action.board, action.release, action.state_number, action.boot.switch.tries, places,
                       action.shared_numbers)  # fmt: skip
         self.add("/boot" + SLOTS_FILE.removeprefix(SLOT_FOLDER), slots.text().encode())
         return slots

@@ -1,0 +1,17 @@
+from .applying import Applied as Applied
+from .applying import Disk as Disk
+from .applying import apply_update as apply_update
+from .applying import check_update as check_update
+from .applying import confirm as confirm
+from .bundle_form import Description as Description
+from .bundle_form import OpenedBundle as OpenedBundle
+from .bundle_form import check_body as check_body
+from .bundle_form import open_bundle as open_bundle
+from .bundle_form import read_index as read_index
+from .bundle_form import version_key as version_key
+from .chunks import Bytes as Bytes
+from .images import FileMedium as FileMedium
+from .images import disk_of as disk_of
+from .images import slot_bytes as slot_bytes
+from .making import Made as Made
+from .making import make_bundle as make_bundle

@@ -1,0 +1,229 @@
+"""Makes an update out of two images' slots: what is where it was, what lies elsewhere, and what is new."""
+
+from __future__ import annotations
+
+import hashlib
+import itertools
+import os
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass, replace
+from typing import BinaryIO
+
+import numpy as np
+import zstandard
+
+from yarrik.update.bundle_form import COPY, DATA, HEAD, LONGEST, MAGIC, ZERO, Description, Piece, digest_of, encode_index
+from yarrik.update.chunks import Bytes, cut
+
+_BLOCK = 4096
+#: A copy between new bytes that is shorter than this would cost more in the index than it spares.
+_LEAST_COPY = 512
+#: So much of the old slot serves as a dictionary for bytes that are new (bytes).
+_REACH = 128 << 10
+_LEVEL, _WHOLE_LEVEL = 19, 12
+_LONGEST_ZERO = 1 << 30
+_Work = tuple[Piece, Future[tuple[bytes, Piece]]]
+
+
+@dataclass(frozen=True)
+class Run:
+    """A range of the new slot: zeros, bytes of the old one from `old`, or (where `old` is -1) new ones."""
+
+    begin: int
+    end: int
+    kind: int
+    old: int = -1
+
+
+@dataclass(frozen=True)
+class Made:
+    """What was made: bytes of the bundle, of the new slot, and of each kind of run."""
+
+    description: Description
+    bundle: int
+    copied: int
+    new: int
+    zero: int
+
+
+def make_bundle(
+    old: Bytes | None,
+    new: Bytes,
+    about: Description,
+    sign: Callable[[bytes], bytes],
+    to: BinaryIO,
+    progress: Callable[[int, int], None] = lambda done, whole: None,
+) -> Made:
+    """Writes the update that makes `new` of `old` (None: of nothing). `about` has product, board, version and `older`; `sign`
+    gives the binary signature of a description."""
+    runs = list(_runs(old, new))
+    cuts = list(_pieces(runs))
+    level = _WHOLE_LEVEL if old is None else _LEVEL
+    stored: list[bytes] = []
+    made: list[Piece] = []
+    whole = hashlib.blake2b(digest_size=32)
+    body = done = 0
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        work = ((piece, pool.submit(_store, old, new, piece, level)) for piece in cuts)
+        # A bounded number is ahead, so that memory does not grow with the slot.
+        for piece, future in _ahead(work, 16):
+            data, found = future.result()
+            found = replace(found, body=body)
+            made.append(found)
+            if data:
+                stored.append(data)
+                body += len(data)
+            whole.update(new[piece.at : piece.at + piece.length].data)
+            done += piece.length
+            progress(done, len(new))
+    index = encode_index(made)
+    description = replace(about, size=len(new), pieces=len(made), digest=whole.digest(), index=digest_of(index))
+    text = description.text()
+    signature = sign(text)
+    head = HEAD.pack(magic=MAGIC, description=len(text), signature=len(signature), index=len(index))
+    for part in (bytes(head), text, signature, index, *stored):
+        to.write(part)
+    sums = {kind: sum(one.length for one in made if one.kind == kind) for kind in (ZERO, COPY, DATA)}
+    size = len(head) + len(text) + len(signature) + len(index) + body
+    return Made(description, size, sums[COPY], sums[DATA], sums[ZERO])
+
+
+def _ahead(work: Iterable[_Work], count: int) -> Iterator[_Work]:
+    rest = iter(work)
+    waiting = list(itertools.islice(rest, count))
+    while waiting:
+        yield waiting.pop(0)
+        waiting.extend(itertools.islice(rest, 1))
+
+
+def _store(old: Bytes | None, new: Bytes, piece: Piece, level: int) -> tuple[bytes, Piece]:
+    """The stored bytes of a piece, and the piece with its digests; with or without a dictionary, whichever is shorter."""
+    if piece.kind == ZERO:
+        return b"", piece
+    data = new[piece.at : piece.at + piece.length].tobytes()
+    if piece.kind == COPY:
+        return b"", replace(piece, digest=digest_of(data))
+    # The frame says how long its content is, and has no checksum: the index has digests of both.
+    best = zstandard.ZstdCompressor(level=level).compress(data)
+    reach = 0
+    if old is not None and piece.reach:
+        words = zstandard.ZstdCompressionDict(
+            old[piece.old : piece.old + piece.reach].tobytes(), zstandard.DICT_TYPE_RAWCONTENT
+        )
+        shorter = zstandard.ZstdCompressor(level=level, dict_data=words, write_dict_id=False).compress(data)
+        if len(shorter) < len(best):
+            best, reach = shorter, piece.reach
+    return best, replace(
+        piece, old=piece.old if reach else 0, reach=reach, stored=len(best), digest=digest_of(data), of_stored=digest_of(best)
+    )
+
+
+def _pieces(runs: Iterable[Run]) -> Iterator[Piece]:
+    """Runs cut into pieces of a length that boards take."""
+    for run in runs:
+        longest = _LONGEST_ZERO if run.kind == ZERO else LONGEST
+        if run.kind == DATA:
+            longest -= longest // 8  # what does not compress is a little longer as a frame
+        for at in range(run.begin, run.end, longest):
+            length = min(longest, run.end - at)
+            begin = run.old + at - run.begin if run.old >= 0 else 0
+            reach = length if run.kind == COPY else _REACH if run.kind == DATA and run.old >= 0 else 0
+            yield Piece(run.kind, at, length, begin if reach else 0, reach, 0, 0, b"", b"")
+
+
+def _runs(old: Bytes | None, new: Bytes) -> Iterator[Run]:
+    """The whole new slot as runs, in order. New ones have in `old` where bytes like theirs may lie."""
+    rough = list(_rough(old, new))
+    if old is None:
+        yield from rough
+        return
+    if any(run.kind == DATA for run in rough):
+        known = _known_chunks(old)
+        rough = [part for run in rough for part in (_matched(old, new, run, known) if run.kind == DATA else [run])]
+    yield from _settled(rough, old)
+
+
+def _rough(old: Bytes | None, new: Bytes) -> Iterator[Run]:
+    """By blocks: zeros, what is the same at the same place, and the rest."""
+    count = -(-len(new) // _BLOCK)
+    kinds = np.full(count, DATA, np.uint8)
+    step = 4096
+    for first in range(0, count, step):
+        part = new[first * _BLOCK : (first + step) * _BLOCK]
+        blocks = _in_blocks(part)
+        here = kinds[first : first + len(blocks)]
+        if old is not None:
+            there = old[first * _BLOCK : first * _BLOCK + len(part)]
+            if len(there):
+                same = _in_blocks(there)
+                count_same = len(there) // _BLOCK if len(there) < len(part) else len(same)
+                here[:count_same][(blocks[:count_same] == same[:count_same]).all(axis=1)] = COPY
+        here[~blocks.any(axis=1)] = ZERO
+    changes = [0, *(np.flatnonzero(np.diff(kinds)) + 1).tolist(), count]
+    for begin, end in itertools.pairwise(changes):
+        kind = int(kinds[begin])
+        at = begin * _BLOCK
+        yield Run(at, min(end * _BLOCK, len(new)), kind, at if kind == COPY else -1)
+
+
+def _in_blocks(data: Bytes) -> np.ndarray[tuple[int, int], np.dtype[np.uint64]]:
+    """Bytes as rows of a block each, in words; the last one is filled up with zeros."""
+    short = -len(data) % _BLOCK
+    whole = np.concatenate([data, np.zeros(short, np.uint8)]) if short else np.ascontiguousarray(data)
+    return whole.view(np.uint64).reshape(-1, _BLOCK // 8)
+
+
+def _known_chunks(old: Bytes) -> dict[bytes, tuple[int, int]]:
+    """Begin and length of each chunk of the old slot, by a digest of it; the first one of those that are the same."""
+    known: dict[bytes, tuple[int, int]] = {}
+    for run in _rough(None, old):
+        if run.kind == ZERO:
+            continue
+        part = old[run.begin : run.end]
+        view, last = part.data, 0
+        for end in cut(part):
+            known.setdefault(hashlib.blake2b(view[last:end], digest_size=16).digest(), (run.begin + last, end - last))
+            last = end
+    return known
+
+
+def _matched(old: Bytes, new: Bytes, run: Run, known: dict[bytes, tuple[int, int]]) -> Iterator[Run]:
+    """What of a run is somewhere in the old slot."""
+    part = new[run.begin : run.end]
+    view, last = part.data, 0
+    for end in cut(part):
+        found = known.get(hashlib.blake2b(view[last:end], digest_size=16).digest())
+        at = run.begin + last
+        yield Run(at, run.begin + end, COPY, found[0]) if found is not None else Run(at, run.begin + end, DATA)
+        last = end
+
+
+def _settled(rough: list[Run], old: Bytes) -> Iterator[Run]:
+    """Neighbours joined, copies too short to be worth a piece turned into new bytes, and a place to look for each new run."""
+    joined: list[Run] = []
+    for run in rough:
+        before = joined[-1] if joined else None
+        follows = before is not None and (run.kind != COPY or before.old + before.end - before.begin == run.old)
+        if before is not None and before.kind == run.kind and follows:
+            joined[-1] = replace(before, end=run.end)
+        else:
+            joined.append(run)
+    kept: list[Run] = []
+    for number, run in enumerate(joined):
+        beside = [one.kind for one in joined[max(0, number - 1) : number + 2] if one is not run]
+        short = run.kind == COPY and run.end - run.begin < _LEAST_COPY and DATA in beside
+        now = replace(run, kind=DATA, old=-1) if short else run
+        if kept and kept[-1].kind == DATA == now.kind:
+            kept[-1] = replace(kept[-1], end=now.end)
+        else:
+            kept.append(now)
+    last = 0
+    for run in kept:
+        if run.kind == COPY:
+            last = run.old + run.end - run.begin
+        if run.kind == DATA:
+            # Bytes like these most likely follow those that come before them.
+            begin = min(last if last else run.begin, max(0, len(old) - _REACH))
+            run = replace(run, old=begin) if len(old) >= begin + _REACH + (run.end - run.begin) else replace(run, old=-1)
+        yield run
