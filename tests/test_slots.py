@@ -127,7 +127,8 @@ class SlotsInTheMenu(WorkspaceTest):
             (b + '[[boot.slot]]\nname = "b"\nroot = "root-a"\n', "menu", "", "is in two slots"),
             ('[[boot.slot]]\nname = "b"\nroot = "root-b"\n', "menu", "", "a new card starts root-a"),
             (SLOTS + '[[boot.entry]]\nname = "b"\n', "menu", "", "is an entry too"),
-            (SLOTS, "script", "", "starts one system"),
+            (SLOTS, "uefi", "", "starts one system"),
+            (SLOTS, "script", "", "no partition holds the state of the slots"),
             (SLOTS, "menu", 'initramfs = "root"', "the root filesystem is in memory"),
         ):
             self.board(slots, method, more)

@@ -1,4 +1,4 @@
-"""`yarrik update`: bundles that bring a board from one version of a product to the next, and boards that are simulated by a file."""
+"""`yarrik update`: bundles that bring a board from one version of a product to the next, and boards that files stand for."""
 
 from __future__ import annotations
 
@@ -77,8 +77,10 @@ def make(
             if not whole and version_key(slots.version) < version_key(before.version) and not older:
                 raise Unfit(f"it is version {slots.version}, lower than {before.version}; --older signs for going back")
         except Unfit as error:
-            raise YarrikError(Trouble("UPDATE-IMAGE", f"{shown_path(files[-1])} cannot follow: {error}", Place(files[-1]),
-                                      remedy='set the product\'s `version`, and keep boards and slots as they are')) from error  # fmt: skip
+            raise YarrikError(
+                Trouble("UPDATE-IMAGE", f"{shown_path(files[-1])} cannot follow: {error}", Place(files[-1]),
+                        remedy="set the product's `version`, and keep boards and slots as they are")
+            ) from error  # fmt: skip
         to = to or Path(f"{slots.product}-{slots.version}.update")
         about = Description(slots.product, slots.board, slots.version, 0, 0, b"", b"", "" if whole else before.version, older)
         signers = []
@@ -292,12 +294,12 @@ def _board(path: Path, writing: bool = False) -> Iterator[Disk]:
                 raise Unfit("it is compressed, and a board writes to its disk: unpack it first")
             yield disk_of(FileMedium(handle), image)
     except BlockingIOError as error:
-        raise YarrikError(Trouble("UPDATE-BOARD", f"{shown_path(path)} is in use", Place(path), why="another command has it open",
-                                  remedy="wait for it, or end it"), "work") from error  # fmt: skip
+        raise YarrikError(Trouble("UPDATE-BOARD", f"{shown_path(path)} is in use", Place(path),
+                                  why="another command has it open", remedy="wait for it"), "work") from error  # fmt: skip
     except (Unfit, Damaged, OSError) as error:
         why = error.strerror if isinstance(error, OSError) else str(error)
-        raise YarrikError(Trouble("UPDATE-BOARD", f"{shown_path(path)} does not stand for a board with slots: {why}", Place(path),
-                                  remedy="copy the image of a product whose board has `boot.slot` and `boot.switch`"),
+        raise YarrikError(Trouble("UPDATE-BOARD", f"{shown_path(path)} does not stand for a board with slots: {why}",
+                                  Place(path), remedy="copy the image of a product whose board has `boot.switch`"),
                           "work") from error  # fmt: skip
     finally:
         if handle >= 0:

@@ -101,7 +101,9 @@ def _tree(root: RootTree, partition: Partition, boot_apart: bool) -> RootTree:
         return RootTree.of([replace(n, path=n.path[len(BOOT_FOLDER) :]) for n in root.nodes if n.path.startswith(inside)])
     if partition.holds == "root":
         return RootTree.of([n for n in root.nodes if not n.path.startswith(inside)]) if boot_apart else root
-    return RootTree.of([])
+    # What is mounted over a folder has the folder's owner and mode: its programs write there.
+    place = root.follow(partition.mount) if partition.mount else None
+    return RootTree.of([replace(place, path="/")] if place is not None and place.kind == "folder" else [])
 
 
 def _fixed_size(disk: Disk, partition: Partition, number: int, sizes: list[int], blobs: list[int]) -> int | None:

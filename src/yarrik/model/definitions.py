@@ -39,12 +39,14 @@ from yarrik.model.rules import (
     Mode,
     MountOption,
     Name,
+    NameOrNothing,
     OneLine,
     OptionNeed,
     OutputName,
     OutputText,
     PartitionSize,
     PartitionType,
+    ProductVersion,
     PublicKey,
     RefName,
     Relative,
@@ -285,7 +287,7 @@ class KernelChoice(Definable, frozen=True, kw_only=True):
     fragments: tuple[Relative, ...] = ()
     form: Literal["", "Image", "Image.gz", "zImage", "bzImage"] = ""
     built_in: Relative = ""
-    built_in_image: Annotated[str, msgspec.Meta(pattern="^(|[A-Za-z0-9][A-Za-z0-9._-]*)$")] = ""
+    built_in_image: NameOrNothing = ""
     device_tree: Relative = ""
     more_device_trees: tuple[Relative, ...] = ()
     overlays: tuple[Relative, ...] = ()
@@ -310,10 +312,6 @@ class MenuChoice(Definable, frozen=True, kw_only=True):
     arguments: tuple[OneLine, ...] = ()
     device_tree: Relative = ""
     initramfs: Name = ""
-
-
-#: A product's own version, in the order of its numbers.
-ProductVersion = Annotated[str, msgspec.Meta(pattern=r"^(|[0-9]{1,9}(\.[0-9]{1,9}){0,3})$")]
 
 
 class SlotChoice(Definable, frozen=True, kw_only=True):

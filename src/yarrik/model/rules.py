@@ -37,6 +37,18 @@ def check_name(text: str) -> None:
     _matches(_NAME, text, "is not a name: small letters, digits, `-`, `.` and `+`, beginning with a letter or digit")
 
 
+def check_name_or_nothing(text: str) -> None:
+    """A name, or an empty text that takes one away."""
+    if text:
+        check_name(text)
+
+
+def check_product_version(text: str) -> None:
+    """A product's own version: up to four numbers, like `1.4`."""
+    if text and re.fullmatch(r"[0-9]{1,9}(\.[0-9]{1,9}){0,3}", text) is None:
+        raise Unfit(f"`{text[:40]}` is not a version of a product: write up to four numbers, like `1.4`")
+
+
 def check_image_path(text: str) -> None:
     """A path in the image, from the top, like `/etc/tide.conf`."""
     words = text.split("/")
@@ -454,5 +466,7 @@ FileOrOutput = Annotated[str, Rule(check_file_or_output)]
 ConfigName = Annotated[str, Rule(check_config)]
 HostProgram = Annotated[str, Rule(check_host_program)]
 Variable = Annotated[str, Rule(check_variable)]
+ProductVersion = Annotated[str, Rule(check_product_version)]
+NameOrNothing = Annotated[str, Rule(check_name_or_nothing)]
 OneLine = Annotated[str, Rule(check_one_line)]
 ToolPrefix = Annotated[str, Rule(check_shell_safe)]

@@ -282,6 +282,8 @@ class TryOnBench(Action, frozen=True, kw_only=True, omit_defaults=True):
 class WriteDisks(Action, frozen=True, kw_only=True):
     """Writes every disk of the board as an image file. Outputs: `disk:<name>` each, and `layout`."""
 
+    REVISION: ClassVar[int] = 1  # an empty partition has the owner and mode of the folder that it is mounted over
+
     product: str
     disks: tuple[Disk, ...]
     clock: int

@@ -477,15 +477,19 @@ class _Placing:
             return self.slot_tree()
         return self.root.with_nodes(self.added)
 
+    def placed(self, path: str) -> str:
+        """Where a boot file is in the image: with slots all but the script that chooses is in each of them."""
+        if self.action.boot.switch is None or not path.startswith("/boot/") or path == SCRIPT_PATH:
+            return path
+        return SLOT_FOLDER + path.removeprefix("/boot")
+
     def slot_tree(self) -> RootTree:
         """All below /boot but the script that chooses goes into the slot. The kernel is there in the form that is loaded."""
         moved = []
         for node in (*self.root.nodes, *self.added):
             if node.path == self.action.kernel_path:
                 continue
-            if node.path.startswith("/boot/") and node.path != SCRIPT_PATH:
-                node = replace(node, path=SLOT_FOLDER + node.path.removeprefix("/boot"))
-            moved.append(node)
+            moved.append(replace(node, path=self.placed(node.path)))
         return RootTree.of([]).with_nodes(moved)
 
     def check_kernel(self, path: Path) -> KernelFacts:
@@ -715,7 +719,8 @@ class _Placing:
         self.outputs["environment"] = self.store.put_bytes(block)
 
     def about(self, facts: KernelFacts, tree: DeviceTree | None, parts: BootParts, files: Iterable[str]) -> dict[str, object]:
-        action = self.action
+        action, switch = self.action, self.action.boot.switch
+        kernel = self.placed("/boot/uImage") if switch else action.kernel_path
         item = tree.root.properties.get("model") if tree is not None else None
         first = next(iter(parts.lines.values()))[1]
         slots = [{"name": slot.name, "partition": slot.root, "root": words[0][0].removeprefix("root=")}
@@ -723,9 +728,9 @@ class _Placing:
         rows = [*parts.memory.memory, *parts.memory.reserved, *parts.memory.areas] if parts.memory is not None else []
         return {
             "method": action.boot.method,
-            "kernel": {"path": action.kernel_path, "arch": facts.arch, "form": facts.form, "memory": facts.memory},
+            "kernel": {"path": kernel, "arch": facts.arch, "form": facts.form, "memory": facts.memory},
             "device-tree": {
-                "path": parts.device_tree_path,
+                "path": self.placed(parts.device_tree_path),
                 "model": (text_of(item.value) if item is not None else None) or "",
                 "overlays": [*action.kernel.overlays],
                 "overlays-are": action.boot.overlays,
@@ -733,8 +738,9 @@ class _Placing:
             "command-line": [{"word": word.text, "origin": word.origin} for word in first.words],
             "command-line-in": action.boot.command_line_in,
             **({"slots": slots} if slots else {}),
+            **({"switch": {"state": switch.state, "tries": switch.tries, "shared": list(switch.shared)}} if switch else {}),
             "initramfs": {"path": parts.initramfs_path, "bytes": len(parts.initramfs)},
-            "files": list(files),
+            "files": [self.placed(path) for path in files],
             "memory": [{"name": row.name, "start": f"{row.start:#x}", "bytes": row.size} for row in rows],
         }
 

@@ -4,7 +4,7 @@
 static const char HELP[] =
     "updater apply FILE|http://ADDRESS[:PORT]/PATH   writes the other slot, and puts it on trial\n"
     "updater confirm                                 the system on trial works\n"
-    "updater watch SECONDS COMMAND [WORD...]         confirms when the command does well in time, restarts when not\n"
+    "updater watch SECONDS COMMAND [WORD...]         confirms once the command does well, restarts when it does not in time\n"
     "updater status                                  slots, and which one runs\n"
     "  --disk DEVICE     the disk, without it the one with the root filesystem\n"
     "  --slots FILE      what slots there are (/usr/lib/boot/slots.conf)\n"
