@@ -2,7 +2,7 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux linux boards boards-arm64 inside commons commons-all commons-boots sources test coverage test-linux mutations mutations-short mutations-long intruder kills flash-tricks network-start on-a-port devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-devicetree benchmark-shelf commons-guessed clean
+.PHONY: demo demo-linux linux boards boards-arm64 inside commons commons-all commons-boots sources test coverage test-linux mutations mutations-short mutations-long intruder kills flash-tricks network-start on-a-port power-cuts devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-devicetree benchmark-shelf commons-guessed clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
@@ -91,6 +91,12 @@ network-start: packages-demo packages-test linux
 on-a-port: packages-demo packages-test linux
 	YARRIK_BOARDS=build/demo-linux $(VENV)/bin/python -m unittest -v tests.on_a_port
 
+# Updates on the emulated board with that kernel: applied over HTTP, cut off at random moments, with systems that do not hold; and
+# changed bundles by the ten thousand for the board's program.
+power-cuts: packages-demo packages-test linux
+	YARRIK_CHANGED=10000 $(VENV)/bin/python -m unittest -v tests.test_update.TheBoardsOwnProgram.test_changed_updates_are_never_accepted
+	YARRIK_BOARDS=build/demo-linux $(VENV)/bin/python -m unittest -v tests.power_cuts
+
 # Random kills of the real program over the demo's build, about a quarter of an hour; some are among the tests.
 kills: packages-demo packages-test setup
 	$(VENV)/bin/python -m tests.kills 300
@@ -121,6 +127,7 @@ benchmark: packages-demo packages-test setup
 	$(VENV)/bin/python benchmarks/schedule.py
 	$(VENV)/bin/python benchmarks/engine.py
 	$(VENV)/bin/python benchmarks/flashing.py
+	$(VENV)/bin/python benchmarks/updating.py
 
 # Those that say within two minutes whether something has become much slower.
 benchmark-short: packages-demo packages-test setup

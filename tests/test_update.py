@@ -32,7 +32,7 @@ from yarrik.update.making import make_bundle
 ROOT = Path(__file__).parent.parent
 AGENT = ROOT / "src/yarrik/demo/data/shelves/harbour/recipes/updater/src"
 SANITIZERS = "-O1 -g -fsanitize=address,undefined -fno-sanitize-recover=all"
-ABOUT = Description("gauge", "kittiwake", "1.1", 0, 0, b"", b"", "1.0")
+ABOUT = Description("gauge", "kittiwake", "1.1", 0, 0, b"", "1.0")
 
 
 def some_bytes(seed: int, size: int) -> np.ndarray:

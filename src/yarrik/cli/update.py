@@ -82,7 +82,7 @@ def make(
                         remedy="set the product's `version`, and keep boards and slots as they are")
             ) from error  # fmt: skip
         to = to or Path(f"{slots.product}-{slots.version}.update")
-        about = Description(slots.product, slots.board, slots.version, 0, 0, b"", b"", "" if whole else before.version, older)
+        about = Description(slots.product, slots.board, slots.version, 0, 0, b"", "" if whole else before.version, older)
         signers = []
 
         def signed(text: bytes) -> bytes:
@@ -124,7 +124,7 @@ def show(
     if json:
         print_json({"ok": True, "product": about.product, "board": about.board, "version": about.version, "bytes": size,
                     "starts-from": about.start, "may-go-back": about.older, "slot-bytes": about.size, "pieces": about.pieces,
-                    "digest": about.digest.hex(), "key": opened.signer.fingerprint})  # fmt: skip
+                    "index": about.index.hex(), "key": opened.signer.fingerprint})  # fmt: skip
         return
     start = f"from version {about.start} only" if about.start else "from any version"
     sys.stdout.write(

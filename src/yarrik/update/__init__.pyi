@@ -12,6 +12,7 @@ from .bundle_form import version_key as version_key
 from .chunks import Bytes as Bytes
 from .images import FileMedium as FileMedium
 from .images import disk_of as disk_of
+from .images import mapped_bytes as mapped_bytes
 from .images import slot_bytes as slot_bytes
 from .making import Made as Made
 from .making import make_bundle as make_bundle

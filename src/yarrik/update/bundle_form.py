@@ -48,7 +48,7 @@ def version_key(text: str) -> tuple[int, ...]:
 
 @dataclass(frozen=True)
 class Description:
-    """What an update is for, and what it gives: `size` bytes with a `digest`, in so many `pieces`. `start` is the version
+    """What an update is for, and what it gives: `size` bytes in `pieces`, whose `index` has this digest. `start` is the version
     that it starts from, empty where it brings all; `older` says that it may replace a newer version."""
 
     product: str
@@ -56,7 +56,6 @@ class Description:
     version: str
     size: int
     pieces: int
-    digest: bytes
     index: bytes
     start: str = ""
     older: bool = False
@@ -66,7 +65,7 @@ class Description:
         lines = [
             "update 1", f"product {self.product}", f"board {self.board}", f"version {self.version}",
             f"older {'yes' if self.older else 'no'}", f"size {self.size}", f"pieces {self.pieces}",
-            f"digest {self.digest.hex()}", f"index {self.index.hex()}", f"start {self.start or '-'}",
+            f"index {self.index.hex()}", f"start {self.start or '-'}",
         ]  # fmt: skip
         return "".join(line + "\n" for line in lines).encode()
 
@@ -74,12 +73,12 @@ class Description:
 def read_description(text: bytes) -> Description:
     """The reverse. Raises Damaged for anything that `text` would not write."""
     lines = text.decode("ascii", "replace").split("\n")
-    keys = ("update", "product", "board", "version", "older", "size", "pieces", "digest", "index", "start")
+    keys = ("update", "product", "board", "version", "older", "size", "pieces", "index", "start")
     values = dict(line.split(" ", 1) for line in lines[:-1] if " " in line)
     try:
         found = Description(
             values["product"], values["board"], values["version"], int(values["size"]), int(values["pieces"]),
-            bytes.fromhex(values["digest"]), bytes.fromhex(values["index"]),
+            bytes.fromhex(values["index"]),
             "" if values["start"] == "-" else values["start"], values["older"] == "yes",
         )  # fmt: skip
     except (KeyError, ValueError) as error:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import mmap
 import os
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -17,6 +19,7 @@ from yarrik.update.applying import Disk
 from yarrik.update.chunks import Bytes
 
 _LARGEST = 64 << 10
+_READ = 1 << 20
 
 
 class FileMedium:
@@ -91,8 +94,23 @@ def slot_bytes(path: Path) -> Iterator[tuple[Slots, Bytes]]:
         slots_of(image, slots.places[0].name)
         if part.start + part.size > image.size:
             raise Damaged("the image ends before its first slot does")
-        yield slots, _mapped(file, part.start, part.size)
+        yield slots, mapped_bytes(file, part.start, part.size)
 
 
-def _mapped(file: BinaryIO, start: int, size: int) -> Bytes:
-    return np.memmap(file, np.uint8, "r", start, (size,))
+def mapped_bytes(file: BinaryIO, start: int, size: int) -> Bytes:
+    """A part of a file as an array, which a thread begins to read at once: it is there sooner than by page faults."""
+    before = start % mmap.ALLOCATIONGRANULARITY
+    view = mmap.mmap(file.fileno(), before + size, prot=mmap.PROT_READ, offset=start - before)
+    threading.Thread(target=_read_ahead, args=(os.dup(file.fileno()), start, start + size), daemon=True).start()
+    return np.frombuffer(view, np.uint8, size, before)
+
+
+def _read_ahead(handle: int, start: int, end: int) -> None:
+    room = bytearray(_READ)
+    try:
+        while start < end and (got := os.preadv(handle, [room], start)):
+            start += got
+    except OSError:
+        pass  # who uses the bytes meets it as well
+    finally:
+        os.close(handle)

@@ -20,9 +20,14 @@ _BLOCK = 4096
 #: A copy between new bytes that is shorter than this would cost more in the index than it spares.
 _LEAST_COPY = 512
 #: So much of the old slot serves as a dictionary for bytes that are new (bytes).
-_REACH = 128 << 10
-_LEVEL, _WHOLE_LEVEL = 19, 12
+_REACH = LONGEST
+_LEVEL = 12
 _LONGEST_ZERO = 1 << 30
+#: So much that is new is small enough for the dictionaries to find what of it is in the old slot (bytes).
+_LITTLE = 1 << 20
+_STEP = 1 << 20
+_FACTORS = np.arange(1, _BLOCK // 8 + 1, dtype=np.uint64) * np.uint64(0x9E3779B97F4A7C15) | np.uint64(1)
+Kinds = np.ndarray[tuple[int], np.dtype[np.uint8]]
 _Work = tuple[Piece, Future[tuple[bytes, Piece]]]
 
 
@@ -58,14 +63,12 @@ def make_bundle(
     """Writes the update that makes `new` of `old` (None: of nothing). `about` has product, board, version and `older`; `sign`
     gives the binary signature of a description."""
     runs = list(_runs(old, new))
-    cuts = list(_pieces(runs))
-    level = _WHOLE_LEVEL if old is None else _LEVEL
+    cuts = list(_pieces(runs, len(old) if old is not None else 0))
     stored: list[bytes] = []
     made: list[Piece] = []
-    whole = hashlib.blake2b(digest_size=32)
     body = done = 0
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
-        work = ((piece, pool.submit(_store, old, new, piece, level)) for piece in cuts)
+        work = ((piece, pool.submit(_store, old, new, piece)) for piece in cuts)
         # A bounded number is ahead, so that memory does not grow with the slot.
         for piece, future in _ahead(work, 16):
             data, found = future.result()
@@ -74,11 +77,10 @@ def make_bundle(
             if data:
                 stored.append(data)
                 body += len(data)
-            whole.update(new[piece.at : piece.at + piece.length].data)
             done += piece.length
             progress(done, len(new))
     index = encode_index(made)
-    description = replace(about, size=len(new), pieces=len(made), digest=whole.digest(), index=digest_of(index))
+    description = replace(about, size=len(new), pieces=len(made), index=digest_of(index))
     text = description.text()
     signature = sign(text)
     head = HEAD.pack(magic=MAGIC, description=len(text), signature=len(signature), index=len(index))
@@ -97,21 +99,21 @@ def _ahead(work: Iterable[_Work], count: int) -> Iterator[_Work]:
         waiting.extend(itertools.islice(rest, 1))
 
 
-def _store(old: Bytes | None, new: Bytes, piece: Piece, level: int) -> tuple[bytes, Piece]:
+def _store(old: Bytes | None, new: Bytes, piece: Piece) -> tuple[bytes, Piece]:
     """The stored bytes of a piece, and the piece with its digests; with or without a dictionary, whichever is shorter."""
     if piece.kind == ZERO:
         return b"", piece
-    data = new[piece.at : piece.at + piece.length].tobytes()
     if piece.kind == COPY:
-        return b"", replace(piece, digest=digest_of(data))
+        return b"", replace(piece, digest=digest_of(new[piece.at : piece.at + piece.length].data))
+    data = new[piece.at : piece.at + piece.length].tobytes()
     # The frame says how long its content is, and has no checksum: the index has digests of both.
-    best = zstandard.ZstdCompressor(level=level).compress(data)
+    best = zstandard.ZstdCompressor(level=_LEVEL).compress(data)
     reach = 0
     if old is not None and piece.reach:
         words = zstandard.ZstdCompressionDict(
             old[piece.old : piece.old + piece.reach].tobytes(), zstandard.DICT_TYPE_RAWCONTENT
         )
-        shorter = zstandard.ZstdCompressor(level=level, dict_data=words, write_dict_id=False).compress(data)
+        shorter = zstandard.ZstdCompressor(level=_LEVEL, dict_data=words, write_dict_id=False).compress(data)
         if len(shorter) < len(best):
             best, reach = shorter, piece.reach
     return best, replace(
@@ -119,7 +121,7 @@ def _store(old: Bytes | None, new: Bytes, piece: Piece, level: int) -> tuple[byt
     )
 
 
-def _pieces(runs: Iterable[Run]) -> Iterator[Piece]:
+def _pieces(runs: Iterable[Run], old_size: int) -> Iterator[Piece]:
     """Runs cut into pieces of a length that boards take."""
     for run in runs:
         longest = _LONGEST_ZERO if run.kind == ZERO else LONGEST
@@ -127,9 +129,18 @@ def _pieces(runs: Iterable[Run]) -> Iterator[Piece]:
             longest -= longest // 8  # what does not compress is a little longer as a frame
         for at in range(run.begin, run.end, longest):
             length = min(longest, run.end - at)
-            begin = run.old + at - run.begin if run.old >= 0 else 0
-            reach = length if run.kind == COPY else _REACH if run.kind == DATA and run.old >= 0 else 0
-            yield Piece(run.kind, at, length, begin if reach else 0, reach, 0, 0, b"", b"")
+            begin, reach = run.old + at - run.begin, length
+            if run.kind == DATA:
+                begin, reach = _near(begin, length, old_size) if run.old >= 0 else (0, 0)
+            yield Piece(
+                run.kind, at, length, begin if run.kind != ZERO else 0, reach if run.kind != ZERO else 0, 0, 0, b"", b""
+            )
+
+
+def _near(begin: int, length: int, old_size: int) -> tuple[int, int]:
+    """The dictionary of a piece: its place in the old slot, and as much before as behind it."""
+    reach = min(_REACH, old_size)
+    return max(0, min(begin - (reach - length) // 2, old_size - reach)), reach
 
 
 def _runs(old: Bytes | None, new: Bytes) -> Iterator[Run]:
@@ -139,8 +150,10 @@ def _runs(old: Bytes | None, new: Bytes) -> Iterator[Run]:
         yield from rough
         return
     if any(run.kind == DATA for run in rough):
+        rough = list(_moved(old, new, rough))
+    if sum(run.end - run.begin for run in rough if run.kind == DATA) > _LITTLE:
         known = _known_chunks(old)
-        rough = [part for run in rough for part in (_matched(old, new, run, known) if run.kind == DATA else [run])]
+        rough = [part for run in rough for part in (_matched(new, run, known) if run.kind == DATA else [run])]
     yield from _settled(rough, old)
 
 
@@ -148,23 +161,80 @@ def _rough(old: Bytes | None, new: Bytes) -> Iterator[Run]:
     """By blocks: zeros, what is the same at the same place, and the rest."""
     count = -(-len(new) // _BLOCK)
     kinds = np.full(count, DATA, np.uint8)
-    step = 4096
-    for first in range(0, count, step):
-        part = new[first * _BLOCK : (first + step) * _BLOCK]
+
+    def look(first: int) -> None:
+        at = first * _BLOCK
+        part = new[at : at + _STEP]
         blocks = _in_blocks(part)
         here = kinds[first : first + len(blocks)]
-        if old is not None:
-            there = old[first * _BLOCK : first * _BLOCK + len(part)]
-            if len(there):
-                same = _in_blocks(there)
-                count_same = len(there) // _BLOCK if len(there) < len(part) else len(same)
-                here[:count_same][(blocks[:count_same] == same[:count_same]).all(axis=1)] = COPY
+        there = old[at : at + len(part)] if old is not None else part[:0]
+        if len(there):
+            same = _in_blocks(there)
+            whole = len(there) // _BLOCK if len(there) < len(part) else len(same)
+            here[:whole][(blocks[:whole] == same[:whole]).all(axis=1)] = COPY
         here[~blocks.any(axis=1)] = ZERO
-    changes = [0, *(np.flatnonzero(np.diff(kinds)) + 1).tolist(), count]
+
+    # Reading is most of it, and several read better than one.
+    with ThreadPoolExecutor(_readers()) as pool:
+        for _ in pool.map(look, range(0, count, _STEP // _BLOCK)):
+            pass
+    yield from _joined(kinds, len(new))
+
+
+def _joined(kinds: Kinds, size: int) -> Iterator[Run]:
+    """Blocks of a kind as runs; copies are of the same place."""
+    changes = [0, *(np.flatnonzero(np.diff(kinds)) + 1).tolist(), len(kinds)]
     for begin, end in itertools.pairwise(changes):
         kind = int(kinds[begin])
         at = begin * _BLOCK
-        yield Run(at, min(end * _BLOCK, len(new)), kind, at if kind == COPY else -1)
+        yield Run(at, min(end * _BLOCK, size), kind, at if kind == COPY else -1)
+
+
+def _sums(data: Bytes) -> list[int]:
+    """A sum over each whole block, in which every word has a factor of its own: blocks with another sum differ."""
+    whole = data[: len(data) // _BLOCK * _BLOCK]
+    with ThreadPoolExecutor(_readers()) as pool:
+        sums = list(
+            pool.map(lambda at: np.einsum("ij,j->i", _in_blocks(whole[at : at + _STEP]), _FACTORS), range(0, len(whole), _STEP))
+        )
+    return np.concatenate(sums).tolist() if sums else []
+
+
+def _readers() -> int:
+    return min(8, 2 * (os.cpu_count() or 1))
+
+
+def _moved(old: Bytes, new: Bytes, rough: Iterable[Run]) -> Iterator[Run]:
+    """Whole blocks that lie elsewhere in the old slot, as filesystems move them."""
+    known: dict[int, int] = {}
+    sums = _sums(old)
+    for number in range(len(sums) - 1, -1, -1):
+        known[sums[number]] = number
+    last = -2
+    for run in rough:
+        if run.kind != DATA:
+            last = -2 if run.old < 0 else (run.old + run.end - run.begin) // _BLOCK - 1
+            yield run
+            continue
+        parts: list[Run] = []
+        for number, own in enumerate(_sums(new[run.begin : run.end])):
+            # What follows the block before it is taken first, so that copies are long.
+            follows = 0 <= last < len(sums) - 1 and sums[last + 1] == own
+            found = last + 1 if follows else known.get(own, -2)
+            if not parts or not (follows or found == last == -2):
+                at = run.begin + number * _BLOCK
+                parts.append(Run(at, at, DATA if found < 0 else COPY, -1 if found < 0 else found * _BLOCK))
+            last = found
+        ends = [part.begin for part in parts[1:]] + [run.end // _BLOCK * _BLOCK if parts else run.begin]
+        for part, end in zip(parts, ends, strict=False):
+            # Blocks with the same sum are the same, but for a chance that is as good as none: it is looked at all the same.
+            place = old[part.old : part.old + end - part.begin]
+            if part.kind == DATA or np.array_equal(place, new[part.begin : end]):
+                yield replace(part, end=end)
+            else:
+                yield Run(part.begin, end, DATA)
+        if ends[-1] < run.end:
+            yield Run(ends[-1], run.end, DATA)
 
 
 def _in_blocks(data: Bytes) -> np.ndarray[tuple[int, int], np.dtype[np.uint64]]:
@@ -188,7 +258,7 @@ def _known_chunks(old: Bytes) -> dict[bytes, tuple[int, int]]:
     return known
 
 
-def _matched(old: Bytes, new: Bytes, run: Run, known: dict[bytes, tuple[int, int]]) -> Iterator[Run]:
+def _matched(new: Bytes, run: Run, known: dict[bytes, tuple[int, int]]) -> Iterator[Run]:
     """What of a run is somewhere in the old slot."""
     part = new[run.begin : run.end]
     view, last = part.data, 0
@@ -199,16 +269,22 @@ def _matched(old: Bytes, new: Bytes, run: Run, known: dict[bytes, tuple[int, int
         last = end
 
 
-def _settled(rough: list[Run], old: Bytes) -> Iterator[Run]:
-    """Neighbours joined, copies too short to be worth a piece turned into new bytes, and a place to look for each new run."""
+def _neighbours(runs: Iterable[Run]) -> list[Run]:
+    """Runs of which one goes on where the one before it ends, as one."""
     joined: list[Run] = []
-    for run in rough:
+    for run in runs:
         before = joined[-1] if joined else None
         follows = before is not None and (run.kind != COPY or before.old + before.end - before.begin == run.old)
         if before is not None and before.kind == run.kind and follows:
             joined[-1] = replace(before, end=run.end)
         else:
             joined.append(run)
+    return joined
+
+
+def _settled(rough: list[Run], old: Bytes) -> Iterator[Run]:
+    """Neighbours joined, copies too short to be worth a piece turned into new bytes, and a place to look for each new run."""
+    joined = _neighbours(rough)
     kept: list[Run] = []
     for number, run in enumerate(joined):
         beside = [one.kind for one in joined[max(0, number - 1) : number + 2] if one is not run]
@@ -222,8 +298,5 @@ def _settled(rough: list[Run], old: Bytes) -> Iterator[Run]:
     for run in kept:
         if run.kind == COPY:
             last = run.old + run.end - run.begin
-        if run.kind == DATA:
-            # Bytes like these most likely follow those that come before them.
-            begin = min(last if last else run.begin, max(0, len(old) - _REACH))
-            run = replace(run, old=begin) if len(old) >= begin + _REACH + (run.end - run.begin) else replace(run, old=-1)
-        yield run
+        # Bytes like new ones most likely follow those that come before them.
+        yield replace(run, old=last if last else run.begin) if run.kind == DATA else run

@@ -16,13 +16,11 @@ static int is(const uint8_t *data, size_t size, const uint8_t *digest)
 static int zeroed(const struct disk *disk, uint64_t at, uint32_t length, int only_look)
 {
     while (length) {
-        uint32_t part = length < LONGEST ? length : LONGEST, i = 0;
+        uint32_t part = length < LONGEST ? length : LONGEST;
 
         if (disk_read(disk, at, there, part) < 0)
             return -1;
-        while (i < part && !there[i])
-            i++;
-        if (i < part) {
+        if (!all_zero(there, part)) {
             if (only_look)
                 return 1;
             clear_bytes(there, part);
@@ -59,6 +57,19 @@ static const uint8_t *content(const struct disk *disk, struct source *source, co
         return NULL;
     }
     return made + piece->reach;
+}
+
+/* Whether a piece of the slot is not what belongs there. A copy is held against the running slot, which was held against the
+   digest a moment ago; both come from the disk again. */
+static int differs(const struct disk *disk, uint64_t at, const struct piece *piece)
+{
+    if (disk_read(disk, at, there, piece->length) < 0)
+        return -1;
+    if (piece->kind != COPY)
+        return !is(there, piece->length, piece->digest);
+    if (disk_read(disk, disk->running->begin + piece->old, made, piece->length) < 0)
+        return -1;
+    return !same_bytes(there, made, piece->length);
 }
 
 static int refused(const struct disk *disk, const struct description *about)
@@ -135,7 +146,7 @@ int apply(struct disk *disk, struct source *source, const struct keys *keys)
         if (piece.kind == ZERO)
             wrong = zeroed(disk, base + at, piece.length, 1);
         else
-            wrong = disk_read(disk, base + at, there, piece.length) < 0 ? -1 : !is(there, piece.length, piece.digest);
+            wrong = differs(disk, base + at, &piece);
         if (wrong)
             return wrong < 0 ? -1 : fail("the slot %s does not hold what was written to it", disk->other->name);
         at += piece.length;

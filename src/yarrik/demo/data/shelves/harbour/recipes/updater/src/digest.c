@@ -44,7 +44,8 @@ static void blake2b_block(uint64_t state[8], const uint8_t *block, uint64_t done
     if (last)
         v[14] = ~v[14];
     for (int i = 0; i < 16; i++)
-        m[i] = little(block + 8 * i, 8);
+        m[i] = word_at(block + 8 * i);
+#pragma GCC unroll 12
     for (int round = 0; round < 12; round++) {
         const uint8_t *s = SIGMA[round % 10];
 

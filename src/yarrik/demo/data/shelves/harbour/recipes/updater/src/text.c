@@ -48,6 +48,11 @@ void copy_bytes(void *to, const void *from, size_t size)
     unsigned char *out = to;
     const unsigned char *in = from;
 
+    for (; size >= sizeof(uint64_t); size -= sizeof(uint64_t), in += sizeof(uint64_t), out += sizeof(uint64_t)) {
+        uint64_t word = word_at(in);
+
+        __builtin_memcpy(out, &word, sizeof word);
+    }
     while (size--)
         *out++ = *in++;
 }
@@ -64,8 +69,22 @@ int same_bytes(const void *one, const void *other, size_t size)
 {
     const unsigned char *a = one, *b = other;
 
+    for (; size >= sizeof(uint64_t); size -= sizeof(uint64_t), a += sizeof(uint64_t), b += sizeof(uint64_t))
+        if (word_at(a) != word_at(b))
+            return 0;
     while (size--)
         if (*a++ != *b++)
+            return 0;
+    return 1;
+}
+
+int all_zero(const uint8_t *data, size_t size)
+{
+    for (; size >= sizeof(uint64_t); size -= sizeof(uint64_t), data += sizeof(uint64_t))
+        if (word_at(data))
+            return 0;
+    while (size--)
+        if (*data++)
             return 0;
     return 1;
 }

@@ -64,7 +64,7 @@ struct description {
     char product[NAME], board[NAME], version[NAME], start[NAME];
     int older;
     uint64_t size, pieces;
-    uint8_t digest[32], index[32];
+    uint8_t index[32];
 };
 struct bundle {
     struct description about;
@@ -116,5 +116,18 @@ int state_store(const struct disk *disk, const char *slot, const char *trial, un
 int apply(struct disk *disk, struct source *source, const struct keys *keys);
 
 uint64_t little(const uint8_t *from, int bytes);
+int all_zero(const uint8_t *data, size_t size);
+
+#if __BYTE_ORDER__ != __ORDER_LITTLE_ENDIAN__
+#error "words are taken from memory as they are"
+#endif
+
+static inline uint64_t word_at(const void *from)
+{
+    uint64_t word;
+
+    __builtin_memcpy(&word, from, sizeof word);
+    return word;
+}
 
 #endif
