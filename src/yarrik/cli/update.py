@@ -174,7 +174,8 @@ def apply(
         except Unfit as error:
             raise YarrikError(Trouble("UPDATE-REFUSED", f"the board does not take {shown_path(bundle)}: {error}", Place(bundle),
                                       why=f"it goes on with version {disk.slots.version} in the slot `{running}`",
-                                      remedy="see what it is for: yarrik update show BUNDLE"), "work") from error  # fmt: skip
+                                      remedy=f"see what it is for: yarrik update show {shown_path(bundle)}"),
+                              "work") from error  # fmt: skip
         except Damaged as error:
             raise YarrikError(Trouble("UPDATE-FAILED", f"{shown_path(bundle)} was not applied: {error}", Place(bundle),
                                       why=f"the board goes on with version {disk.slots.version} in the slot `{running}`",
