@@ -28,16 +28,24 @@ UP = "tidelog: recording"
 
 
 class Board:
-    """The emulated board with a card, whose console is read."""
+    """The emulated board with a card, whose console is read; with a network port, where this machine is at 10.0.2.2, or with
+    built-in storage in the port's place."""
 
-    def __init__(self, card: Path, tree: Path) -> None:
+    def __init__(self, card: Path, tree: Path, *storage: Path) -> None:
         self.text = ""
-        # Host and port of the tests are at 10.0.2.2 for the board.
+        port = ["-netdev", "user,id=port", "-device", "virtio-net-device,netdev=port"]
+        disks = []
+        # The last one is the bootloader's first.
+        for number, disk in enumerate((*storage, card)):
+            disks += [
+                "-drive",
+                f"file={disk},format=raw,if=none,id=disk{number}",
+                "-device",
+                f"virtio-blk-device,drive=disk{number}",
+            ]
         self.process = subprocess.Popen(
             ["qemu-system-aarch64", "-M", "virt", "-cpu", "cortex-a53", "-m", "256", "-display", "none", "-monitor", "none",
-             "-serial", "stdio", "-bios", BOOTLOADER, "-dtb", str(tree), "-drive", f"file={card},format=raw,if=none,id=card",
-             "-device", "virtio-blk-device,drive=card", "-netdev", "user,id=port", "-device",
-             "virtio-net-device,netdev=port"],
+             "-serial", "stdio", "-bios", BOOTLOADER, "-dtb", str(tree), *disks, *([] if storage else port)],
             stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.STDOUT)  # fmt: skip
         self.seen = threading.Condition()
         threading.Thread(target=self._read, daemon=True).start()
@@ -72,8 +80,11 @@ class Board:
         self.process.wait()
 
 
-class UpdatesOnTheBoard(unittest.TestCase):
+class OnTheBoard(unittest.TestCase):
+    """The demo's workspace with a key that signs."""
+
     folder: ClassVar[Path]
+    root: ClassVar[Path]
 
     @classmethod
     def setUpClass(cls) -> None:
@@ -87,8 +98,24 @@ class UpdatesOnTheBoard(unittest.TestCase):
         subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", cls.folder / "key"], check=True)
         images = cls.root / "shelves/harbour/images"
         shutil.copy(cls.folder / "key.pub", images)
-        with (images / "gauge-slots.toml").open("a") as file:
-            file.write('\n[[file]]\npath = "/etc/update-keys"\nfrom = "key.pub"\n')
+        for name in ("gauge-slots", "gauge-installer"):
+            with (images / f"{name}.toml").open("a") as file:
+                file.write('\n[[file]]\npath = "/etc/update-keys"\nfrom = "key.pub"\n')
+
+    @classmethod
+    def yarrik(cls, *words: str | Path) -> str:
+        done = subprocess.run([sys.executable, "-m", "yarrik", *map(str, words)], cwd=cls.root if cls.root.exists() else ROOT,
+                              capture_output=True, text=True, check=False, env={**os.environ, "PYTHONPATH": str(ROOT / "src")})  # fmt: skip
+        if done.returncode:
+            raise AssertionError(done.stdout + done.stderr)
+        return done.stdout
+
+
+class UpdatesOnTheBoard(OnTheBoard):
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        images = cls.root / "shelves/harbour/images"
         cls.old = cls.built("1.0", "first")
         shutil.copy(cls.root / f"out/{PRODUCT}/kittiwake.dtb", cls.folder)
         cls.good = cls.updated("1.1", "second")
@@ -101,14 +128,6 @@ class UpdatesOnTheBoard(unittest.TestCase):
         board = cls.root / "shelves/harbour/boards/kittiwake-slots.toml"
         board.write_text(board.read_text().replace('"panic=5"', '"panic=5", "init=/usr/bin/tide"'))
         cls.dead = cls.updated("1.3", "fourth")
-
-    @classmethod
-    def yarrik(cls, *words: str | Path) -> str:
-        done = subprocess.run([sys.executable, "-m", "yarrik", *map(str, words)], cwd=cls.root if cls.root.exists() else ROOT,
-                              capture_output=True, text=True, check=False, env={**os.environ, "PYTHONPATH": str(ROOT / "src")})  # fmt: skip
-        if done.returncode:
-            raise AssertionError(done.stdout + done.stderr)
-        return done.stdout
 
     @classmethod
     def built(cls, version: str, name: str) -> Path:
@@ -233,6 +252,102 @@ class UpdatesOnTheBoard(unittest.TestCase):
                 self.assertIsNotNone(self.state(card))
                 self.assertIn("would reach init", self.yarrik("boot", "--bench", card))
         self.assertEqual(sum(came.values()), CUTS)
+
+
+class TheInstaller(OnTheBoard):
+    """A card that writes the board's built-in storage: guards, power cuts, and what it leaves."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        for product in (PRODUCT, "gauge-installer"):
+            cls.yarrik("build", product)
+        cls.image = cls.root / f"out/{PRODUCT}/{PRODUCT}.img"
+        cls.tree = cls.root / "out/gauge-installer/kittiwake.dtb"
+        cls.stick = cls.folder / "stick.img"
+        said = cls.yarrik("update", "medium", "gauge-installer", PRODUCT, "--key", cls.folder / "key", "--to", cls.stick)
+        assert "installs gauge-kittiwake-slots 1.0 on kittiwake-slots" in said, said
+
+    def storage(self, size: int = 128 << 20) -> Path:
+        """Built-in storage with something on it."""
+        file = self.folder / f"storage-{self.id()}.img"
+        file.write_bytes(b"an old system" * 10_000)
+        os.truncate(file, size)
+        self.addCleanup(file.unlink, missing_ok=True)
+        return file
+
+    def board(self, *storage: Path) -> Board:
+        card = self.folder / f"card-{self.id()}.img"
+        shutil.copy(self.stick, card)
+        board = Board(card, self.tree, *storage)
+        self.addCleanup(board.cut)
+        return board
+
+    def assertInstalled(self, storage: Path) -> None:
+        with storage.open("rb") as file:
+            self.assertEqual(file.read(self.image.stat().st_size), self.image.read_bytes())
+        self.assertIn("would reach init", self.yarrik("boot", "--bench", storage))
+
+    def test_it_installs_and_the_board_starts_from_its_storage(self) -> None:
+        storage = self.storage()
+        board = self.board(storage)
+        board.wait("goes to /dev/vdb, which has 128 MiB; all that is on it is lost")
+        board.wait("updater: installed: gauge-kittiwake-slots, version 1.0, is on /dev/vdb", 120)
+        board.cut()
+        self.assertInstalled(storage)
+        alone = Board(storage, self.root / f"out/{PRODUCT}/kittiwake.dtb")
+        self.addCleanup(alone.cut)
+        alone.wait(UP)
+
+    def test_what_it_does_not_write_to(self) -> None:
+        storage = self.storage(40 << 20)
+        before = storage.read_bytes()
+        board = self.board(storage)
+        end = board.wait("it is not installed", 120)
+        self.assertIn("the image has 89128960 bytes, and /dev/vdb 41943040", board.text[:end])
+        install = "install partition:payload"
+        for words, why in (
+            (f"--board kittiwake-slots --disk /dev/vda {install}", "/dev/vda is the disk that this runs from"),
+            (f"--board kittiwake-slots --disk /dev/vda1 {install}", "/dev/vda1 is a partition, and not a whole disk"),
+            (f"--board kittiwake-slots --disk /etc/passwd {install}", "/etc/passwd is no disk"),
+            (f"--board dunlin {install}", "the image is for kittiwake-slots, and this is dunlin"),
+            ("--board kittiwake-slots install partition:spare", "the medium has no partition spare"),
+            ("--board kittiwake-slots install partition:root-a", "no update of this form"),
+            (install, "updater install SOURCE"),
+        ):
+            at = board.type(f"updater {words}")
+            board.wait(why, 30, after=at)
+        board.cut()
+        self.assertEqual(storage.read_bytes(), before)
+
+    def test_it_asks(self) -> None:
+        storage = self.storage()
+        board = self.board(storage)
+        board.wait("installed: ", 120)
+        for answer, said in (("/dev/vda", "that is not /dev/vdb: nothing was written"), ("/dev/vdb", "all read back")):
+            at = board.type("updater --board kittiwake-slots --ask yes install partition:payload")
+            board.wait("to begin, type /dev/vdb", 30, after=at)
+            at = board.type(answer)
+            board.wait(said, 60, after=at)
+
+    def test_power_cuts(self) -> None:
+        chance, storage = random.Random(6), self.storage()
+        for _ in range(max(2, CUTS // 4)):
+            board = self.board(storage)
+            board.wait("all that is on it is lost", 120)
+            time.sleep(chance.uniform(0, 0.8))
+            board.cut()
+            with storage.open("rb") as file:
+                head = file.read(1024)
+            # What is not whole has no partition table, so that nothing starts from it.
+            if head[512:520] == b"EFI PART":
+                self.assertInstalled(storage)
+                storage.write_bytes(b"an old system" * 10_000)
+                os.truncate(storage, 128 << 20)
+        board = self.board(storage)
+        board.wait("updater: installed: ", 120)
+        board.cut()
+        self.assertInstalled(storage)
 
 
 if __name__ == "__main__":

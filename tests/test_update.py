@@ -262,6 +262,7 @@ class BundlesMakeTheNewSlot(KeyTest):
             (ABOUT, [], "is none of the keys"),
             (replace(ABOUT, product="other"), [self.key.public], "it is for other on kittiwake"),
             (replace(ABOUT, board="dunlin"), [self.key.public], "on dunlin"),
+            (replace(ABOUT, whole_disk=True), [self.key.public], "for a whole disk"),
             (replace(ABOUT, start="0.9"), [self.key.public], "starts from version 0.9"),
             (replace(ABOUT, start="", version="0.9.9"), [self.key.public], "not signed for going back"),
         ):
@@ -467,6 +468,7 @@ class TheBoardsOwnProgram(KeyTest):
             (self.made(None, old, replace(ABOUT, version="0.10")), "not signed for going back"),
             (self.made(None, np.concatenate([old, old])), "bytes, and the slot b has"),
             (b"tide" * 100, "no update of this form"),
+            (self.made(None, old, replace(ABOUT, whole_disk=True)), "for a whole disk, and not for a slot"),
             (self.made(None, old)[:-5], "cut short"),
         ):  # fmt: skip
             self.assertIn(why, self.run_it("apply", self.bundle(data), code=1))

@@ -6,10 +6,13 @@ import shutil
 import subprocess
 from pathlib import Path
 
+import zstandard
+
 from tests.test_methods import BOARD, GaugeTest
 from yarrik.boot.legacy import decode_legacy
 from yarrik.boot.slots import SlotState
 from yarrik.disk.opening import opened_bytes
+from yarrik.update.bundle_form import open_bundle, read_index
 
 ROOT = Path(__file__).parent.parent
 SLOTS = """
@@ -209,6 +212,50 @@ class SlotsByAScript(GaugeTest):
         self.assertIn("not what was signed", self.yarrik("update", "show", bundle, code=1))
         self.assertIn("error UPDATE-FAILED", self.yarrik("update", "apply", bundle, old, "--signed-by", f"{key}.pub", code=1))
         self.assertEqual(json.loads(self.yarrik("update", "status", "--json", old))["works"], "a")
+
+    def test_an_installer_medium(self) -> None:
+        old, key = self.kept("old.img"), self.key()
+        board = (self.root / BOARD).read_text()
+        # The same board with one root filesystem and a place for what it installs.
+        plain = board.partition("\n[boot]\nmethod")[0]
+        more = (
+            '[[disk]]\nname = "card"\n[[disk.partition]]\nname = "root-a"\ncopies = []\n[[disk.partition]]\nname = "payload"\n'
+        )
+        (self.root / BOARD).write_text(plain + "\n" + more + 'filesystem = "none"\nsize = "1 MiB"\n')
+        installer, stick = self.kept("installer.img"), self.folder / "stick.img"
+        words = ("update", "medium", installer, old, "--key", key, "--to", stick)
+        self.assertIn("installs tide-gauge 1.0 on kittiwake", self.yarrik(*words))
+        first = stick.read_bytes()
+        self.yarrik(*words)
+        self.assertEqual(stick.read_bytes(), first)
+        self.assertIn("No problems found", self.tool("sgdisk", "-v", stick))
+        self.assertIn("no problem found", self.yarrik("boot", "--bench", stick))
+        # The partition holds a bundle that makes the image.
+        with opened_bytes(stick) as (file, image):
+            part = image.partitions[-1]
+            file.seek(part.start)
+            bundle = self.write("payload.update", file.read(part.size))
+        self.assertEqual((part.name, len(first) % 4096), ("payload", 0))
+        with bundle.open("rb") as file:
+            opened = open_bundle(file)
+            pieces = read_index(opened.index_of(file), opened.description, 0)
+            made = b""
+            for piece in pieces:
+                file.seek(opened.body + piece.body)
+                made += (
+                    zstandard.ZstdDecompressor().decompress(file.read(piece.stored)) if piece.stored else bytes(piece.length)
+                )
+        self.assertEqual(made, old.read_bytes())
+        self.assertTrue(opened.description.whole_disk)
+        self.assertIn("error UPDATE-REFUSED", self.yarrik("update", "apply", bundle, old, "--signed-by", f"{key}.pub", code=1))
+        for wrong in (old, self.write("none.img", bytes(4096))):
+            said = self.yarrik("update", "medium", wrong, old, "--key", key, "--to", stick, code=2)
+            self.assertIn("error UPDATE-MEDIUM", said)
+        said = self.yarrik(
+            "update", "medium", installer, self.write("apart/none.img", bytes(1 << 20)), "--key", key, "--to", stick, code=2
+        )
+        self.assertIn("error UPDATE-MEDIUM", said)
+        self.assertEqual(stick.read_bytes(), first)
 
     def test_switches_that_cannot_be(self) -> None:
         text = (self.root / BOARD).read_text()

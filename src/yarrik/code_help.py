@@ -1136,6 +1136,9 @@ UPDATE-IMAGE
 UPDATE-NOT-OURS
   `yarrik outdated --update zlib`, with the recipe of a shelf that comes with Yarrik
   Write an amendment on a shelf of yours.
+UPDATE-MEDIUM
+  `yarrik update medium` with an installer whose last partition is not called `payload`
+  Give the installer's disk that partition, with `filesystem = "none"`.
 UPDATE-REFUSED
   An update from version 1.2, for a board that runs 1.1
   Make one that starts from the board's version, or one with `--whole`.

@@ -396,6 +396,7 @@ UPDATE-BUNDLE flash stop An update cannot be read or written, or is damaged.
 UPDATE-FAILED flash stop An update was not applied, and the board goes on with what it had.
 UPDATE-IMAGE flash stop Two images are not those of an update.
 UPDATE-NOT-OURS command stop A recipe to be updated is on a shelf that is not this workspace's own.
+UPDATE-MEDIUM flash stop No installer medium can be made of two images.
 UPDATE-REFUSED flash stop A board does not take an update.
 UPDATE-UNCLEAR command stop A recipe's file does not say in one place what a newer version changes.
 USAGE command stop A command was called in a way that has no meaning.

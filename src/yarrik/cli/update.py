@@ -107,6 +107,54 @@ def make(
     )
 
 
+@updates.command(epilog="Example: [bold]yarrik update medium gauge-installer gauge --key release-key --to stick.img[/bold]")
+def medium(
+    installer: Annotated[str, typer.Argument(metavar="INSTALLER", help="The product, or its image, that installs.")],
+    image: Annotated[str, typer.Argument(metavar="IMAGE|PRODUCT", help="What it installs: a whole disk.")],
+    key: Annotated[Path, typer.Option(metavar="FILE", help="The private key, as ssh-keygen -t ed25519 makes it.")],
+    to: Annotated[Path, typer.Option(metavar="FILE", help="Where the medium's image goes.")],
+    workspace: Workspace = None,
+    json: JsonOption = False,
+) -> None:
+    """Makes a card or stick that writes an image to a board's built-in storage.
+
+    The installer's image has a last partition `payload`, which takes the
+    image, compressed and signed. Its program is `updater install`."""
+    from yarrik.cli.flash import image_file
+    from yarrik.cli.view import print_json
+    from yarrik.manifest import sign, signature_blob
+    from yarrik.update import Description, make_medium, product_of
+
+    ours, theirs = image_file(installer, None, workspace), image_file(image, None, workspace)
+    signers = []
+
+    def signed(text: bytes) -> bytes:
+        armour, signer = sign(text, key, _ask)
+        signers.append(signer)
+        return signature_blob(armour)
+
+    try:
+        product, board, version = product_of(theirs)
+        with _written(to) as file, _bar(json, "making the medium") as progress:
+            done = make_medium(ours, theirs, Description(product, board, version, 0, 0, b""), signed, file, progress)
+    except (Unfit, Damaged, OSError) as error:
+        why = error.strerror if isinstance(error, OSError) else str(error)
+        raise YarrikError(
+            Trouble("UPDATE-MEDIUM", f"no medium can be made of {shown_path(ours)} and {shown_path(theirs)}: {why}",
+                    Place(ours), remedy='give the installer\'s disk a last partition `payload` with `filesystem = "none"`')
+        ) from error  # fmt: skip
+    about = done.made.description
+    if json:
+        print_json({"ok": True, "medium": str(to), "bytes": done.size, "product": product, "board": board, "version": version,
+                    "installs": about.size, "compressed": done.made.bundle, "key": signers[0].fingerprint})  # fmt: skip
+        return
+    sys.stdout.write(
+        f"{shown_path(to)}: {shown_size(done.size)}, installs {product} {version} on {board}\n"
+        f"  {shown_size(about.size)} as {shown_size(done.made.bundle)}, signed by {signers[0]}\n"
+        f"next: yarrik flash {shown_path(to)} DEVICE\n"
+    )
+
+
 @updates.command(epilog="Example: [bold]yarrik update show gauge-1.1.update[/bold]")
 def show(
     bundle: Annotated[Path, typer.Argument(metavar="BUNDLE", help="A bundle of `update make`.")], json: JsonOption = False
@@ -127,6 +175,8 @@ def show(
                     "index": about.index.hex(), "key": opened.signer.fingerprint})  # fmt: skip
         return
     start = f"from version {about.start} only" if about.start else "from any version"
+    if about.whole_disk:
+        start = "a whole disk for an installer"
     sys.stdout.write(
         f"{shown_path(bundle)}: {shown_size(size)}, sound\n"
         f"  {about.product} on {about.board}, to version {about.version}, {start}{', or back' if about.older else ''}\n"

@@ -14,7 +14,9 @@ from .forms import FORMS as FORMS
 from .found import Found as Found
 from .found import Reader as Reader
 from .gpt import SECTOR as SECTOR
+from .gpt import TABLE_SECTORS as TABLE_SECTORS
 from .gpt import TableDamaged as TableDamaged
+from .gpt import encode_table as encode_table
 from .gpt import read_table as read_table
 from .layout import RootPlace as RootPlace
 from .layout import blob_offsets as blob_offsets

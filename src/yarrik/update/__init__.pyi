@@ -13,6 +13,9 @@ from .chunks import Bytes as Bytes
 from .images import FileMedium as FileMedium
 from .images import disk_of as disk_of
 from .images import mapped_bytes as mapped_bytes
+from .images import product_of as product_of
 from .images import slot_bytes as slot_bytes
 from .making import Made as Made
 from .making import make_bundle as make_bundle
+from .medium import Medium as Medium
+from .medium import make_medium as make_medium

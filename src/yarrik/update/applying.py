@@ -82,6 +82,8 @@ def check_update(description: Description, signer: ImageKey, trusted: list[Image
     """Whether this board takes an update. Raises Unfit with the reason."""
     if not any(one.raw == signer.raw for one in trusted):
         raise Unfit(f"it is signed by {signer}, which is none of the keys that count")
+    if description.whole_disk:
+        raise Unfit("it is for a whole disk, which an installer writes, and not for a slot")
     if (description.product, description.board) != (slots.product, slots.board):
         raise Unfit(f"it is for {description.product} on {description.board}, and this is {slots.product} on {slots.board}")
     if description.start and version_key(description.start) != version_key(slots.version):

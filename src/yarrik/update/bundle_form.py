@@ -49,7 +49,8 @@ def version_key(text: str) -> tuple[int, ...]:
 @dataclass(frozen=True)
 class Description:
     """What an update is for, and what it gives: `size` bytes in `pieces`, whose `index` has this digest. `start` is the version
-    that it starts from, empty where it brings all; `older` says that it may replace a newer version."""
+    that it starts from, empty where it brings all; `older` says that it may replace a newer version.
+    With `whole_disk` it is a whole disk that an installer writes, and no slot."""
 
     product: str
     board: str
@@ -59,11 +60,13 @@ class Description:
     index: bytes
     start: str = ""
     older: bool = False
+    whole_disk: bool = False
 
     def text(self) -> bytes:
         """The bytes that are signed."""
         lines = [
-            "update 1", f"product {self.product}", f"board {self.board}", f"version {self.version}",
+            "update 1", f"writes {'disk' if self.whole_disk else 'slot'}",
+            f"product {self.product}", f"board {self.board}", f"version {self.version}",
             f"older {'yes' if self.older else 'no'}", f"size {self.size}", f"pieces {self.pieces}",
             f"index {self.index.hex()}", f"start {self.start or '-'}",
         ]  # fmt: skip
@@ -73,13 +76,13 @@ class Description:
 def read_description(text: bytes) -> Description:
     """The reverse. Raises Damaged for anything that `text` would not write."""
     lines = text.decode("ascii", "replace").split("\n")
-    keys = ("update", "product", "board", "version", "older", "size", "pieces", "index", "start")
+    keys = ("update", "writes", "product", "board", "version", "older", "size", "pieces", "index", "start")
     values = dict(line.split(" ", 1) for line in lines[:-1] if " " in line)
     try:
         found = Description(
             values["product"], values["board"], values["version"], int(values["size"]), int(values["pieces"]),
             bytes.fromhex(values["index"]),
-            "" if values["start"] == "-" else values["start"], values["older"] == "yes",
+            "" if values["start"] == "-" else values["start"], values["older"] == "yes", values["writes"] == "disk",
         )  # fmt: skip
     except (KeyError, ValueError) as error:
         raise Damaged("its description is damaged") from error

@@ -10,8 +10,10 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import BinaryIO
 
+import msgspec
 import numpy as np
 
+from yarrik.beneath import regular_file
 from yarrik.boot import SLOTS_FILE, Slots, read_slots
 from yarrik.disk import OpenedImage, opened_bytes
 from yarrik.errors import Damaged, Unfit
@@ -74,6 +76,29 @@ def disk_of(medium: FileMedium, image: OpenedImage) -> Disk:
 
     first = disk(slots_of(image))
     return disk(slots_of(image, first.running))
+
+
+def product_of(path: Path) -> tuple[str, str, str]:
+    """Product, board and version of an image: as a slot in it says, or as its manifest beside it. Raises OSError, Damaged,
+    Unfit."""
+    with opened_bytes(path) as (_, image):
+        try:
+            slots = slots_of(image)
+        except Unfit:
+            pass
+        else:
+            return slots.product, slots.board, slots.version
+    try:
+        about = msgspec.json.decode(regular_file(path.parent / "packages.json"), type=_About)
+    except (OSError, msgspec.DecodeError) as error:
+        raise Unfit(f"neither a slot in {path.name} nor a packages.json beside it says which product it is") from error
+    return about.product, about.board, about.version or "0"
+
+
+class _About(msgspec.Struct):
+    product: str
+    board: str
+    version: str = ""
 
 
 def _version(image: OpenedImage, slot: str) -> str:

@@ -148,14 +148,18 @@ int version_order(const char *one, const char *other)
 
 static int description_read(struct description *about, char *text)
 {
-    char word[8];
+    char word[8], writes[8];
     uint64_t form;
 
-    if (number_line(&text, "update", &form) < 0 || form != 1 || line_of(&text, "product", about->product, NAME) < 0 ||
+    if (number_line(&text, "update", &form) < 0 || form != 1 || line_of(&text, "writes", writes, sizeof writes) < 0 ||
+        line_of(&text, "product", about->product, NAME) < 0 ||
         line_of(&text, "board", about->board, NAME) < 0 || line_of(&text, "version", about->version, NAME) < 0 ||
         line_of(&text, "older", word, sizeof word) < 0 || number_line(&text, "size", &about->size) < 0 ||
         number_line(&text, "pieces", &about->pieces) < 0 || digest_line(&text, "index", about->index) < 0 ||
         line_of(&text, "start", about->start, NAME) < 0 || *text)
+        return -1;
+    about->whole_disk = same_text(writes, "disk");
+    if (!about->whole_disk && !same_text(writes, "slot"))
         return -1;
     about->older = same_text(word, "yes");
     if (!about->older && !same_text(word, "no"))

@@ -133,27 +133,65 @@ static int slots_read(struct disk *disk, const char *path)
     return 0;
 }
 
-/* The disk that the root filesystem is on: the kernel's link of its partition ends in .../DISK/PARTITION. */
-static int root_disk(char *path, size_t room)
+/* The kernel's link to what it knows of a device. */
+static void device_link(char link[64], const unsigned numbers[2])
 {
-    char link[64] = "/sys/dev/block/", target[256];
-    unsigned numbers[2];
-    size_t at = 15, end, begin;
-    long length;
+    size_t at = 15;
 
-    if (sys_root_device(&numbers[0], &numbers[1]) < 0)
-        return -1;
+    copy_bytes(link, "/sys/dev/block/", 15);
     for (int i = 0; i < 2; i++) {
         char digits[12];
+        unsigned number = numbers[i];
         int count = 0;
 
         do
-            digits[count++] = (char)('0' + numbers[i] % 10);
-        while (numbers[i] /= 10);
+            digits[count++] = (char)('0' + number % 10);
+        while (number /= 10);
         while (count)
             link[at++] = digits[--count];
         link[at++] = i ? 0 : ':';
     }
+}
+
+/* Where a partition of a GUID partition table begins, by its name in plain letters. */
+int partition_named(int file, const char *name, uint64_t *begin)
+{
+    const struct disk disk = {.file = file};
+    uint8_t head[SECTOR], entry[128];
+    uint64_t each, count;
+
+    if (disk_read(&disk, SECTOR, head, sizeof head) < 0)
+        return -1;
+    each = little(head + 84, 4);
+    count = little(head + 80, 4);
+    if (!same_bytes(head, "EFI PART", 8) || each < 128 || each > 4096 || count > 1024 || little(head + 72, 8) > 1ULL << 48)
+        return fail("the medium has no partition table that is known here");
+    for (uint64_t number = 0; number < count; number++) {
+        size_t i = 0;
+
+        if (disk_read(&disk, little(head + 72, 8) * SECTOR + number * each, entry, sizeof entry) < 0)
+            return -1;
+        while (i < 36 && name[i] && entry[56 + 2 * i] == (uint8_t)name[i] && !entry[57 + 2 * i])
+            i++;
+        if (!name[i] && (i == 36 || !entry[56 + 2 * i]) && little(entry + 32, 8) >= 2) {
+            *begin = little(entry + 32, 8) * SECTOR;
+            return 0;
+        }
+    }
+    return fail("the medium has no partition %s", name);
+}
+
+/* The disk that the root filesystem is on: the kernel's link of its partition ends in .../DISK/PARTITION. */
+int root_disk(char *path, size_t room)
+{
+    char link[64], target[256];
+    unsigned numbers[2];
+    size_t end, begin;
+    long length;
+
+    if (sys_root_device(&numbers[0], &numbers[1]) < 0)
+        return -1;
+    device_link(link, numbers);
     length = sys_link(link, target, sizeof target);
     if (length <= 0 || (size_t)length >= sizeof target)
         return -1;

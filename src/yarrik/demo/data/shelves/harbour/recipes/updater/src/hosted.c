@@ -1,6 +1,7 @@
 /* The kernel's calls by way of a C library, for tests on the build host. */
 #define _GNU_SOURCE
 #include <arpa/inet.h>
+#include <dirent.h>
 #include <fcntl.h>
 #include <stdio.h>
 #include <sys/socket.h>
@@ -11,9 +12,9 @@
 
 #include "updater.h"
 
-int sys_open(const char *path, int writing)
+int sys_open(const char *path, int how)
 {
-    return open(path, (writing ? O_RDWR : O_RDONLY) | O_CLOEXEC);
+    return open(path, (how ? O_RDWR : O_RDONLY) | (how == ALONE ? O_EXCL : 0) | O_CLOEXEC);
 }
 
 void sys_close(int file)
@@ -59,6 +60,31 @@ int sys_root_device(unsigned *first, unsigned *second)
         return -1;
     *first = major(found.st_dev);
     *second = minor(found.st_dev);
+    return 0;
+}
+
+int sys_device(const char *path, unsigned *first, unsigned *second)
+{
+    struct stat found;
+
+    if (stat(path, &found) < 0 || !S_ISBLK(found.st_mode))
+        return -1;
+    *first = major(found.st_rdev);
+    *second = minor(found.st_rdev);
+    return 0;
+}
+
+int sys_list(const char *folder, void (*name)(const char *name, void *with), void *with)
+{
+    DIR *open = opendir(folder);
+    struct dirent *entry;
+
+    if (!open)
+        return -1;
+    while ((entry = readdir(open)))
+        if (entry->d_name[0] != '.')
+            name(entry->d_name, with);
+    closedir(open);
     return 0;
 }
 

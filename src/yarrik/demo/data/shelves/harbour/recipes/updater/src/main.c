@@ -1,4 +1,4 @@
-/* updater apply SOURCE | confirm | status | watch SECONDS COMMAND... */
+/* updater apply SOURCE | confirm | status | watch SECONDS COMMAND... | install SOURCE */
 #include "updater.h"
 
 static const char HELP[] =
@@ -6,9 +6,13 @@ static const char HELP[] =
     "updater confirm                                 the system on trial works\n"
     "updater watch SECONDS COMMAND [WORD...]         confirms once the command does well, restarts when it does not in time\n"
     "updater status                                  slots, and which one runs\n"
+    "updater install SOURCE                          writes a whole disk: the one beside that with the root filesystem\n"
+    "                SOURCE may be partition:NAME, one of the disk that this runs from\n"
     "  --disk DEVICE     the disk, without it the one with the root filesystem\n"
     "  --slots FILE      what slots there are (/usr/lib/boot/slots.conf)\n"
     "  --keys FILE       keys that may sign updates (/etc/update-keys)\n"
+    "  --board NAME      the board that an image to install has to be for\n"
+    "  --ask yes         asks for the disk's name to be typed before it is written\n"
     "  --running SLOT    the slot that runs, without it as the kernel's command line says\n";
 
 static int usage(void)
@@ -48,13 +52,14 @@ int main(int count, char **words)
     static struct keys keys;
     static struct source source;
     static char text[16384];
-    const char *path = "", *slots = "/usr/lib/boot/slots.conf", *key_file = "/etc/update-keys", *running = "", *order;
+    const char *path = "", *slots = "/usr/lib/boot/slots.conf", *key_file = "/etc/update-keys", *running = "", *board = "", *ask = "", *order;
     struct state state;
     int at = 1, rest;
 
     for (; at + 1 < count && begins(words[at], "--"); at += 2) {
         const char **to = same_text(words[at], "--disk") ? &path : same_text(words[at], "--slots") ? &slots
-                          : same_text(words[at], "--keys") ? &key_file : same_text(words[at], "--running") ? &running : NULL;
+                          : same_text(words[at], "--keys") ? &key_file : same_text(words[at], "--running") ? &running
+                          : same_text(words[at], "--board") ? &board : same_text(words[at], "--ask") ? &ask : NULL;
 
         if (!to)
             return usage();
@@ -70,6 +75,20 @@ int main(int count, char **words)
         if (disk_open(&disk, path, slots, running, 1) < 0 || source_open(&source, words[at]) < 0)
             return 1;
         return apply(&disk, &source, &keys) < 0;
+    }
+    if (same_text(order, "install") && rest == 1) {
+        char target[64];
+        int failed = 1;
+
+        if (!*board || (*ask && !same_text(ask, "yes") && !same_text(ask, "no")))
+            return usage();
+        if (read_file(key_file, text, sizeof text) < 0 || !read_keys(&keys, text))
+            return fail("%s has no key that may sign images", key_file) < 0;
+        if ((*path || target_find(target, sizeof target) == 0) && source_open(&source, words[at]) == 0)
+            failed = install(*path ? path : target, board, same_text(ask, "yes"), &source, &keys) < 0;
+        if (failed)
+            say("it is not installed; the same again keeps what is right already");
+        return failed;
     }
     if (same_text(order, "watch") && rest >= 2)
         return disk_open(&disk, path, slots, running, 1) < 0 ? 1 : watch(&disk, words + at);

@@ -156,7 +156,15 @@ int source_open(struct source *source, const char *name)
         source->by_http = 1;
         return address_of(source, name);
     }
-    source->file = sys_open(name, 0);
+    if (begins(name, "partition:")) { /* of the disk that the root filesystem is on */
+        char disk[64];
+
+        if (root_disk(disk, sizeof disk) < 0)
+            return fail("it is not clear which disk the root filesystem is on");
+        source->file = sys_open(disk, READING);
+        return source->file < 0 ? fail("%s cannot be opened", disk) : partition_named(source->file, name + 10, &source->base);
+    }
+    source->file = sys_open(name, READING);
     return source->file < 0 ? fail("%s cannot be opened", name) : 0;
 }
 
@@ -182,8 +190,8 @@ int source_read(struct source *source, uint64_t at, uint8_t *to, size_t size)
     while (size) {
         long got;
 
-        if (!source->by_http && source->at != wanted) {
-            if (sys_seek(source->file, (int64_t)wanted) < 0)
+        if (!source->by_http && (source->at != wanted || !wanted)) {
+            if (sys_seek(source->file, (int64_t)(source->base + wanted)) < 0)
                 return fail("the update is cut short");
             source->at = wanted;
         }

@@ -3,7 +3,7 @@
 
 #include "updater.h"
 
-enum { AT_HERE = -100, READ_ONLY = 0, READ_WRITE = 2, CLOSE_ON_EXEC = 02000000, FLUSH_BUFFERS = 0x1261, CHILD_SIGNAL = 17, KILL = 9,
+enum { AT_HERE = -100, READ_ONLY = 0, READ_WRITE = 2, CLOSE_ON_EXEC = 02000000, EXCLUSIVE = 0200, FLUSH_BUFFERS = 0x1261, CHILD_SIGNAL = 17, KILL = 9,
        NOT_WAITING = 1, RESTART = 0x01234567 };
 
 #if defined(__aarch64__)
@@ -103,9 +103,10 @@ void *memset(void *to, int value, size_t size)
     return to;
 }
 
-int sys_open(const char *path, int writing)
+int sys_open(const char *path, int how)
 {
-    return (int)call(__NR_openat, AT_HERE, (long)path, (writing ? READ_WRITE : READ_ONLY) | CLOSE_ON_EXEC, 0, 0);
+    return (int)call(__NR_openat, AT_HERE, (long)path, (how ? READ_WRITE : READ_ONLY) | (how == ALONE ? EXCLUSIVE : 0) | CLOSE_ON_EXEC,
+                     0, 0);
 }
 
 void sys_close(int file)
@@ -158,6 +159,33 @@ int sys_root_device(unsigned *major, unsigned *minor)
         return -1;
     *major = (unsigned)little(found + 136, 4);
     *minor = (unsigned)little(found + 140, 4);
+    return 0;
+}
+
+int sys_device(const char *path, unsigned *major, unsigned *minor)
+{
+    static uint8_t found[256]; /* the device that a node stands for is at 128 and 132; the mode at 28 */
+
+    if (call(__NR_statx, AT_HERE, (long)path, 0, 0, (long)found) < 0 || (little(found + 28, 2) & 0170000) != 0060000)
+        return -1;
+    *major = (unsigned)little(found + 128, 4);
+    *minor = (unsigned)little(found + 132, 4);
+    return 0;
+}
+
+int sys_list(const char *folder, void (*name)(const char *name, void *with), void *with)
+{
+    static uint8_t entries[4096]; /* struct linux_dirent64: the length at 16, the name at 19 */
+    int file = (int)call(__NR_openat, AT_HERE, (long)folder, READ_ONLY | CLOSE_ON_EXEC, 0, 0);
+    long got;
+
+    if (file < 0)
+        return -1;
+    while ((got = call(__NR_getdents64, file, (long)entries, sizeof entries, 0, 0)) > 0)
+        for (long at = 0; at < got; at += (long)little(entries + at + 16, 2))
+            if (entries[at + 19] != '.')
+                name((const char *)entries + at + 19, with);
+    sys_close(file);
     return 0;
 }
 

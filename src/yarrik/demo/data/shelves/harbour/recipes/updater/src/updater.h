@@ -6,7 +6,8 @@
 #include <stdint.h>
 
 /* sys.c or hosted.c: the kernel's calls. What fails is negative. */
-int sys_open(const char *path, int writing);
+enum { READING, WRITING, ALONE }; /* ALONE: a disk that nothing else on the board uses */
+int sys_open(const char *path, int how);
 void sys_close(int file);
 long sys_read(int file, void *data, size_t size);
 long sys_write(int file, const void *data, size_t size);
@@ -15,6 +16,8 @@ int sys_settle(int file);
 void sys_forget(int file);
 long sys_link(const char *path, char *to, size_t size);
 int sys_root_device(unsigned *major, unsigned *minor);
+int sys_device(const char *path, unsigned *major, unsigned *minor);
+int sys_list(const char *folder, void (*found)(const char *name, void *with), void *with);
 int sys_connect(uint32_t address, uint16_t port);
 void sys_sleep(unsigned seconds);
 int sys_run(char *const words[], unsigned seconds);
@@ -46,6 +49,7 @@ int zstd_frame(uint8_t *to, size_t near, size_t size, const uint8_t *frame, size
 /* source.c: an update's bytes, from a file or by HTTP. Reading goes forward only. */
 struct source {
     int file;
+    uint64_t base; /* where it begins in the file */
     int by_http;
     uint32_t address;
     uint16_t port;
@@ -62,7 +66,7 @@ enum { NAME = 64, LONGEST = 256 * 1024, PIECE = 96, MOST_INDEX = 32 * 1024 * 102
 enum { ZERO, COPY, DATA };
 struct description {
     char product[NAME], board[NAME], version[NAME], start[NAME];
-    int older;
+    int older, whole_disk;
     uint64_t size, pieces;
     uint8_t index[32];
 };
@@ -106,6 +110,8 @@ struct disk {
     struct slot slots[MOST_SLOTS];
     const struct slot *running, *other;
 };
+int root_disk(char *path, size_t room);
+int partition_named(int file, const char *name, uint64_t *begin);
 int disk_open(struct disk *disk, const char *path, const char *slots, const char *running, int writing);
 int disk_read(const struct disk *disk, uint64_t at, void *to, size_t size);
 int disk_write(const struct disk *disk, uint64_t at, const void *data, size_t size);
@@ -114,6 +120,8 @@ int state_store(const struct disk *disk, const char *slot, const char *trial, un
 
 /* apply.c */
 int apply(struct disk *disk, struct source *source, const struct keys *keys);
+int install(const char *path, const char *board, int ask, struct source *source, const struct keys *keys);
+int target_find(char *path, size_t room);
 
 uint64_t little(const uint8_t *from, int bytes);
 int all_zero(const uint8_t *data, size_t size);
