@@ -4,7 +4,7 @@
 #include "updater.h"
 
 /* What is written last of a whole disk: the partition table is in it. */
-enum { BEGINNING = 1024 * 1024 };
+enum { BEGINNING = 1024 * 1024, GROUP = 16 };
 
 static uint8_t index_room[MOST_INDEX], made[2 * LONGEST], there[LONGEST], stored[LONGEST];
 
@@ -91,30 +91,24 @@ static int refused(const struct disk *disk, const struct description *about)
     return 0;
 }
 
-int apply(struct disk *disk, struct source *source, const struct keys *keys)
+/* Pieces that the second process has: some of those that need nothing of the source, in groups that lie together. */
+static int of_second(const struct piece *piece, uint64_t number)
 {
-    static struct bundle bundle;
-    struct state state;
-    uint64_t at, body, written = 0, tenth = 0, base = disk->other->begin;
+    return piece->kind != DATA && number / GROUP % 2;
+}
 
-    if (bundle_open(&bundle, source, keys) < 0 || refused(disk, &bundle.about) < 0)
-        return -1;
-    if (source_read(source, bundle.index_at, index_room, bundle.index_size) < 0 ||
-        index_check(&bundle, index_room, disk->running->size) < 0 || state_read(disk, &state) < 0)
-        return -1;
-    if (state.known && same_text(state.trial, disk->running->name))
-        return fail("the running system is on trial itself, and has to be confirmed first");
-    say("version %s goes into the slot %s; %s runs in %s", bundle.about.version, disk->other->name, disk->version, disk->running->name);
-    if (!state.known || state.trial[0] || !same_text(state.slot, disk->running->name))
-        if (state_store(disk, disk->running->name, "", 0) < 0)
-            return -1;
-    at = 0;
-    body = bundle.body;
-    for (uint64_t number = 0; number < bundle.about.pieces; number++) {
+/* What one process writes of the new slot. The first one tells how far it is. */
+static int write_part(struct disk *disk, struct source *source, const struct bundle *bundle, int second, uint64_t *written)
+{
+    uint64_t at = 0, body = bundle->body, tenth = 0, base = disk->other->begin;
+
+    for (uint64_t number = 0; number < bundle->about.pieces; number++) {
         struct piece piece;
 
         index_piece(&piece, index_room, number);
-        if (piece.kind == ZERO) {
+        if (second != of_second(&piece, number)) {
+            /* the other process has it */
+        } else if (piece.kind == ZERO) {
             if (zeroed(disk, base + at, piece.length, 0) < 0)
                 return -1;
         } else {
@@ -129,34 +123,94 @@ int apply(struct disk *disk, struct source *source, const struct keys *keys)
                 if (!same_bytes(there, data, piece.length)) {
                     if (disk_write(disk, base + at, data, piece.length) < 0)
                         return -1;
-                    written += piece.length;
+                    *written += piece.length;
                 }
             }
         }
         at += piece.length;
         body += piece.stored;
-        if (at * 10 / bundle.about.size > tenth) {
-            tenth = at * 10 / bundle.about.size;
+        if (!second && at * 10 / bundle->about.size > tenth) {
+            tenth = at * 10 / bundle->about.size;
             say("%u of 10", tenth);
         }
     }
-    if (sys_settle(disk->file) < 0)
-        return fail("the disk did not take all that was written");
-    sys_forget(disk->file);
-    at = 0;
-    for (uint64_t number = 0; number < bundle.about.pieces; number++) {
+    return 0;
+}
+
+/* Whether what one process looks at is as it should be. */
+static int look_part(struct disk *disk, struct source *source, const struct bundle *bundle, int second, uint64_t *unused)
+{
+    uint64_t at = 0, base = disk->other->begin;
+
+    (void)source, (void)unused;
+    for (uint64_t number = 0; number < bundle->about.pieces; number++) {
         struct piece piece;
-        int wrong;
+        int wrong = 0;
 
         index_piece(&piece, index_room, number);
-        if (piece.kind == ZERO)
-            wrong = zeroed(disk, base + at, piece.length, 1);
-        else
-            wrong = differs(disk, base + at, &piece);
+        if (second == of_second(&piece, number))
+            wrong = piece.kind == ZERO ? zeroed(disk, base + at, piece.length, 1) : differs(disk, base + at, &piece);
         if (wrong)
             return wrong < 0 ? -1 : fail("the slot %s does not hold what was written to it", disk->other->name);
         at += piece.length;
     }
+    return 0;
+}
+
+/* Does something in two processes, since digests take longer than disks do; each has a descriptor of its own. */
+static int together(int (*part)(struct disk *, struct source *, const struct bundle *, int, uint64_t *), struct disk *disk,
+                    struct source *source, const struct bundle *bundle, uint64_t *sum)
+{
+    int ends[2], failed;
+    long child = -1;
+    uint64_t more = 0;
+
+    if (sys_processors() > 1 && sys_pipe(ends) == 0) {
+        child = sys_fork();
+        if (child < 0) {
+            sys_close(ends[0]);
+            sys_close(ends[1]);
+        }
+    }
+    if (child == 0) {
+        disk->file = sys_open(disk->path, WRITING);
+        failed = disk->file < 0 || part(disk, source, bundle, 1, &more) < 0;
+        sys_end(failed || sys_write(ends[1], &more, sizeof more) != sizeof more);
+    }
+    failed = part(disk, source, bundle, 0, sum) < 0;
+    if (child < 0)
+        return failed || part(disk, source, bundle, 1, sum) < 0 ? -1 : 0;
+    sys_close(ends[1]);
+    if (sys_read(ends[0], &more, sizeof more) == sizeof more)
+        *sum += more;
+    sys_close(ends[0]);
+    return sys_wait(child) != 0 || failed ? -1 : 0;
+}
+
+int apply(struct disk *disk, struct source *source, const struct keys *keys)
+{
+    static struct bundle bundle;
+    struct state state;
+    uint64_t written = 0, unused = 0;
+
+    if (bundle_open(&bundle, source, keys) < 0 || refused(disk, &bundle.about) < 0)
+        return -1;
+    if (source_read(source, bundle.index_at, index_room, bundle.index_size) < 0 ||
+        index_check(&bundle, index_room, disk->running->size) < 0 || state_read(disk, &state) < 0)
+        return -1;
+    if (state.known && same_text(state.trial, disk->running->name))
+        return fail("the running system is on trial itself, and has to be confirmed first");
+    say("version %s goes into the slot %s; %s runs in %s", bundle.about.version, disk->other->name, disk->version, disk->running->name);
+    if (!state.known || state.trial[0] || !same_text(state.slot, disk->running->name))
+        if (state_store(disk, disk->running->name, "", 0) < 0)
+            return -1;
+    if (together(write_part, disk, source, &bundle, &written) < 0)
+        return -1;
+    if (sys_settle(disk->file) < 0)
+        return fail("the disk did not take all that was written");
+    sys_forget(disk->file);
+    if (together(look_part, disk, source, &bundle, &unused) < 0)
+        return -1;
     if (state_store(disk, disk->running->name, disk->other->name, (unsigned)disk->tries) < 0)
         return -1;
     say("%u bytes written and all read back; the slot %s is tried at the next start", written, disk->other->name);

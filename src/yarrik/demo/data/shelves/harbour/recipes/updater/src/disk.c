@@ -241,9 +241,12 @@ int disk_open(struct disk *disk, const char *path, const char *slots, const char
         return -1;
     if (!*path && root_disk(found, sizeof found) < 0)
         return fail("it is not clear which disk the root filesystem is on: name it with --disk");
-    disk->file = sys_open(*path ? path : found, writing);
+    if (*path && length_of(path) >= sizeof disk->path)
+        return fail("%s is too long", path);
+    copy_bytes(disk->path, *path ? path : found, length_of(*path ? path : found) + 1);
+    disk->file = sys_open(disk->path, writing);
     if (disk->file < 0)
-        return fail("%s cannot be opened", *path ? path : found);
+        return fail("%s cannot be opened", disk->path);
     if (partition(disk, disk->state_number, &disk->state_at, &size) < 0)
         return -1;
     for (unsigned i = 0; i < disk->count; i++)

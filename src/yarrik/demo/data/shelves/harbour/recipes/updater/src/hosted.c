@@ -8,6 +8,7 @@
 #include <sys/stat.h>
 #include <sys/sysmacros.h>
 #include <sys/time.h>
+#include <sys/wait.h>
 #include <unistd.h>
 
 #include "updater.h"
@@ -116,4 +117,31 @@ int sys_run(char *const words[], unsigned seconds)
 
 void sys_restart(void)
 {
+}
+
+int sys_processors(void)
+{
+    return 2;
+}
+
+int sys_pipe(int ends[2])
+{
+    return pipe2(ends, O_CLOEXEC);
+}
+
+long sys_fork(void)
+{
+    return fork();
+}
+
+int sys_wait(long child)
+{
+    int status = -1;
+
+    return waitpid((pid_t)child, &status, 0) == child ? status : -1;
+}
+
+void sys_end(int code)
+{
+    _exit(code);
 }

@@ -258,6 +258,42 @@ int sys_run(char *const words[], unsigned seconds)
     return -1;
 }
 
+/* How many processors this may run on. */
+int sys_processors(void)
+{
+    uint8_t mask[128];
+    long size = call(__NR_sched_getaffinity, 0, sizeof mask, (long)mask, 0, 0);
+    int count = 0;
+
+    for (long i = 0; i < size; i++)
+        for (int bit = 0; bit < 8; bit++)
+            count += mask[i] >> bit & 1;
+    return count;
+}
+
+int sys_pipe(int ends[2])
+{
+    return (int)call(__NR_pipe2, (long)ends, CLOSE_ON_EXEC, 0, 0, 0);
+}
+
+long sys_fork(void)
+{
+    return call(__NR_clone, CHILD_SIGNAL, 0, 0, 0, 0);
+}
+
+int sys_wait(long child)
+{
+    int status = -1;
+
+    return call(__NR_wait4, child, (long)&status, 0, 0, 0) == child ? status : -1;
+}
+
+void sys_end(int code)
+{
+    for (;;)
+        call(__NR_exit_group, code, 0, 0, 0, 0);
+}
+
 void sys_restart(void)
 {
     call(__NR_sync, 0, 0, 0, 0, 0);

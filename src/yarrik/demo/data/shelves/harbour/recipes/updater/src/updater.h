@@ -22,6 +22,11 @@ int sys_connect(uint32_t address, uint16_t port);
 void sys_sleep(unsigned seconds);
 int sys_run(char *const words[], unsigned seconds);
 void sys_restart(void);
+int sys_processors(void);
+int sys_pipe(int ends[2]);
+long sys_fork(void);
+int sys_wait(long child);
+void sys_end(int code);
 
 /* text.c */
 size_t length_of(const char *text);
@@ -104,6 +109,7 @@ struct state {
 };
 struct disk {
     int file;
+    char path[256];
     char product[NAME], board[NAME], version[NAME];
     uint64_t state_number, state_at, tries;
     unsigned count;
