@@ -5,6 +5,7 @@ import hashlib
 import json
 import os
 import random
+import shutil
 import signal
 import socket
 import struct
@@ -721,6 +722,47 @@ class OverTheNetwork(AnImage):
         whole, _ = self.server(*self.KIT, "file", "{storage}")
         both = self.yarrik("flash", self.image, whole, whole, "--write-to-device", "card", "--write-to-device", "card", code=2)
         self.assertIn("is named twice", both)
+        self.assertEqual(storage.read_bytes()[:3], b"old")
+
+    def certificates(self, name: str) -> tuple[Path, Path]:
+        """Folders of a server and of a client, with certificates by an authority of their own."""
+        server, client = self.folder / f"{name}-server", self.folder / f"{name}-client"
+        server.mkdir(), client.mkdir()
+        make = ("openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-days", "2")
+        ca = server / "ca-key.pem"
+        self.tool(*make, "-subj", "/CN=pier authority", "-keyout", ca, "-out", server / "ca-cert.pem")
+        shutil.copy(server / "ca-cert.pem", client)
+        for folder, who in ((server, "server"), (client, "client")):
+            self.tool(*make, "-subj", f"/CN={who}", "-addext", "subjectAltName=IP:127.0.0.1", "-CA", server / "ca-cert.pem", "-CAkey", ca,
+                      "-keyout", folder / f"{who}-key.pem", "-out", folder / f"{who}-cert.pem")  # fmt: skip
+        return server, client
+
+    def test_by_tls(self) -> None:
+        server, client = self.certificates("one")
+        _, stranger = self.certificates("other")
+        for more in ((), ("--tls-verify-peer",)):
+            address, storage = self.server(
+                *self.KIT, "--tls=require", f"--tls-certificates={server}", *more, "file", "{storage}"
+            )
+            secure = address.replace("nbd:", "nbds:")
+            words = ("--write-to-device", "card")
+            found = self.yarrik_json("flash", self.image, f"{secure}?tls-certificates={client}", *words)["devices"][0]
+            self.assertTrue(found["done"])
+            self.assertEqual(storage.read_bytes()[: 24 * MIB], self.image.read_bytes())
+            for other, why in (
+                (address, "write nbds://"),
+                (secure, "its certificate is not trusted"),
+                (f"{secure}?tls-certificates={stranger}", "its certificate is not trusted"),
+                (f"{secure}?tls-certificates={self.folder / 'none'}", "cannot be read"),
+                (f"{address}?tls-certificates={client}", "no address of storage"),
+            ):
+                said = self.yarrik("flash", self.image, other, *words, code=2)
+                self.assertIn("FLASH-UNKNOWN", said)
+                self.assertIn(why, said)
+        # Somebody who answers without TLS gets nothing.
+        plain, storage = self.server(*self.KIT, "file", "{storage}")
+        said = self.yarrik("flash", self.image, plain.replace("nbd:", "nbds:"), *words, code=2)
+        self.assertIn("it has no TLS", said)
         self.assertEqual(storage.read_bytes()[:3], b"old")
 
     def test_faults_of_the_other_side(self) -> None:

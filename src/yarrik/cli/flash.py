@@ -116,7 +116,7 @@ def flash(
         list[str],
         typer.Argument(
             metavar="DEVICE…",
-            help="Devices to write to, files of bench devices, nbd:// or fastboot:// addresses.",
+            help="Devices to write to, files of bench devices, nbd://, nbds:// or fastboot:// addresses.",
             autocompletion=_free_devices,
         ),
     ],

@@ -12,6 +12,7 @@ import io
 import os
 import re
 import socket
+import ssl
 import struct
 import threading
 import urllib.parse
@@ -23,7 +24,7 @@ from yarrik.flash.devices import Device
 
 _NBDMAGIC, _IHAVEOPT, _REPLY = b"NBDMAGIC", b"IHAVEOPT", 0x0003E889045565A9
 _FLAG_FIXED_NEWSTYLE, _FLAG_NO_ZEROES = 1, 2
-_OPT_EXPORT_NAME, _OPT_GO = 1, 7
+_OPT_EXPORT_NAME, _OPT_STARTTLS, _OPT_GO = 1, 5, 7
 _REP_ACK, _REP_INFO, _REP_ERROR = 1, 3, 1 << 31
 _REP_ERR_UNSUP, _REP_ERR_TLS_REQD, _REP_ERR_UNKNOWN = _REP_ERROR | 1, _REP_ERROR | 5, _REP_ERROR | 6
 _INFO_EXPORT, _INFO_BLOCK_SIZE = 0, 3
@@ -36,7 +37,7 @@ _LONGEST_REPLY = 4096
 _PORT = 10809
 #: Seconds for the connection, and for each answer: flash storage may think for a while.
 _CONNECT, _ANSWER = 10.0, 60.0
-_URI = re.compile(r"nbd://(\[[0-9A-Fa-f:.]+\]|[A-Za-z0-9._-]+)(?::(\d{1,5}))?(?:/(.*))?\Z")
+_URI = re.compile(r"nbd(s?)://(\[[0-9A-Fa-f:.]+\]|[A-Za-z0-9._-]+)(?::(\d{1,5}))?(?:/([^?]*))?(?:\?tls-certificates=(.+))?\Z")
 
 
 def is_network(word: str) -> bool:
@@ -53,26 +54,44 @@ def connected(word: str, host: str, port: int, why: str, remedy: str) -> socket.
         raise YarrikError(Trouble("FLASH-UNKNOWN", what, why=why, remedy=remedy)) from error
 
 
+def _trusting(word: str, folder: str) -> ssl.SSLContext:
+    """Whom a connection trusts: authorities of this machine, or the one of a folder (doc/uri.md, `tls-certificates`), which may
+    have a certificate of our own as well. Raises YarrikError."""
+    try:
+        context = ssl.create_default_context(cafile=f"{folder}/ca-cert.pem" if folder else None)
+        if folder and Path(folder, "client-cert.pem").exists():
+            context.load_cert_chain(f"{folder}/client-cert.pem", f"{folder}/client-key.pem")
+    except (OSError, ssl.SSLError) as error:
+        what = f"{word}: the certificates of {folder} cannot be read: {error.strerror or error}"
+        raise YarrikError(Trouble("FLASH-UNKNOWN", what, remedy="put ca-cert.pem there, and client-cert.pem with client-key.pem "
+                                  "where the server asks for them")) from error  # fmt: skip
+    return context
+
+
 class NetworkTarget:
-    """An export of an NBD server, as storage. `word` is `nbd://HOST[:PORT][/EXPORT]`. Raises YarrikError."""
+    """An export of an NBD server, as storage. `word` is `nbd://HOST[:PORT][/EXPORT]`, or `nbds://…` for a connection by TLS,
+    with `?tls-certificates=FOLDER` where the server's certificate is not by an authority of this machine.
+
+    Raises YarrikError."""
 
     reads = True
 
     def __init__(self, word: str) -> None:
         match = _URI.match(word)
-        if match is None or not 0 < int(match[2] or _PORT) < 65536:
+        if match is None or not 0 < int(match[3] or _PORT) < 65536 or (match[5] and not match[1]):
             raise YarrikError(Trouble("FLASH-UNKNOWN", f"{word} is no address of storage",
-                                      why="nbd:// and fastboot:// are known here",
+                                      why="nbd://, nbds:// and fastboot:// are known here",
                                       remedy="write nbd://HOST:PORT/EXPORT"))  # fmt: skip
-        host, port, export = match[1].strip("[]"), int(match[2] or _PORT), urllib.parse.unquote(match[3] or "")
+        host, port, export = match[2].strip("[]"), int(match[3] or _PORT), urllib.parse.unquote(match[4] or "")
+        secure = _trusting(word, urllib.parse.unquote(match[5] or "")) if match[1] else None
         self._lock = threading.Lock()
         self._cookie = 0
-        self._socket = connected(word, host, port, "the board's bootloader has to export its storage first",
+        self._socket: socket.socket = connected(word, host, port, "the board's bootloader has to export its storage first",
                                  "start its NBD server, and look for address and port")  # fmt: skip
         try:
             self._socket.settimeout(_ANSWER)
             self._socket.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-            size, self._flags, block = self._agree(export.encode())
+            size, self._flags, block = self._agree(export.encode(), host, secure)
         except OSError as error:
             self._socket.close()
             raise YarrikError(Trouble("FLASH-UNKNOWN", f"{word} does not offer it: {error.strerror or error}",
@@ -86,14 +105,26 @@ class NetworkTarget:
 
     # The beginning (proto.md, "Handshake phase")
 
-    def _agree(self, export: bytes) -> tuple[int, int, int]:
-        """Chooses the export; its size, the flags of its transmission, and its smallest block in bytes."""
+    def _agree(self, export: bytes, host: str, secure: ssl.SSLContext | None) -> tuple[int, int, int]:
+        """Begins TLS where that is wanted, and chooses the export; its size, the flags of its transmission, and its smallest
+        block in bytes."""
         if self._take(8) != _NBDMAGIC or self._take(8) != _IHAVEOPT:
             raise OSError(errno.EPROTO, "no NBD server is there, or one of the old style")
         flags = int.from_bytes(self._take(2), "big")
         if not flags & _FLAG_FIXED_NEWSTYLE:
             raise OSError(errno.EPROTO, "its server has the old style of the protocol")
         self._socket.sendall(struct.pack("!I", flags & (_FLAG_FIXED_NEWSTYLE | _FLAG_NO_ZEROES)))
+        if secure is not None:
+            # Without it nothing goes on: a server, or somebody between, that has no TLS gets no data.
+            self._socket.sendall(_IHAVEOPT + struct.pack("!II", _OPT_STARTTLS, 0))
+            if self._option_reply(_OPT_STARTTLS)[0] != _REP_ACK:
+                raise OSError(errno.EPROTO, "it has no TLS")
+            try:
+                self._socket = secure.wrap_socket(self._socket, server_hostname=host)
+            except ssl.SSLCertVerificationError as error:
+                raise OSError(errno.EPROTO, f"its certificate is not trusted: {error.verify_message}") from error
+            except ssl.SSLError as error:
+                raise OSError(errno.EPROTO, "no TLS could be agreed on") from error
         body = struct.pack("!I", len(export)) + export + struct.pack("!HH", 1, _INFO_BLOCK_SIZE)
         self._socket.sendall(_IHAVEOPT + struct.pack("!II", _OPT_GO, len(body)) + body)
         size, transmission, block = -1, 0, 512
@@ -104,7 +135,7 @@ class NetworkTarget:
             if kind == _REP_ERR_UNSUP:
                 return self._agree_old(export, flags)
             if kind == _REP_ERR_TLS_REQD:
-                raise OSError(errno.EPROTO, "it wants TLS, which is not there yet")
+                raise OSError(errno.EPROTO, "it wants TLS: write nbds:// instead of nbd://")
             if kind == _REP_ERR_UNKNOWN:
                 raise OSError(errno.ENOENT, f"it has no export `{export.decode()}`")
             if kind & _REP_ERROR:
