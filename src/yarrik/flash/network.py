@@ -63,8 +63,8 @@ def _trusting(word: str, folder: str) -> ssl.SSLContext:
             context.load_cert_chain(f"{folder}/client-cert.pem", f"{folder}/client-key.pem")
     except (OSError, ssl.SSLError) as error:
         what = f"{word}: the certificates of {folder} cannot be read: {error.strerror or error}"
-        raise YarrikError(Trouble("FLASH-UNKNOWN", what, remedy="put ca-cert.pem there, and client-cert.pem with client-key.pem "
-                                  "where the server asks for them")) from error  # fmt: skip
+        remedy = "put ca-cert.pem there, and client-cert.pem with client-key.pem where the server asks for them"
+        raise YarrikError(Trouble("FLASH-UNKNOWN", what, remedy=remedy)) from error
     return context
 
 
