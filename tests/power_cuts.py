@@ -179,6 +179,9 @@ class UpdatesOnTheBoard(OnTheBoard):
         board.wait(UP)
         at = board.type("cat /etc/port")
         board.wait("first pier", after=at)
+        # Told something else than what is true, it writes over nothing.
+        at = board.type(f"updater --running b apply http://10.0.2.2:{port}/1.1.update")
+        board.wait("the root filesystem is not that of the slot b: nothing is written", after=at)
         at = board.type(f"updater apply http://10.0.2.2:{port}/1.1.update")
         board.wait("is tried at the next start", after=at)
         at = board.type("reboot")

@@ -1,5 +1,6 @@
 """Updates: bundles made and applied, by Yarrik and by the board's own program; refused ones; power cuts at any moment."""
 
+import fcntl
 import io
 import os
 import random
@@ -487,6 +488,17 @@ class TheBoardsOwnProgram(KeyTest):
         self.run_it("apply", bundle)
         self.assertIn("is on trial itself", self.run_it("--running", "b", "apply", bundle, code=1))
         self.assertIn("no slot c", self.run_it("--running", "c", "apply", bundle, code=1))
+
+    def test_one_update_at_a_time(self) -> None:
+        old = some_bytes(2, 1 << 18)
+        disk = self.disk(old)
+        bundle = self.bundle(self.made(None, old))
+        with disk.open("rb") as held:
+            fcntl.flock(held, fcntl.LOCK_EX)
+            self.assertIn("another update is under way", self.run_it("apply", bundle, code=1))
+            self.assertIn("another update is under way", self.run_it("confirm", code=1))
+            self.assertIn("runs in the slot a", self.run_it("status"))
+        self.run_it("apply", bundle)
 
     def test_descriptions_of_slots_that_cannot_be(self) -> None:
         old = some_bytes(2, 1 << 18)

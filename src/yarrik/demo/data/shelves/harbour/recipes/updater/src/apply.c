@@ -276,7 +276,7 @@ int target_find(char *path, size_t room)
 }
 
 /* Whether a path is no whole disk, or the one that this runs from. */
-static int target_refused(const char *path, uint64_t *size)
+static int target_refused(const char *path, const char *from, uint64_t *size)
 {
     static const char link[] = "/sys/class/block/";
     char own[64];
@@ -287,6 +287,9 @@ static int target_refused(const char *path, uint64_t *size)
         return fail("%s is no disk", path);
     if (root_disk(own, sizeof own) == 0 && sys_device(own, &mine[0], &mine[1]) == 0 && mine[0] == numbers[0] && mine[1] == numbers[1])
         return fail("%s is the disk that this runs from", path);
+    if (begins(from, "/dev/") && sys_device(from, &mine[0], &mine[1]) == 0 &&
+        ((mine[0] == numbers[0] && mine[1] == numbers[1]) || (disk_of(mine, own, sizeof own) == 0 && same_text(own, path))))
+        return fail("%s is what the image is on", path);
     for (const char *c = path; *c; c++)
         if (*c == '/')
             name = c + 1;
@@ -346,7 +349,7 @@ static int pass(const struct disk *disk, struct source *source, const struct bun
 
 /* Writes a whole disk. Its beginning, with the partition table, is emptied first and comes last: what was cut off midway never looks
    finished, and the same again keeps what is right already. */
-int install(const char *path, const char *board, int ask, struct source *source, const struct keys *keys)
+int install(const char *path, const char *board, int ask, const char *from, struct source *source, const struct keys *keys)
 {
     static struct bundle bundle;
     struct disk disk = {.file = -1};
@@ -360,7 +363,7 @@ int install(const char *path, const char *board, int ask, struct source *source,
         return fail("the medium has an update for a slot, and not a whole disk");
     if (!same_text(bundle.about.board, board))
         return fail("the image is for %s, and this is %s", bundle.about.board, board);
-    if (target_refused(path, &size) < 0)
+    if (target_refused(path, from, &size) < 0)
         return -1;
     if (bundle.about.size > size)
         return fail("the image has %u bytes, and %s %u", bundle.about.size, path, size);

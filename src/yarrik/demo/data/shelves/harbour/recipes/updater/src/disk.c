@@ -181,16 +181,13 @@ int partition_named(int file, const char *name, uint64_t *begin)
     return fail("the medium has no partition %s", name);
 }
 
-/* The disk that the root filesystem is on: the kernel's link of its partition ends in .../DISK/PARTITION. */
-int root_disk(char *path, size_t room)
+/* The disk that a partition is on: the kernel's link ends in .../DISK/PARTITION. */
+int disk_of(const unsigned numbers[2], char *path, size_t room)
 {
     char link[64], target[256];
-    unsigned numbers[2];
     size_t end, begin;
     long length;
 
-    if (sys_root_device(&numbers[0], &numbers[1]) < 0)
-        return -1;
     device_link(link, numbers);
     length = sys_link(link, target, sizeof target);
     if (length <= 0 || (size_t)length >= sizeof target)
@@ -206,6 +203,56 @@ int root_disk(char *path, size_t room)
     copy_bytes(path, "/dev/", 5);
     copy_bytes(path + 5, target + begin, end - begin);
     path[5 + end - begin] = 0;
+    return 0;
+}
+
+int root_disk(char *path, size_t room)
+{
+    unsigned numbers[2];
+
+    return sys_root_device(&numbers[0], &numbers[1]) < 0 ? -1 : disk_of(numbers, path, room);
+}
+
+/* The number of a partition; 0 for what is none. */
+static uint64_t partition_number(const unsigned numbers[2])
+{
+    static const char END[] = "/partition";
+    char link[80], text[16];
+    const char *at = text;
+    uint64_t value = 0;
+
+    device_link(link, numbers);
+    copy_bytes(link + length_of(link), END, sizeof END);
+    return read_file(link, text, sizeof text) < 0 || number_in(&at, &value) < 0 ? 0 : value;
+}
+
+/* Whether what the board runs from is not the running slot, or the other one is mounted: what the command line says may be wrong. */
+static int mixed_up(const struct disk *disk)
+{
+    static char mounts[65536];
+    unsigned numbers[2];
+    char own[64];
+
+    if (sys_root_device(&numbers[0], &numbers[1]) < 0 || partition_number(numbers) != disk->running->number)
+        return fail("the root filesystem is not that of the slot %s: nothing is written", disk->running->name);
+    if (read_file("/proc/mounts", mounts, sizeof mounts) < 0)
+        return fail("/proc/mounts cannot be read");
+    for (char *at = mounts; *at; at++) {
+        char *begin = at;
+
+        while (*at && *at != ' ' && *at != '\n')
+            at++;
+        if (*at != ' ')
+            continue;
+        *at++ = 0;
+        if (begins(begin, "/dev/") && sys_device(begin, &numbers[0], &numbers[1]) == 0 &&
+            partition_number(numbers) == disk->other->number && disk_of(numbers, own, sizeof own) == 0 && same_text(own, disk->path))
+            return fail("the slot %s is mounted: nothing is written", disk->other->name);
+        while (*at && *at != '\n')
+            at++;
+        if (!*at)
+            break;
+    }
     return 0;
 }
 
@@ -270,7 +317,11 @@ int disk_open(struct disk *disk, const char *path, const char *slots, const char
         else if (!disk->other)
             disk->other = &disk->slots[i];
     }
-    return disk->running && disk->other ? 0 : fail("the board has no slot %s", running);
+    if (!disk->running || !disk->other)
+        return fail("the board has no slot %s", running);
+    if (writing && sys_lock(disk->file) < 0)
+        return fail("another update is under way");
+    return writing && !*path ? mixed_up(disk) : 0;
 }
 
 static int sector_read(const uint8_t *sector, struct state *state)

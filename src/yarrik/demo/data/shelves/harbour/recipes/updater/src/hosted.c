@@ -4,6 +4,7 @@
 #include <dirent.h>
 #include <fcntl.h>
 #include <stdio.h>
+#include <sys/file.h>
 #include <sys/socket.h>
 #include <sys/stat.h>
 #include <sys/sysmacros.h>
@@ -41,6 +42,11 @@ int64_t sys_seek(int file, int64_t at)
 int sys_settle(int file)
 {
     return fsync(file);
+}
+
+int sys_lock(int file)
+{
+    return flock(file, LOCK_EX | LOCK_NB);
 }
 
 void sys_forget(int file)

@@ -85,7 +85,7 @@ int main(int count, char **words)
         if (read_file(key_file, text, sizeof text) < 0 || !read_keys(&keys, text))
             return fail("%s has no key that may sign images", key_file) < 0;
         if ((*path || target_find(target, sizeof target) == 0) && source_open(&source, words[at]) == 0)
-            failed = install(*path ? path : target, board, same_text(ask, "yes"), &source, &keys) < 0;
+            failed = install(*path ? path : target, board, same_text(ask, "yes"), words[at], &source, &keys) < 0;
         if (failed)
             say("it is not installed; the same again keeps what is right already");
         return failed;

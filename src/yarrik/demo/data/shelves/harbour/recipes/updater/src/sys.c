@@ -140,6 +140,12 @@ int sys_settle(int file)
     return (int)call(__NR_fsync, file, 0, 0, 0, 0);
 }
 
+/* 0 when nobody else has it locked. */
+int sys_lock(int file)
+{
+    return (int)call(__NR_flock, file, 2 | 4, 0, 0, 0); /* LOCK_EX | LOCK_NB */
+}
+
 /* What is read next comes from the disk, and not from memory. */
 void sys_forget(int file)
 {

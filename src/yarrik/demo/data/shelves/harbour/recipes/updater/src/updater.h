@@ -13,6 +13,7 @@ long sys_read(int file, void *data, size_t size);
 long sys_write(int file, const void *data, size_t size);
 int64_t sys_seek(int file, int64_t at);
 int sys_settle(int file);
+int sys_lock(int file);
 void sys_forget(int file);
 long sys_link(const char *path, char *to, size_t size);
 int sys_root_device(unsigned *major, unsigned *minor);
@@ -116,6 +117,7 @@ struct disk {
     struct slot slots[MOST_SLOTS];
     const struct slot *running, *other;
 };
+int disk_of(const unsigned numbers[2], char *path, size_t room);
 int root_disk(char *path, size_t room);
 int partition_named(int file, const char *name, uint64_t *begin);
 int disk_open(struct disk *disk, const char *path, const char *slots, const char *running, int writing);
@@ -126,7 +128,7 @@ int state_store(const struct disk *disk, const char *slot, const char *trial, un
 
 /* apply.c */
 int apply(struct disk *disk, struct source *source, const struct keys *keys);
-int install(const char *path, const char *board, int ask, struct source *source, const struct keys *keys);
+int install(const char *path, const char *board, int ask, const char *from, struct source *source, const struct keys *keys);
 int target_find(char *path, size_t room);
 
 uint64_t little(const uint8_t *from, int bytes);
