@@ -21,7 +21,7 @@ import zstandard
 
 from tests.updates import cut_server
 from yarrik.boot.environment import decode_environment
-from yarrik.boot.slots import STATE_SECTOR, SlotState, stored_state
+from yarrik.boot.slots import STATE_SECTOR, SlotState, read_slots, stored_state
 from yarrik.errors import Damaged, Unfit
 from yarrik.manifest.signing import ImageKey, armoured, signature_blob
 from yarrik.manifest.signing import sign as signed
@@ -311,6 +311,26 @@ class BundlesMakeTheNewSlot(KeyTest):
                 apply_update(board.disk(), opened.description, pieces, body)
                 raise AssertionError("it was accepted")
             self.assertIn(board.disk().state(), (None, SlotState("a")))
+
+
+class WhatASystemSaysOfSlots(unittest.TestCase):
+    GOOD = "product gauge\nboard kittiwake\nversion 1.0\nstate 1\ntries 3\nslot a 2\nslot b 3\nshared 4\n"
+
+    def test_it_is_read_as_it_is_written(self) -> None:
+        slots = read_slots(self.GOOD)
+        self.assertEqual((slots.text(), [one.number for one in slots.places], slots.shared), (self.GOOD, [2, 3], (4,)))
+
+    def test_what_cannot_be(self) -> None:
+        for change in (("gauge", "../../gauge"), ("gauge", "a\x1b[2J"), ("kittiwake", ""), ("1.0", "1.0\nversion 2"), ("1.0", "v1"),
+                       ("slot b 3", "slot b 2"), ("slot b 3", "slot B 3"), ("slot b 3", "slot b 1"), ("slot b 3", "slot b x"),
+                       ("slot b 3\n", ""), ("state 1", "state 999"), ("state 1\n", ""), ("slot b 3", "slot b 3\n" * 9)):  # fmt: skip
+            with self.assertRaises(Damaged, msg=change):
+                read_slots(self.GOOD.replace(*change))
+
+    def test_what_no_board_would_take_is_not_signed(self) -> None:
+        for about in (replace(ABOUT, product="a\nboard b"), replace(ABOUT, board=""), replace(ABOUT, version="one")):
+            with self.assertRaises(Damaged):
+                make_bundle(None, some_bytes(1, 5000), about, lambda text: self.fail("it was signed"), io.BytesIO())
 
 
 class PowerIsCut(KeyTest):

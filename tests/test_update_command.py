@@ -170,6 +170,16 @@ class SlotsByAScript(GaugeTest):
             for name, of in (("root-b", "root-a"), ("data", "data")):
                 file.seek(places[name][0]), fresh.seek(places[of][0])
                 self.assertEqual(file.read(places[name][1]), fresh.read(places[of][1]))
+        # The slot that does not run is written by half: the board is known by the other one.
+        half = Path(shutil.copy(board, self.folder / "half.img"))
+        with half.open("r+b") as file:
+            file.seek(places["root-a"][0] + 4096)
+            file.write(b"\xa5" * (1 << 20))
+        self.assertRegex(self.yarrik("update", "status", half), r"a +not whole\n +b +1.1 +known to work")
+        self.assertIn("BOOT-SLOT", self.bench(half))
+        self.yarrik("update", "make", new, "--whole", "--key", key, "--to", self.folder / "whole.update")
+        self.yarrik("update", "apply", self.folder / "whole.update", half, "--signed-by", f"{key}.pub")
+        self.assertRegex(self.yarrik("update", "status", half), r"a +1.1 +on trial")
         # The same one again is refused; the way back has to be signed for.
         self.assertIn(
             "error UPDATE-REFUSED", self.yarrik("update", "apply", bundle, board, "--signed-by", f"{key}.pub", code=1)

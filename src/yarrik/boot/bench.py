@@ -582,10 +582,11 @@ def _other_slots(
             _device_tree(story, further)
             root = _root(story, further, config, carried=bool(further.initramfs or story.board.carried))
             RootChecks(root, facts.arch, config, tree, story.tell, story.stop, story.warn).init(_init_path(further, root))
-        except Stop as stop:
-            what = f"the slot `{name}` would not start: {stop.trouble.what}"
+        except (Stop, Damaged, Unfit) as error:
+            why = error.trouble.what if isinstance(error, Stop) else str(error)
+            what = f"the slot `{name}` would not start: {why}"
             story.warn("BOOT-SLOT", what, "the script would go on to another slot", "write it again", "boot.slot")
-            story.tell("slot", f"`{name}` would not start: {stop.trouble.what}")
+            story.tell("slot", f"`{name}` would not start: {why}")
         del story.result.granted[granted:]
     seen = {parsed(started.line).get("root", [""])[-1]}
     for name, line in started.others:

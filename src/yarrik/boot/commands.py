@@ -11,16 +11,19 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from yarrik.boot.environment import EnvironmentDamaged, decode_environment, encode_environment
-from yarrik.boot.legacy import LegacyDamaged, decode_legacy
+from yarrik.boot.legacy import decode_legacy
 from yarrik.boot.seen import Filesystem
 from yarrik.boot.story import Story
 from yarrik.disk import FoundPartition
 from yarrik.errors import Damaged, Unfit
 
 _SECTOR = 512
-#: A script that runs longer than this is taken to run for ever, and scripts may start each other this deep.
-_MOST_COMMANDS, _DEEPEST = 10_000, 8
+#: A script that runs longer than this is taken to run for ever; scripts may start each other, and conditions be in each other,
+#: this deep.
+_MOST_COMMANDS, _DEEPEST, _MOST_NESTED = 10_000, 8, 40
 _MOST_SECTORS = 2048
+#: What a script may have read and written in memory, what of it may be looked at as commands, and the longest command (bytes).
+_MOST_MEMORY, _MOST_TEXT, _LONGEST_LINE = 64 << 20, 16 << 20, 64 << 10
 _WORD = re.compile(r"(?:'[^']*'|\"[^\"]*\"|\\.|[^\s;&|'\"\\]|&(?!&)|\|(?!\|))+")
 _TOKEN = re.compile(rf"[ \t]*(\n|;|&&|\|\||#[^\n]*|{_WORD.pattern})")
 _PIECE = re.compile(r"'([^']*)'|\"([^\"]*)\"|\\(.)|([^'\"\\]+)")
@@ -58,6 +61,7 @@ class _Parser:
     def __init__(self, text: str) -> None:
         self.tokens = list(_tokens(text.replace("\\\n", "")))
         self.at = 0
+        self.nested = 0
 
     @property
     def token(self) -> str:
@@ -94,6 +98,9 @@ class _Parser:
 
     def conditional(self) -> _If:
         cases: list[tuple[list[_Chain] | None, list[_Chain]]] = []
+        self.nested += 1
+        if self.nested > _MOST_NESTED:
+            raise ScriptUnclear("its conditions are nested too deep")
         while self.token in ("if", "elif"):
             self.at += 1
             condition = self.chains()
@@ -103,6 +110,7 @@ class _Parser:
             self.at += 1
             cases.append((None, self.chains()))
         self.expect("fi")
+        self.nested -= 1
         return _If(cases)
 
     def expect(self, word: str) -> None:
@@ -141,6 +149,8 @@ class Commands:
     starts: list[str] | None = None
     commands: int = 0
     depth: int = 0
+    text: int = 0
+    used: int = 0
 
     def __post_init__(self) -> None:
         number = self.part.number if self.part is not None else 1
@@ -148,7 +158,8 @@ class Commands:
 
     def follow(self, text: str) -> bool:
         """Whether the last command succeeds. Ends at once where a kernel is started. Raises ScriptUnclear."""
-        if self.depth == _DEEPEST:
+        self.text += len(text)
+        if self.depth == _DEEPEST or self.text > _MOST_TEXT:
             raise ScriptUnclear("scripts start each other without end")
         parser = _Parser(text)
         chains = parser.chains()
@@ -181,7 +192,14 @@ class Commands:
         self.commands += 1
         if self.commands > _MOST_COMMANDS:
             raise ScriptUnclear("it does not come to an end")
-        words = [word for word, quoted in map(self._expanded, raw) if word or quoted]
+        words, length = [], 0
+        for one in raw:
+            word, quoted = self._expanded(one)
+            length += len(word)
+            if length > _LONGEST_LINE:
+                raise ScriptUnclear("a command of it is longer than any bootloader takes")
+            if word or quoted:
+                words.append(word)
         if not words:
             return True
         known = {
@@ -199,18 +217,30 @@ class Commands:
 
     def _expanded(self, raw: str) -> tuple[str, bool]:
         """A word with its variables, and whether any of it was quoted. A variable that nobody has set stays as it is."""
-        text, quoted = "", False
+        text, quoted, room = "", False, _LONGEST_LINE
+
+        def value(match: re.Match[str]) -> str:
+            nonlocal room
+            found = self.variables.get(match[1] or match[2], match[0])
+            room -= len(found)
+            if room < 0:
+                raise ScriptUnclear("a command of it is longer than any bootloader takes")
+            return found
+
         for single, double, escaped, plain in _PIECE.findall(raw):
             quoted = quoted or not plain
-            text += single or escaped or _VARIABLE.sub(self._value, double or plain)
+            text += single or escaped or _VARIABLE.sub(value, double or plain)
         return text, quoted
 
-    def _value(self, match: re.Match[str]) -> str:
-        return self.variables.get(match[1] or match[2], match[0])
+    def _use(self, count: int) -> None:
+        self.used += count
+        if self.used > _MOST_MEMORY:
+            raise ScriptUnclear("it fills more memory than a board has")
 
     def _setenv(self, words: list[str]) -> bool:
         if words:
             self.variables[words[0]] = " ".join(words[1:])
+            self._use(len(self.variables[words[0]]))
         return bool(words)
 
     def _filesystem(self, device: str) -> Filesystem | None:
@@ -218,7 +248,10 @@ class Commands:
         if self.part is None or number == self.part.number:
             return self.filesystem
         part = next((one for one in self.story.image.partitions if one.number == number), None)
-        return self.story.filesystem(part) if part is not None else None
+        try:
+            return self.story.filesystem(part) if part is not None else None
+        except Damaged:
+            return None  # the bootloader's commands fail there too, and the script goes on
 
     def _load(self, words: list[str]) -> bool:
         if len(words) < 4 or not re.fullmatch(r"[0-9a-fA-F.]+(:[0-9a-fA-F]+)?", words[1]):
@@ -238,7 +271,7 @@ class Commands:
             return False
         try:
             script = decode_legacy(loaded.filesystem.content(loaded.path, 1 << 20))
-        except LegacyDamaged:
+        except Damaged:
             return False
         self.variables["sourced"] = loaded.path
         return self.follow(script.parts[0].decode("utf-8", "replace"))
@@ -269,8 +302,10 @@ class Commands:
             return True
         if words[:3] == ["export", "-c", "-s"] and len(words) > 4:
             settings = {name: self.variables[name] for name in words[5:] if self.variables.get(name)}
+            size = self._number(words[3])
+            self._use(max(size, 0))
             try:
-                block = encode_environment(settings, self._number(words[3]), 1 if self._with_flag else None)
+                block = encode_environment(settings, size, 1 if self._with_flag else None)
             except Unfit:
                 return False
             self.memory[self._number(words[4])] = block
@@ -303,6 +338,7 @@ class Commands:
         address, sector, count = (self._number(word) for word in words[1:])
         if not 0 < count <= _MOST_SECTORS or not 0 <= sector <= self.story.image.size // _SECTOR - count:
             return False
+        self._use(count * _SECTOR)
         if words[0] == "read":
             self.story.file.seek(sector * _SECTOR)
             data = self.story.file.read(count * _SECTOR)

@@ -24,7 +24,11 @@ SLOTS_FILE = f"{SLOT_FOLDER}/slots.conf"
 SLOT_WORD = "slots.running"
 #: Each copy of the state has one sector (bytes).
 STATE_SECTOR = 512
+MOST_SLOTS = 8
 _NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,30}")
+#: Products and boards, as programs on boards take them; and a product's own version.
+_TITLE = re.compile(r"[A-Za-z0-9][A-Za-z0-9._+-]{0,62}")
+_VERSION = re.compile(r"[0-9]{1,9}(\.[0-9]{1,9}){0,3}")
 
 
 @dataclass(frozen=True)
@@ -88,7 +92,9 @@ def read_slots(text: str) -> Slots:
     except (KeyError, ValueError) as error:
         raise Damaged(f"{SLOTS_FILE} is damaged: {error}") from error
     numbers = [slots.state, *(one.number for one in places), *shared]
-    if len(places) < 2 or len(set(numbers)) != len(numbers) or not all(0 < one <= 128 for one in numbers):
+    if not all(map(_TITLE.fullmatch, (slots.product, slots.board))) or not _VERSION.fullmatch(slots.version):
+        raise Damaged(f"{SLOTS_FILE} has names or a version that cannot be")
+    if not 2 <= len(places) <= MOST_SLOTS or len(set(numbers)) != len(numbers) or not all(0 < one <= 128 for one in numbers):
         raise Damaged(f"{SLOTS_FILE} does not name two slots and a state in partitions of their own")
     return slots
 

@@ -50,7 +50,7 @@ def sign(
                                   remedy=f"build it: yarrik build {product}")) from error  # fmt: skip
     if key is not None:
         check_sums(out, data)
-        text, signer = signed(data, key, _ask)
+        text, signer = signed(data, key, ask_passphrase)
         write_file(place, text)
     else:
         try:
@@ -71,7 +71,8 @@ def sign(
         sys.stdout.write(f"{shown_path(place)}; next: yarrik flash {product} DEVICE --signed-by {where}\n")
 
 
-def _ask() -> str:
+def ask_passphrase() -> str:
+    """Asks for the passphrase of a private key."""
     import getpass
 
     return getpass.getpass("passphrase of the key: ")

@@ -18,6 +18,7 @@ from yarrik.units import counted, shown_size
 
 if TYPE_CHECKING:
     from yarrik.boot import Slots
+    from yarrik.manifest import ImageKey
     from yarrik.update import Bytes, Disk
 
 updates = typer.Typer(
@@ -58,7 +59,6 @@ def make(
     the product takes it."""
     from yarrik.cli.flash import image_file
     from yarrik.cli.view import print_json
-    from yarrik.manifest import sign, signature_blob
     from yarrik.update import Description, make_bundle, version_key
 
     if whole == bool(new):
@@ -83,26 +83,20 @@ def make(
             ) from error  # fmt: skip
         to = to or Path(f"{slots.product}-{slots.version}.update")
         about = Description(slots.product, slots.board, slots.version, 0, 0, b"", "" if whole else before.version, older)
-        signers = []
-
-        def signed(text: bytes) -> bytes:
-            armour, signer = sign(text, key, _ask)
-            signers.append(signer)
-            return signature_blob(armour)
-
+        signature = _Signature(key)
         with _written(to) as file, _bar(json, "making the update") as progress:
-            made = make_bundle(None if whole else older_data, data, about, signed, file, progress)
+            made = make_bundle(None if whole else older_data, data, about, signature, file, progress)
     if json:
         print_json({"ok": True, "bundle": str(to), "bytes": made.bundle, "product": slots.product, "board": slots.board,
                     "version": slots.version, "starts-from": made.description.start, "copied": made.copied, "new": made.new,
-                    "key": signers[0].fingerprint})  # fmt: skip
+                    "key": signature.signer.fingerprint})  # fmt: skip
         return
     start = f"from {made.description.start}" if made.description.start else "from any version"
     sys.stdout.write(
         f"{shown_path(to)}: {shown_size(made.bundle)}, {slots.product} on {slots.board} {start} to {slots.version}\n"
         f"  of {shown_size(made.description.size)}: {shown_size(made.copied)} are in the old system, "
         f"{shown_size(made.new)} are new, the rest is empty\n"
-        f"  signed by {signers[0]}\n"
+        f"  signed by {signature.signer}\n"
         f"next: yarrik update apply {shown_path(to)} BOARD --signed-by {shown_path(key)}.pub\n"
     )
 
@@ -122,21 +116,14 @@ def medium(
     image, compressed and signed. Its program is `updater install`."""
     from yarrik.cli.flash import image_file
     from yarrik.cli.view import print_json
-    from yarrik.manifest import sign, signature_blob
     from yarrik.update import Description, make_medium, product_of
 
     ours, theirs = image_file(installer, None, workspace), image_file(image, None, workspace)
-    signers = []
-
-    def signed(text: bytes) -> bytes:
-        armour, signer = sign(text, key, _ask)
-        signers.append(signer)
-        return signature_blob(armour)
-
+    signature = _Signature(key)
     try:
         product, board, version = product_of(theirs)
         with _written(to) as file, _bar(json, "making the medium") as progress:
-            done = make_medium(ours, theirs, Description(product, board, version, 0, 0, b""), signed, file, progress)
+            done = make_medium(ours, theirs, Description(product, board, version, 0, 0, b""), signature, file, progress)
     except (Unfit, Damaged, OSError) as error:
         why = error.strerror if isinstance(error, OSError) else str(error)
         raise YarrikError(
@@ -146,11 +133,11 @@ def medium(
     about = done.made.description
     if json:
         print_json({"ok": True, "medium": str(to), "bytes": done.size, "product": product, "board": board, "version": version,
-                    "installs": about.size, "compressed": done.made.bundle, "key": signers[0].fingerprint})  # fmt: skip
+                    "installs": about.size, "compressed": done.made.bundle, "key": signature.signer.fingerprint})  # fmt: skip
         return
     sys.stdout.write(
         f"{shown_path(to)}: {shown_size(done.size)}, installs {product} {version} on {board}\n"
-        f"  {shown_size(about.size)} as {shown_size(done.made.bundle)}, signed by {signers[0]}\n"
+        f"  {shown_size(about.size)} as {shown_size(done.made.bundle)}, signed by {signature.signer}\n"
         f"next: yarrik flash {shown_path(to)} DEVICE\n"
     )
 
@@ -278,6 +265,22 @@ def status(board: Board, json: JsonOption = False) -> None:
         sys.stdout.write(f"  {name:<8} {version or 'not whole':<12} {', '.join(words)}".rstrip() + "\n")
 
 
+class _Signature:
+    """Signs with the key of a file, and knows afterwards whose that is."""
+
+    signer: ImageKey
+
+    def __init__(self, key: Path) -> None:
+        self._key = key
+
+    def __call__(self, text: bytes) -> bytes:
+        from yarrik.cli.sign import ask_passphrase
+        from yarrik.manifest import sign, signature_blob
+
+        armour, self.signer = sign(text, self._key, ask_passphrase)
+        return signature_blob(armour)
+
+
 @contextmanager
 def _written(to: Path) -> Iterator[BinaryIO]:
     """A file that takes the place of `to` once it is whole. Raises YarrikError."""
@@ -363,9 +366,3 @@ def _bar(silent: bool, title: str) -> Iterator[Callable[[int, int], None]]:
 
     with progress_line(not silent and sys.stderr.isatty(), title) as progress:
         yield progress
-
-
-def _ask() -> str:
-    import getpass
-
-    return getpass.getpass("passphrase of the key: ")

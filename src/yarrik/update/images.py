@@ -51,17 +51,24 @@ def slots_of(image: OpenedImage, slot: str = "") -> Slots:
 
     Raises Unfit for an image without slots, Damaged for one whose description cannot be."""
     by_number = {part.number: part for part in image.partitions}
+    problem: Damaged | None = None
     for part in image.partitions:
         if part.reader is None:
             continue
-        found = next((one for one in part.reader.walk() if one.path == SLOTS_FILE and one.kind == "file"), None)
-        if found is None or found.size > _LARGEST:
+        try:
+            found = next((one for one in part.reader.walk() if one.path == SLOTS_FILE and one.kind == "file"), None)
+            if found is None or found.size > _LARGEST:
+                continue
+            slots = read_slots(b"".join(part.reader.content(found)).decode("utf-8", "replace"))
+        except Damaged as error:
+            problem = problem or error  # a slot that is written by half: another one may be whole
             continue
-        slots = read_slots(b"".join(part.reader.content(found)).decode("utf-8", "replace"))
         if not {slots.state, *(one.number for one in slots.places)} <= by_number.keys():
             raise Damaged(f"{SLOTS_FILE} of the {part.title} names partitions that are not there")
         if not slot or any(one.name == slot and one.number == part.number for one in slots.places):
             return slots
+    if problem is not None:
+        raise problem
     raise Unfit("no slot in it has a system that says what slots there are" if not slot else f"the slot `{slot}` has no system")
 
 

@@ -13,7 +13,19 @@ from typing import BinaryIO
 import numpy as np
 import zstandard
 
-from yarrik.update.bundle_form import COPY, DATA, HEAD, LONGEST, MAGIC, ZERO, Description, Piece, digest_of, encode_index
+from yarrik.update.bundle_form import (
+    COPY,
+    DATA,
+    HEAD,
+    LONGEST,
+    MAGIC,
+    ZERO,
+    Description,
+    Piece,
+    digest_of,
+    encode_index,
+    read_description,
+)
 from yarrik.update.chunks import Bytes, cut
 
 _BLOCK = 4096
@@ -82,6 +94,7 @@ def make_bundle(
     index = encode_index(made)
     description = replace(about, size=len(new), pieces=len(made), index=digest_of(index))
     text = description.text()
+    read_description(text)  # what no board would take is not signed
     signature = sign(text)
     head = HEAD.pack(magic=MAGIC, description=len(text), signature=len(signature), index=len(index))
     for part in (bytes(head), text, signature, index, *stored):

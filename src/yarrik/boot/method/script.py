@@ -11,7 +11,7 @@ from yarrik.boot.method.form import BootMethod
 from yarrik.boot.parts import SCRIPT_PATH, BootParts, encode_script, script_head
 from yarrik.boot.reading import read_named, unpacked
 from yarrik.boot.seen import Filesystem
-from yarrik.boot.slots import SLOT_FOLDER, SLOT_SCRIPT, SlotState, chooser
+from yarrik.boot.slots import MOST_SLOTS, SLOT_FOLDER, SLOT_SCRIPT, SlotState, chooser
 from yarrik.boot.story import Started, Stop, Story
 from yarrik.disk import FoundPartition
 from yarrik.units import counted
@@ -109,7 +109,7 @@ def _slots(story: Story, filesystem: Filesystem, text: str, where: str, started:
     note = kept.get(shell.variables.get("state_known", ""), "")
     story.tell("slot", f"`{started.slot}`; known to work: `{state.slot}`{trial}{' (' + note + ')' if note else ''}")
     first = _address(shell.variables["state_first"])
-    for name in dict.fromkeys(re.findall(r"\$\{attempt\} = ([a-z0-9-]+);", text)):
+    for name in list(dict.fromkeys(re.findall(r"\$\{attempt\} = ([a-z0-9-]+);", text)))[:MOST_SLOTS]:
         if name == started.slot:
             continue
         sector = SlotState(name).encoded(story.board.options.get("SYS_REDUNDAND_ENVIRONMENT") == "y")
