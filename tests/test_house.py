@@ -106,6 +106,31 @@ class TheHouseKeepsItsRules(unittest.TestCase):
         self.assertIn("demo", done.stdout)
         self.assertEqual(done.stdout.splitlines()[-1], "LOADED")
 
+    def test_no_commands_help_loads_anything_heavy(self) -> None:
+        from yarrik.cli import MODULES
+
+        heavy = ("cryptography", "elftools", "matplotlib", "numpy", "pandas", "scipy", "serial", "sqlite3", "zstandard")
+        script = (
+            "import sys\nimport yarrik.cli\n"
+            "try:\n    yarrik.cli.main()\nexcept SystemExit:\n    pass\n"
+            f"print('LOADED', *[m for m in {heavy!r} if m in sys.modules])"
+        )
+        plain = {name: value for name, value in os.environ.items() if not name.startswith("COVERAGE_")}
+        for command in sorted(command for commands in MODULES.values() for command in commands):
+            done = subprocess.run(
+                [sys.executable, "-c", script, command, "--help"], capture_output=True, text=True, check=True, env=plain
+            )
+            self.assertEqual(done.stdout.splitlines()[-1], "LOADED", command)
+
+    def test_the_list_of_commands_is_the_same_with_and_without_their_parameters(self) -> None:
+        script = "import sys, yarrik.cli\nif {}: yarrik.cli._without_parameters = lambda app: None\nyarrik.cli.main()"
+        for words in (["--help"], ["-h"], []):
+            said = [subprocess.run([sys.executable, "-c", script.format(whole), *words], capture_output=True, check=False)
+                    for whole in (True, False)]  # fmt: skip
+            self.assertEqual(said[0].stdout, said[1].stdout)
+            self.assertEqual(said[0].returncode, said[1].returncode)
+            self.assertIn(b"update", said[0].stdout)
+
     def test_every_command_has_help_with_an_example(self) -> None:
         for command in (
             "demo",
@@ -129,6 +154,7 @@ class TheHouseKeepsItsRules(unittest.TestCase):
             "timeline",
             "prove",
             "cache",
+            "update",
         ):
             done = subprocess.run(
                 [sys.executable, "-m", "yarrik", command, "--help"], capture_output=True, text=True, check=True

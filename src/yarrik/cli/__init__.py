@@ -46,11 +46,32 @@ MODULES = {
 def _modules_for(words: Sequence[str], environment: Mapping[str, str]) -> list[str]:
     """The modules that a command line needs: for a command its own, since describing all of them to the library takes longer
     than most commands do; for help, completion and unknown words all."""
-    completing = any(name.endswith("_COMPLETE") for name in environment)
     named = [module for module, commands in MODULES.items() if words and words[0] in commands]
     if list(words) == ["--version"]:
         named = ["codes"]
-    return named if named and not completing else list(MODULES)
+    return named if named and not _completes(environment) else list(MODULES)
+
+
+def _completes(environment: Mapping[str, str]) -> bool:
+    """Whether a shell asks what a command line could go on with."""
+    return any(name.endswith("_COMPLETE") for name in environment)
+
+
+def _without_parameters(group: typer.Typer) -> None:
+    """Leaves of each command what a list of commands shows: its name and help. The library would look at the parameters of all
+    of them, which takes longer than the rest of `yarrik --help`."""
+    for command in group.registered_commands:
+        called = command.callback
+
+        def shown() -> None: ...
+
+        shown.__doc__ = called.__doc__ if called is not None else None
+        shown.__name__ = called.__name__ if called is not None else ""
+        command.callback = shown
+    for inner in group.registered_groups:
+        if inner.typer_instance is not None:
+            inner.typer_instance.registered_commands = []
+            inner.typer_instance.registered_groups = []
 
 
 def _version(wanted: bool) -> None:
@@ -107,6 +128,8 @@ def main() -> NoReturn:
     gc.set_threshold(200_000, 20, 20)
     for name in _modules_for(sys.argv[1:], os.environ):
         importlib.import_module(f"yarrik.cli.{name}")
+    if sys.argv[1:] in (["--help"], ["-h"], []) and not _completes(os.environ):
+        _without_parameters(app)
 
     show_safely()
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
