@@ -179,6 +179,9 @@ BOOT-TABLE
 BOOT-TABLE-BACKUP
   An image that was copied onto a larger card
   Nothing has to be done; `sgdisk -e` moves the backup to the end.
+BOOT-VERITY
+  A byte of a verified root filesystem was changed after it was written
+  Write the partition again.
 BOOTLOADER-BASE
   A [[bootloader]] with a `recipe` alone
   Add `base = "…_defconfig"`.
@@ -809,6 +812,9 @@ PARTITION-UNFIT
 PARTITION-UNKNOWN
   `yarrik inspect IMAGE --partition rot`
   Correct the name.
+PARTITION-VERIFIED
+  `verified = true` on a partition of a board without slots
+  Take `verified` out, or add slots and `boot.switch` with the method `script`.
 PATCH-FAILED
   A patch for another version of the sources
   `yarrik edit NAME` shows the sources; make the patch anew.

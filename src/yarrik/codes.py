@@ -77,6 +77,7 @@ BOOT-SIGNATURE boot stop An image tree's signature does not fit the bootloader's
 BOOT-SLOT plan stop Slots of a board cannot be as they are described.
 BOOT-TABLE boot stop The partition table is damaged or missing.
 BOOT-TABLE-BACKUP boot warn The backup of the partition table is damaged or cut off.
+BOOT-VERITY boot stop A verified partition does not hold what its digests say.
 BOOTLOADER-BASE plan stop A bootloader has no base configuration, or two.
 BOOTLOADER-KEY plan stop A bootloader is to verify signatures, and the board has no key.
 BOOTLOADER-NOT-CONFIGURED plan stop The board does not say how a bootloader is configured.
@@ -287,6 +288,7 @@ PACKAGES-EXCLUDE resolve stop Two packages or options exclude each other.
 PARTITION-FULL image stop The content is larger than its partition.
 PARTITION-UNFIT image stop A filesystem cannot hold what goes there, whatever its size.
 PARTITION-UNKNOWN command stop The image has no partition of this name.
+PARTITION-VERIFIED plan stop A partition is verified, and nothing tells the kernel so.
 PATCH-FAILED build stop A patch does not fit the sources.
 PATH-AMBIGUOUS command stop Several partitions have this path.
 PATH-BELOW-FILE image stop A path lies below something that is not a folder.

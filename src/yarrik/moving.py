@@ -117,6 +117,10 @@ class Target:
         for first, count in stored_ranges(source, start, length):
             move_range(source, first, self.handle, at + first - start, count)
 
+    def claim(self, at: int, length: int) -> None:
+        """Notes that a range has to reach the medium as it is, holes too."""
+        self._note(at, length)
+
     def finish(self) -> None:
         """Waits for all that `put_later` took. Raises what a write raised."""
         try:

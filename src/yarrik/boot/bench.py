@@ -7,10 +7,11 @@ a stop code, what is likely wrong is told at its end.
 from __future__ import annotations
 
 import re
+import threading
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import BinaryIO
+from typing import BinaryIO, NoReturn
 
 from yarrik.boot.command_lines import DEFAULT_INITS, parsed
 from yarrik.boot.console import console_problem
@@ -23,7 +24,7 @@ from yarrik.boot.root_check import RootChecks
 from yarrik.boot.seen import Filesystem
 from yarrik.boot.story import FILE_LIMIT, BenchBoard, BenchResult, Started, Stop, Story
 from yarrik.devicetree import BlobDamaged, DeviceTree, apply_overlay, decode_blob, text_of
-from yarrik.disk import FORMS, FoundPartition, OpenedImage, Reader
+from yarrik.disk import FORMS, FoundPartition, OpenedImage, Reader, hashed, read_verity
 from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError, listed, suggestion
 from yarrik.units import counted, shown_size
 
@@ -80,6 +81,9 @@ def boot_files(file: BinaryIO, image: OpenedImage, name: str, board: BenchBoard 
     try:
         started = _boot_files(story)
         wanted = parsed(started.line).get("root", [""])[-1]
+        created = parsed(started.line).get("dm-mod.create", [""])[-1]
+        if wanted == "/dev/dm-0" and created:
+            wanted = _verified(story, created, None)
         part = _root_partition(story, wanted, "boot.root", by_name=True) if wanted else None
     except Stop as stop:
         raise YarrikError(stop.trouble, "work") from stop
@@ -642,7 +646,12 @@ def _root(
             "boot.root",
         )
     key = story.key_of(f"root={wanted}", "boot.root")
+    verified = "dm-mod.create" in words and wanted == "/dev/dm-0"
+    if verified:
+        wanted = _verified(story, words["dm-mod.create"][-1], config)
     part = _root_partition(story, wanted, key, by_name=initramfs is not None or carried)
+    if verified:
+        _check_tree(story, words["dm-mod.create"][-1], part)
     reader = part.reader
     if reader is None:
         story.stop(
@@ -680,6 +689,62 @@ def _root(
     filesystem = story.filesystem(part)
     assert filesystem is not None
     return filesystem
+
+
+_MAPPED = re.compile(r"root,,,ro,0 (\d{1,15}) verity 1 (\S+) (\S+) (.*)")
+
+
+def _verified(story: Story, created: str, config: dict[str, str] | None) -> str:
+    """The partition that the kernel's own device-mapper verifies, as the command line names it."""
+    match = _MAPPED.fullmatch(created.strip())
+    if match is None or match[2] != match[3]:
+        story.stop(
+            "BOOT-ROOT-MISSING",
+            f"dm-mod.create={created.strip()[:60]} makes no verified device of one partition",
+            "the kernel would wait for its root filesystem for ever",
+            "write the slot again: its last sector says by what it is verified",
+            "boot.slot",
+        )
+    lacking = [name for name in ("BLK_DEV_DM", "DM_INIT", "DM_VERITY", "CRYPTO_SHA256") if config and config.get(name) != "y"]
+    if lacking:
+        story.stop(
+            "BOOT-KERNEL-LACKS",
+            f"the root filesystem is verified, and the kernel lacks {listed([f'CONFIG_{name}' for name in lacking])}",
+            "it would wait for its root filesystem for ever",
+            f"add CONFIG_{lacking[0]}=y to a fragment",
+            "kernel.recipe",
+        )
+    return match[2]
+
+
+def _check_tree(story: Story, created: str, part: FoundPartition) -> None:
+    """Holds all blocks of a verified partition against its tree, as the kernel does when it reads them."""
+    match = _MAPPED.fullmatch(created.strip())
+    assert match is not None
+
+    def wrong(what: str) -> NoReturn:
+        story.stop("BOOT-VERITY", f"the {part.title} is verified, and {what}", "the kernel would refuse to read from it",
+                   "write it again", "boot.slot")  # fmt: skip
+
+    try:
+        verity = read_verity(match[4])
+        if int(match[1]) != verity.blocks * 8 or verity.blocks * 4096 >= part.size:
+            wrong("its table names more blocks than it has")
+        lock = threading.Lock()
+
+        def read(at: int, length: int) -> bytes:
+            with lock:
+                story.file.seek(part.start + at)
+                return story.file.read(length)
+
+        found, tree = hashed(read, verity.blocks, verity.salt)
+        if found.root != verity.root:
+            wrong("it holds something else than was written")
+        if read(verity.blocks * 4096, len(tree)) != tree:
+            wrong("its tree of digests is damaged")
+    except Damaged as error:
+        wrong(str(error))
+    story.tell("verified", f"{counted(verity.blocks, 'block')} of the {part.title}, root {verity.root.hex()[:16]}…")
 
 
 def _root_partition(story: Story, wanted: str, key_: str, by_name: bool = False) -> FoundPartition:

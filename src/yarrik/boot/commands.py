@@ -300,6 +300,12 @@ class Commands:
                 return False
             self.variables |= {name: settings[name] for name in (words[4:] or settings) if name in settings}
             return True
+        if words[:2] == ["import", "-t"] and len(words) > 3:
+            data = self.memory.get(self._number(words[2]), b"")[: self._number(words[3])]
+            lines = data.partition(b"\0")[0].decode("utf-8", "replace").splitlines()
+            settings = dict(line.partition("=")[::2] for line in lines if "=" in line)
+            self.variables |= {name: settings[name] for name in (words[4:] or settings) if name in settings}
+            return bool(settings)
         if words[:3] == ["export", "-c", "-s"] and len(words) > 4:
             settings = {name: self.variables[name] for name in words[5:] if self.variables.get(name)}
             size = self._number(words[3])
@@ -317,12 +323,12 @@ class Commands:
         return self.story.board.options.get("SYS_REDUNDAND_ENVIRONMENT") == "y"
 
     def _part(self, words: list[str]) -> bool:
-        if words[:1] != ["start"] or len(words) != 5:
+        if words[:1] not in (["start"], ["size"]) or len(words) != 5:
             return True
         part = next((one for one in self.story.image.partitions if one.number == self._number(words[3])), None)
         if part is None:
             return False
-        self.variables[words[4]] = f"{part.start // _SECTOR:x}"
+        self.variables[words[4]] = f"{(part.start if words[0] == 'start' else part.size) // _SECTOR:x}"
         return True
 
     def _setexpr(self, words: list[str]) -> bool:

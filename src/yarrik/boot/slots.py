@@ -33,16 +33,23 @@ _VERSION = re.compile(r"[0-9]{1,9}(\.[0-9]{1,9}){0,3}")
 
 @dataclass(frozen=True)
 class SlotPlace:
-    """A slot: its name, its partition's number, and the words that tell the kernel of its root filesystem."""
+    """A slot: its name, its partition's number, and the words that tell the kernel of its root filesystem, of which the first
+    is `root=`."""
 
     name: str
     number: int
     root: str = ""
 
+    @property
+    def device(self) -> str:
+        """The partition, as the kernel finds it."""
+        return self.root.partition(" ")[0].removeprefix("root=")
+
 
 @dataclass(frozen=True)
 class Slots:
-    """A board's slots, the partition with their state, the starts that a new system has, and the partitions that stay."""
+    """A board's slots, the partition with their state, the starts that a new system has, and the partitions that stay. The
+    kernel checks what it reads of `verified` ones."""
 
     product: str
     board: str
@@ -51,6 +58,7 @@ class Slots:
     tries: int
     places: tuple[SlotPlace, ...]
     shared: tuple[int, ...] = ()
+    verified: bool = False
 
     def text(self) -> str:
         """The file on the board: a fact in each line."""
@@ -159,7 +167,8 @@ def chooser(slots: Slots, at: int) -> list[str]:
     for number, one in enumerate(slots.places):
         known += [
             f"{'if' if number == 0 else 'elif'} test ${{attempt}} = {one.name}; then",
-            f"  setenv slot_part {one.number:x}; setenv slot_root {one.root} {SLOT_WORD}={one.name}",
+            f"  setenv slot_part {one.number:x}; setenv slot_device {one.device};"
+            f" setenv slot_root {one.root} {SLOT_WORD}={one.name}",
         ]
     start = " ".join(
         [line + ("" if line.endswith("then") else ";") for line in known]

@@ -39,6 +39,11 @@ from .opening import reader_at as reader_at
 from .packing import pack_folder as pack_folder
 from .sidecars import BESIDE as BESIDE
 from .sidecars import write_beside as write_beside
+from .verity import VERITY_SECTORS as VERITY_SECTORS
+from .verity import VERITY_TABLE as VERITY_TABLE
+from .verity import Verity as Verity
+from .verity import hashed as hashed
+from .verity import read_verity as read_verity
 from .writing import BOOT_FOLDER as BOOT_FOLDER
 from .writing import plan_disk as plan_disk
 from .writing import write_disk as write_disk

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import tempfile
 from collections.abc import Callable, Mapping
 from pathlib import Path
@@ -12,8 +13,10 @@ from yarrik.disk.filesystems import Planned, Wish, plan_filesystem, ready_file, 
 from yarrik.disk.gpt import SECTOR, TABLE_SECTORS, encode_table
 from yarrik.disk.layout import DiskLayout, LayoutUnfit, filesystem_guid, has_gpt, lay_out_disk, numbered_partitions, start_of
 from yarrik.disk.mbr import encode_mbr
+from yarrik.disk.verity import BLOCK, data_in, hashed, whole_size
 from yarrik.errors import Trouble, Unfit, YarrikError
 from yarrik.model import Disk, Partition
+from yarrik.moving import Target
 from yarrik.rootfs import RootTree
 from yarrik.units import NO_SPARE, TooSmall, fit_spare, parse_size, rest_of, shown_size
 
@@ -51,6 +54,9 @@ def write_disk(
                 plan = plans[placed.definition.name]
                 if plan is not None:
                     plan.write(target, placed.start)
+                if plan is not None and placed.definition.verified:
+                    salt = filesystem_guid(product, disk, placed.definition).bytes
+                    _add_tree(file, target, placed.start, placed.size, plan.size, salt)
             for raw in layout.blobs:
                 with files[raw.file].open("rb") as source:
                     target.move(source.fileno(), 0, raw.start, raw.size)
@@ -58,6 +64,21 @@ def write_disk(
                 # A loader may fill the sector's first 440 bytes; the table comes over it.
                 target.put(440, encode_mbr(layout.signature, layout.mbr)[440:])
     return layout, target.written
+
+
+def _add_tree(file: Path, target: Target, start: int, size: int, data: int, salt: bytes) -> None:
+    """Writes the tree of digests behind what a verified partition holds, and what the bootloader reads into its last sector.
+    All of the data has to reach a card then: what is empty has a digest too."""
+    target.finish()
+    handle = os.open(file, os.O_RDONLY | os.O_CLOEXEC)
+    try:
+        verity, tree = hashed(lambda at, length: os.pread(handle, length, start + at), -(-data // BLOCK), salt)
+    finally:
+        os.close(handle)
+    target.claim(start, data)
+    target.put(start + verity.blocks * BLOCK, tree)
+    last = verity.sector()
+    target.put(start + size - len(last), last)
 
 
 def plan_disk(
@@ -81,12 +102,14 @@ def plan_disk(
     sizes: list[int] = []
     for number, name, partition in numbered_partitions(disk):
         fixed = _fixed_size(disk, partition, number, sizes, blob_sizes)
+        inner = data_in(fixed) if fixed and partition.verified else fixed
         if partition.name not in plans:
             tree = (images or {})[partition.image] if partition.image else _tree(root, partition, boot_apart)
-            wish = _wish(product, disk, partition, fixed, clock)
+            wish = _wish(product, disk, partition, inner, clock)
             plans[partition.name] = _planned(disk, partition, tree, wish, content, files, scratch / str(number))
         plan = plans[partition.name]
-        sizes.append(max(plan.size if plan is not None else 0, fixed or 0))
+        needed = plan.size if plan is not None else 0
+        sizes.append(max(whole_size(needed) if partition.verified else needed, fixed or 0))
         if plan is None and not fixed:
             raise _unfit(disk, f"the partition `{name}` is empty, and has no size", "")
     try:

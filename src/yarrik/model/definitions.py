@@ -466,6 +466,8 @@ class Partition(Definable, frozen=True, kw_only=True):
     for; without it that is the partition that holds them. `raw` takes its content from `file`. `image` is another root
     filesystem of the product that it holds.
 
+    With `verified` the kernel checks each block of it when it is read, by a tree of digests behind the filesystem.
+
     `guid` is the partition's and `identifier` the filesystem's; without them they derive from the names. `in_mbr` shows
     it in a hybrid disk's classic table too."""
 
@@ -482,6 +484,7 @@ class Partition(Definable, frozen=True, kw_only=True):
     align: Alignment = "1 MiB"
     bootable: bool | None = None
     read_only: bool = False
+    verified: bool = False
     image: Name = ""
     mount: ImagePath = ""
     mount_options: tuple[MountOption, ...] = ()

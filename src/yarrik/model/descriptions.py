@@ -316,6 +316,8 @@ Partition.file = "firmware.bin"
   The file beside the board's whose content a `raw` partition takes.
 Partition.size = "fit + 20%"
   The partition's size: a size, `fit` to what it holds, `fit + SIZE or PERCENT`, or `rest` of the disk.
+Partition.verified = true
+  Whether the kernel checks each block when it is read; for the root filesystem of slots that a script switches.
 Partition.image = "recovery"
   Another image of the product, whose root filesystem goes there.
 Partition.holds = "root"

@@ -263,6 +263,7 @@ class PlaceBootFiles(Action, frozen=True, kw_only=True):
     shared_numbers: tuple[int, ...] = ()
     board: str = ""
     release: str = ""
+    verified: bool = False
 
 
 class TryOnBench(Action, frozen=True, kw_only=True, omit_defaults=True):

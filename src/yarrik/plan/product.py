@@ -150,6 +150,10 @@ def _check_switch(composition: Composition, place: RootPlace) -> None:
     if boot.entry or boot.initramfs != "none":
         raise wrong(("slot",), "a script with slots has no menu entries, and no initramfs", "each slot is a whole system",
                     "take `boot.entry` and `boot.initramfs` out")  # fmt: skip
+    if place.partition.verified and (boot.root != "partuuid" or boot.read_only is not True):
+        raise wrong(("slot",), f"the partition {place.name} is verified, and mounted for writing or named by something else",
+                    "the kernel refuses each block that was changed",
+                    'set `read-only = true` and `root = "partuuid"` in [boot]')  # fmt: skip
     named = {name: partition for _, name, partition in numbered_partitions(place.disk)}
     for key, name in (("state", boot.switch.state), *(("shared", one) for one in boot.switch.shared)):
         if name not in named:
@@ -192,6 +196,7 @@ class _Switched(TypedDict, total=False):
     shared_numbers: tuple[int, ...]
     board: str
     release: str
+    verified: bool
 
 
 def _switched(composition: Composition) -> _Switched:
@@ -206,6 +211,7 @@ def _switched(composition: Composition) -> _Switched:
         "state_number": numbers[boot.switch.state],
         "shared_numbers": tuple(numbers[one] for one in boot.switch.shared),
         "board": board.name,
+        "verified": place.partition.verified,
         "release": composition.product.value.version or "0",
     }
 
@@ -281,6 +287,7 @@ class ProductSteps:
         inputs |= self._boot_outputs()
         self._check_line()
         self._check_forms()
+        self._check_verified()
         apart = has_boot_partition(board.value.disk)
         boot_files = self._boot_sources()
         kernel = board.value.kernel
@@ -688,6 +695,20 @@ class ProductSteps:
                 step, name = self.output(file, self.composition.board.place(*keys))
                 found[f"blob {file}"] = (step, f"output:{name}")
         return found
+
+    def _check_verified(self) -> None:
+        """Only a script that switches slots tells the kernel what a verified partition is verified by."""
+        board = self.composition.board
+        for number, disk in enumerate(board.value.disk, 1):
+            for index, partition in enumerate(disk.partition, 1):
+                if partition.verified and (partition.holds != "root" or board.value.boot.switch is None):
+                    what = f"the partition {partition.name} is verified, and nothing tells the kernel so"
+                    self.collector.add(
+                        Trouble("PARTITION-VERIFIED", what,
+                                board.place("disk", str(number), "partition", str(index), "verified"),
+                                why="it is for the root filesystem of slots that a script switches",
+                                remedy="take `verified` out, or add slots and `boot.switch` with the method `script`")
+                    )  # fmt: skip
 
     def _made_blobs(self) -> tuple[str, ...]:
         """Raw files of the disks that the build itself makes."""

@@ -432,7 +432,7 @@ class _Placing:
             for slot, number, words in zip(action.boot.slot, action.slot_numbers, action.slots, strict=True)
         )
         slots = Slots(action.product, action.board, action.release, action.state_number, action.boot.switch.tries, places,
-                      action.shared_numbers)  # fmt: skip
+                      action.shared_numbers, action.verified)  # fmt: skip
         self.add("/boot" + SLOTS_FILE.removeprefix(SLOT_FOLDER), slots.text().encode())
         return slots
 

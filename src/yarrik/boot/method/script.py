@@ -11,9 +11,9 @@ from yarrik.boot.method.form import BootMethod
 from yarrik.boot.parts import SCRIPT_PATH, BootParts, encode_script, script_head
 from yarrik.boot.reading import read_named, unpacked
 from yarrik.boot.seen import Filesystem
-from yarrik.boot.slots import MOST_SLOTS, SLOT_FOLDER, SLOT_SCRIPT, SlotState, chooser
+from yarrik.boot.slots import MOST_SLOTS, SLOT_FOLDER, SLOT_SCRIPT, SLOT_WORD, SlotPlace, SlotState, chooser
 from yarrik.boot.story import Started, Stop, Story
-from yarrik.disk import FoundPartition
+from yarrik.disk import VERITY_SECTORS, VERITY_TABLE, FoundPartition
 from yarrik.units import counted
 
 _PLACES = ("/boot.scr.uimg", "/boot.scr", "/boot/boot.scr.uimg", "/boot/boot.scr")
@@ -38,8 +38,11 @@ def _write(parts: BootParts) -> dict[str, bytes]:
     head = script_head(parts)
     if parts.slots is not None:
         line = parts.arguments(next(iter(parts.lines)))
-        rest = line.removeprefix(parts.slots.places[0].root).strip()
+        slot = parts.slots.places[0]
+        rest = line.removeprefix(slot.root).strip()
         head = [head[0], f"setenv bootargs ${{slot_root}} '{rest}'"]
+        if parts.slots.verified:
+            head = [head[0], *_verified(slot, rest, memory.address("script"))]
     lines = [*head, f"{load} {at} {parts.seen('/boot/uImage')}"]
     if parts.device_tree:
         lines.append(f"{load} {tree_at} {parts.seen(parts.device_tree_path)}")
@@ -64,6 +67,24 @@ def _write(parts: BootParts) -> dict[str, bytes]:
     text = "".join(line + "\n" for line in chooses).encode()
     first = encode_legacy(LegacyImage("script", parts.arch, (text,), f"{parts.product}: slots", time=0))
     return {**files, "/boot" + SLOT_SCRIPT.removeprefix(SLOT_FOLDER): script, SCRIPT_PATH: first}
+
+
+def _verified(slot: SlotPlace, rest: str, at: int) -> list[str]:
+    """Commands that have the kernel check each block of the root filesystem: it makes a device of the partition by what its
+    last sector says (Documentation/admin-guide/device-mapper/dm-init.rst), and has its root there."""
+    words = slot.root.removeprefix(f"root={slot.device}").strip()
+    # The quote at its end is a word of its own: not all shells of bootloaders join quoted pieces.
+    twice = "${slot_device} ${slot_device}"
+    table = f"'dm-mod.create=\"root,,,ro,0' ${{{VERITY_SECTORS}}} verity 1 {twice} ${{{VERITY_TABLE}}} '\"'"
+    return [
+        "part start ${devtype} ${devnum} ${slot_part} verity_first",
+        "part size ${devtype} ${devnum} ${slot_part} verity_last",
+        "setexpr verity_last ${verity_first} + ${verity_last}",
+        "setexpr verity_last ${verity_last} - 1",
+        f"setenv {VERITY_SECTORS}; setenv {VERITY_TABLE}",
+        f"${{devtype}} read {at:#x} ${{verity_last}} 1 && env import -t {at:#x} 200 {VERITY_SECTORS} {VERITY_TABLE}",
+        f"setenv bootargs 'root=/dev/dm-0 {words}' {SLOT_WORD}=${{attempt}} '{rest}' {table}",
+    ]
 
 
 def find_script(story: Story, filesystem: Filesystem, where: str) -> Started | None:

@@ -206,11 +206,46 @@ int disk_of(const unsigned numbers[2], char *path, size_t room)
     return 0;
 }
 
+static void first_name(const char *name, void *with)
+{
+    char *to = with;
+
+    if (!*to && length_of(name) < 32)
+        copy_bytes(to, name, length_of(name) + 1);
+}
+
+/* The device that the root filesystem is on. One that the kernel has made of another one, to verify it, stands for that. */
+static int root_numbers(unsigned numbers[2])
+{
+    static const char SLAVES[] = "/slaves", CLASS[] = "/sys/class/block/", DEV[] = "/dev";
+    char path[96], name[32] = "", text[24];
+    const char *at = text;
+    uint64_t value;
+
+    if (sys_root_device(&numbers[0], &numbers[1]) < 0)
+        return -1;
+    device_link(path, numbers);
+    copy_bytes(path + length_of(path), SLAVES, sizeof SLAVES);
+    sys_list(path, first_name, name);
+    if (!*name)
+        return 0;
+    copy_bytes(path, CLASS, sizeof CLASS);
+    copy_bytes(path + sizeof CLASS - 1, name, length_of(name) + 1);
+    copy_bytes(path + length_of(path), DEV, sizeof DEV);
+    if (read_file(path, text, sizeof text) < 0 || number_in(&at, &value) < 0 || *at++ != ':')
+        return -1;
+    numbers[0] = (unsigned)value;
+    if (number_in(&at, &value) < 0)
+        return -1;
+    numbers[1] = (unsigned)value;
+    return 0;
+}
+
 int root_disk(char *path, size_t room)
 {
     unsigned numbers[2];
 
-    return sys_root_device(&numbers[0], &numbers[1]) < 0 ? -1 : disk_of(numbers, path, room);
+    return root_numbers(numbers) < 0 ? -1 : disk_of(numbers, path, room);
 }
 
 /* The number of a partition; 0 for what is none. */
@@ -233,7 +268,7 @@ static int mixed_up(const struct disk *disk)
     unsigned numbers[2];
     char own[64];
 
-    if (sys_root_device(&numbers[0], &numbers[1]) < 0 || partition_number(numbers) != disk->running->number)
+    if (root_numbers(numbers) < 0 || partition_number(numbers) != disk->running->number)
         return fail("the root filesystem is not that of the slot %s: nothing is written", disk->running->name);
     if (read_file("/proc/mounts", mounts, sizeof mounts) < 0)
         return fail("/proc/mounts cannot be read");
