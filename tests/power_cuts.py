@@ -17,6 +17,7 @@ from typing import ClassVar
 
 from tests.updates import cut_server
 from yarrik.boot import SlotState
+from yarrik.disk import opened_bytes
 
 ROOT = Path(__file__).parent.parent
 #: The workspace of `make linux`, whose kernel is taken; and how many cuts there are.
@@ -221,6 +222,42 @@ class UpdatesOnTheBoard(OnTheBoard):
 
     def test_a_system_that_panics(self) -> None:
         self.falls_back("1.3.update", "Kernel panic")
+
+    def test_a_verified_slot_that_was_changed_is_left(self) -> None:
+        """Somebody changes a byte of the new system's init after it was read back: the kernel refuses it, and the board goes back."""
+        card, port = self.card(), self.served()
+        board = self.board(card)
+        board.wait(UP)
+        at = board.type(f"updater apply http://10.0.2.2:{port}/1.1.update")
+        board.wait("is tried at the next start", after=at)
+        at = board.type("sync; poweroff")
+        board.wait("powering off", after=at)
+        board.process.wait(20)
+        with opened_bytes(card) as (file, image):
+            part = next(one for one in image.partitions if one.name == "root-b")
+            assert part.reader is not None
+            init = next(one for one in part.reader.walk() if one.path == "/sbin/init")
+            words = b"".join(part.reader.content(init))[4096:8192]
+            file.seek(part.start)
+            place = part.start + file.read(part.size).index(words)
+        with card.open("r+b") as changed:
+            changed.seek(place + 100)
+            changed.write(bytes([words[100] ^ 0xFF]))
+        said = subprocess.run([sys.executable, "-m", "yarrik", "boot", "--bench", str(card)], capture_output=True, text=True, check=False,
+                              env={**os.environ, "PYTHONPATH": str(ROOT / "src")})  # fmt: skip
+        self.assertIn("BOOT-VERITY", said.stderr)
+        board = self.board(card)
+        at = 0
+        for _ in range(3):
+            at = board.wait("is corrupted", 120, after=at)  # as the device-mapper says it
+            at = board.wait("Starting kernel", 120, after=at)
+        board.wait(UP, 120, after=at)
+        begin = board.type("cat /etc/port")
+        board.wait("first pier", after=begin)
+        begin = board.type("updater status")
+        board.wait("version 1.0 runs in the slot a", after=begin)
+        board.cut()
+        self.assertEqual(self.state(card), SlotState("a", "b", 0))
 
     def test_power_cuts(self) -> None:
         chance, card, port = random.Random(20), self.card(), self.served()

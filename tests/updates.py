@@ -7,7 +7,7 @@ from pathlib import Path
 
 
 def cut_server(folder: Path, breaks: int = 0, ranges: bool = True) -> socketserver.ThreadingTCPServer:
-    """Serves the files of a folder by HTTP; each answer breaks off after so many bytes (0: never)."""
+    """Serves the files of a folder by HTTP; each answer breaks off after `breaks` bytes (0: never)."""
 
     class Handler(BaseHTTPRequestHandler):
         def do_GET(self) -> None:

@@ -395,7 +395,7 @@ TREE-RULE plan stop A rule of a folder that is laid over fits nothing in it.
 TREE-UNREADABLE plan stop A folder of sources cannot be read.
 UPDATE-BOARD flash stop A file does not stand for a board with slots.
 UPDATE-BUNDLE flash stop An update cannot be read or written, or is damaged.
-UPDATE-FAILED flash stop An update was not applied, and the board goes on with what it had.
+UPDATE-FAILED flash stop An update was not applied, and the board keeps what it had.
 UPDATE-IMAGE flash stop Two images are not those of an update.
 UPDATE-NOT-OURS command stop A recipe to be updated is on a shelf that is not this workspace's own.
 UPDATE-MEDIUM flash stop No installer medium can be made of two images.

@@ -210,12 +210,12 @@ def apply(
                 done = apply_update(disk, opened.description, pieces, body, "", progress)
         except Unfit as error:
             raise YarrikError(Trouble("UPDATE-REFUSED", f"the board does not take {shown_path(bundle)}: {error}", Place(bundle),
-                                      why=f"it goes on with version {disk.slots.version} in the slot `{running}`",
+                                      why=f"it keeps version {disk.slots.version} in the slot `{running}`",
                                       remedy=f"see what it is for: yarrik update show {shown_path(bundle)}"),
                               "work") from error  # fmt: skip
         except Damaged as error:
             raise YarrikError(Trouble("UPDATE-FAILED", f"{shown_path(bundle)} was not applied: {error}", Place(bundle),
-                                      why=f"the board goes on with version {disk.slots.version} in the slot `{running}`",
+                                      why=f"the board keeps version {disk.slots.version} in the slot `{running}`",
                                       remedy="apply one that was made with --whole, or fetch this one again"),
                               "work") from error  # fmt: skip
     if json:

@@ -55,7 +55,7 @@ def read_verity(table: str) -> Verity:
 
 
 def tree_blocks(blocks: int) -> int:
-    """How many blocks the digests of so many data blocks fill, all levels together."""
+    """How many blocks the digests of `blocks` data blocks fill, all levels together."""
     whole = 0
     while blocks > 1:
         blocks = -(-blocks // _IN_BLOCK)
@@ -75,7 +75,7 @@ def data_in(size: int) -> int:
 
 
 def whole_size(data: int) -> int:
-    """Bytes of a partition with so many bytes of data, the tree and the last block."""
+    """Bytes of a partition with `data` bytes of data, the tree and the last block."""
     blocks = -(-data // BLOCK)
     return (blocks + tree_blocks(blocks) + 1) * BLOCK
 
