@@ -47,6 +47,10 @@ class WhatCommandsMean(unittest.TestCase):
             ("setexpr x 3 - 1", "2"),
             ("setenv x; setenv x a; setenv x", ""),
             ("unknown-command; setenv x a", "a"),
+            ("setenv x " + "a " * 14, "a " * 13 + "a"),
+            ("setenv x " + "a " * 15, ""),  # more words than a command may have
+            ("setenv y '" + "a " * 15 + "'; setenv x ${y}", ""),
+            ("setenv y '" + "a " * 15 + '\'; setenv x "${y}"', "a " * 15),
         ):
             self.assertEqual(self.after(text), value, text)
 
@@ -77,7 +81,7 @@ class WhatCommandsMean(unittest.TestCase):
         for text in (
             doubling,
             "setenv x aaaa; setenv x " + '"${x}"' * 200_000,
-            "setenv x a; " + "setenv x ${x} ${x} ${x} ${x};" * 20,
+            "setenv x a; " + 'setenv x "${x}" "${x}" "${x}" "${x}";' * 20,
             "setenv x '" + "true;" * 100_000 + "'; " + "run x;" * 9_000,
             "if true; then " * 5_000 + "true" + "; fi" * 5_000,
             "".join(f"disk read {number:x} 0 800;" for number in range(5_000)),

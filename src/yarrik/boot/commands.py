@@ -22,6 +22,8 @@ _SECTOR = 512
 #: this deep.
 _MOST_COMMANDS, _DEEPEST, _MOST_NESTED = 10_000, 8, 40
 _MOST_SECTORS = 2048
+#: The most words of a command (CONFIG_SYS_MAXARGS of most boards); variables outside of quotes are split.
+_MOST_WORDS = 16
 #: What a script may have read and written in memory, what of it may be looked at as commands, and the longest command (bytes).
 _MOST_MEMORY, _MOST_TEXT, _LONGEST_LINE = 64 << 20, 16 << 20, 64 << 10
 _WORD = re.compile(r"(?:'[^']*'|\"[^\"]*\"|\\.|[^\s;&|'\"\\]|&(?!&)|\|(?!\|))+")
@@ -192,16 +194,19 @@ class Commands:
         self.commands += 1
         if self.commands > _MOST_COMMANDS:
             raise ScriptUnclear("it does not come to an end")
-        words, length = [], 0
+        words, length, count = [], 0, 0
         for one in raw:
             word, quoted = self._expanded(one)
             length += len(word)
+            count += 1 if quoted else len(word.split())
             if length > _LONGEST_LINE:
                 raise ScriptUnclear("a command of it is longer than any bootloader takes")
             if word or quoted:
                 words.append(word)
         if not words:
             return True
+        if count > _MOST_WORDS:
+            return False  # the bootloader says how the command is used, and goes on
         known = {
             "setenv": self._setenv, "load": self._load, "source": self._source, "run": self._run, "test": self._test,
             "env": self._env, "part": self._part, "setexpr": self._setexpr, "fdt": self._fdt,

@@ -240,7 +240,7 @@ class PlaceBootFiles(Action, frozen=True, kw_only=True):
     it fits the board and each other. Outputs: `root`, `boot`, the `device-tree`, the `environment`, and what a `memory` bundle
     holds."""
 
-    REVISION: ClassVar[int] = 4  # what programs need is held against the kernel's configuration
+    REVISION: ClassVar[int] = 5  # scripts that switch slots
 
     product: str
     version: str
@@ -270,7 +270,7 @@ class TryOnBench(Action, frozen=True, kw_only=True, omit_defaults=True):
     """Reads the finished disks as the board's hardware would, up to init. Outputs: `boot-story.txt` to read, and `story`,
     the same as values."""
 
-    REVISION: ClassVar[int] = 3  # signatures and addresses of memory bundles are followed
+    REVISION: ClassVar[int] = 4  # scripts with conditions, and verified partitions, are followed
 
     product: str
     arch: str

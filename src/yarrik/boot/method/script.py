@@ -73,9 +73,9 @@ def _verified(slot: SlotPlace, rest: str, at: int) -> list[str]:
     """Commands that have the kernel check each block of the root filesystem: it makes a device of the partition by what its
     last sector says (Documentation/admin-guide/device-mapper/dm-init.rst), and has its root there."""
     words = slot.root.removeprefix(f"root={slot.device}").strip()
-    # The quote at its end is a word of its own: not all shells of bootloaders join quoted pieces.
-    twice = "${slot_device} ${slot_device}"
-    table = f"'dm-mod.create=\"root,,,ro,0' ${{{VERITY_SECTORS}}} verity 1 {twice} ${{{VERITY_TABLE}}} '\"'"
+    # One word, since bootloaders take few words in a command; the quotes that the kernel needs come out of a variable.
+    devices = "${slot_device} ${slot_device}"
+    table = f"${{verity_quote}}root,,,ro,0 ${{{VERITY_SECTORS}}} verity 1 {devices} ${{{VERITY_TABLE}}}${{verity_quote}}"
     return [
         "part start ${devtype} ${devnum} ${slot_part} verity_first",
         "part size ${devtype} ${devnum} ${slot_part} verity_last",
@@ -83,7 +83,8 @@ def _verified(slot: SlotPlace, rest: str, at: int) -> list[str]:
         "setexpr verity_last ${verity_last} - 1",
         f"setenv {VERITY_SECTORS}; setenv {VERITY_TABLE}",
         f"${{devtype}} read {at:#x} ${{verity_last}} 1 && env import -t {at:#x} 200 {VERITY_SECTORS} {VERITY_TABLE}",
-        f"setenv bootargs 'root=/dev/dm-0 {words}' {SLOT_WORD}=${{attempt}} '{rest}' {table}",
+        "setenv verity_quote '\"'",
+        f"setenv bootargs 'root=/dev/dm-0 {words}' {SLOT_WORD}=${{attempt}} '{rest}' \"dm-mod.create={table}\"",
     ]
 
 
