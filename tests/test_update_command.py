@@ -112,6 +112,7 @@ class SlotsByAScript(GaugeTest):
         torn = b"torn".ljust(512, b"\xff")
         for sectors, words in (
             ([SlotState("b").encoded()] * 2, "`b`; known to work: `b`\n"),
+            ([SlotState("b").encoded(with_flag=True)] * 2, "`b`; known to work: `b`\n"),  # of a bootloader that has two blocks
             ([SlotState("a", "b", 2).encoded()] * 2, "`b`; known to work: `a`, trying `b`, 1 start left after this one"),
             ([SlotState("a", "b", 1).encoded()] * 2, "`b`; known to work: `a`, trying `b`, 0 starts left"),
             ([SlotState("a", "b", 0).encoded()] * 2, "`a`; known to work: `a`, `b` was tried and did not hold"),

@@ -299,9 +299,8 @@ class Commands:
     def _env(self, words: list[str]) -> bool:
         if words[:2] == ["import", "-c"] and len(words) > 3:
             address, size = self._number(words[2]), self._number(words[3])
-            try:
-                settings, _ = decode_environment(self.memory.get(address, b"")[:size], self._with_flag)
-            except EnvironmentDamaged:
+            settings = self._imported(self.memory.get(address, b"")[:size])
+            if settings is None:
                 return False
             self.variables |= {name: settings[name] for name in (words[4:] or settings) if name in settings}
             return True
@@ -322,6 +321,16 @@ class Commands:
             self.memory[self._number(words[4])] = block
             return True
         return True
+
+    def _imported(self, block: bytes) -> dict[str, str] | None:
+        """Settings of a block; None where the checksum does not fit. Where nobody knows how the bootloader was built, the block
+        itself says whether it has a flag."""
+        for with_flag in (self._with_flag,) if self.story.board.options else (False, True):
+            try:
+                return decode_environment(block, with_flag)[0]
+            except EnvironmentDamaged:
+                continue
+        return None
 
     @property
     def _with_flag(self) -> bool:
