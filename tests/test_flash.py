@@ -17,14 +17,17 @@ import time
 import unittest
 from collections.abc import Iterator
 from pathlib import Path
+from types import SimpleNamespace
 from unittest import mock
 
 from tests.fastboot_board import Board
 from tests.support import FolderTest, ProgramTest
 from yarrik.disk import write_beside
-from yarrik.errors import Unfit
+from yarrik.errors import Unfit, YarrikError
 from yarrik.flash import Attempts, Devices, Progress, View, flash_all, obstacles, open_all, opened_source
 from yarrik.flash.bench import BenchTarget
+from yarrik.flash.dfu import DfuTarget
+from yarrik.flash.dfu_bench import SimulatedDfu
 from yarrik.flash.refusing import trouble_of
 
 MIB = 1 << 20
@@ -914,6 +917,84 @@ class WrongDevices(AnImage):
             with contextlib.suppress(PermissionError):
                 os.mknod(self.folder / "copy", 0o600 | disk.stat().st_mode & 0o170000, number)
                 self.refused(self.folder / "copy", code)
+
+
+class ByUsb(AnImage):
+    """A device that takes firmware by the class DFU: a simulated one, behind the library that talks to real ones."""
+
+    def device(self, more: str = "", size: int = 40) -> Path:
+        return self.write("gauge.toml", f'[device]\nprotocol = "dfu"\nserial = "D1"\nsize = "{size} MiB"\n{more}')
+
+    def flash_to(self, device: Path | str, *words: str, code: int = 0) -> str:
+        return self.yarrik("flash", self.image, device, "--write-to-device", "card-D1", *words, code=code)
+
+    def test_all_of_it_arrives_and_is_read_back(self) -> None:
+        found = json.loads(self.flash_to(self.device(), "--json"))["devices"][0]
+        self.assertEqual((found["done"], found["read-back"], found["serial"]), (True, True, "D1"))
+        self.assertEqual((self.folder / "gauge.bin").read_bytes(), self.image.read_bytes())
+        text = self.at_terminal("flash", self.image, self.device(), types=b"card\n").decode()
+        self.assertIn("Bench gauge", text)
+        self.assertIn("on it now: unknown", text)
+
+    def test_what_goes_wrong(self) -> None:
+        for more, size, why in (
+            ('[[device.fault]]\nkind = "write"\nbegin = "1 MiB"\n', 40, "it says: its programming failed"),
+            ("", 8, "it says: the address is out of its range"),
+            ('[[device.fault]]\nkind = "flipped"\nbegin = "1 MiB"\n', 40, "FLASH-DIFFERS"),
+        ):
+            text = self.flash_to(self.device(more, size), code=1)
+            self.assertIn(why, text)
+        for word in ("dfu://", "dfu://1209/x", "dfu://1209:0001", "dfu://zzzz:0001/x", "dfu://1209:0001/a/b"):
+            self.assertIn("FLASH-UNKNOWN", self.yarrik("flash", self.image, word, "--write-to-device", "x", code=2), word)
+
+    def test_the_class_in_every_state(self) -> None:
+        storage = self.folder / "dfu.bin"
+        storage.write_bytes(b"")
+        data = random.Random(3).randbytes(300_000)
+        source = SimpleNamespace(begin=0, end=len(data))
+        for transfer, uploads in ((64, True), (4096, True), (4096, False), (65535, True)):
+            bus = SimulatedDfu(storage, 1 << 20, "D1", transfer, uploads)
+            bus.state = (
+                5 if transfer == 64 else 10 if transfer == 65535 else 2
+            )  # left in the middle of something by somebody else
+            target = DfuTarget("dfu://1209:0001/card?serial=D1", source, bus, lambda seconds: None)  # type: ignore[arg-type]
+            self.assertEqual((target.device.serial, target.device.vendor, target.reads), ("D1", "Harbour Authority", uploads))
+            target.write(0, memoryview(data[:100_001]))
+            target.settle()  # not the end yet: nothing is given to the storage
+            target.zero(100_001, 999)
+            with self.assertRaisesRegex(OSError, "in order"):
+                target.write(0, memoryview(b"x"))
+            target.write(101_000, memoryview(data[101_000:]))
+            target.settle()
+            wanted = data[:100_001] + bytes(999) + data[101_000:]
+            self.assertEqual(storage.read_bytes(), wanted)
+            if uploads:
+                room = memoryview(bytearray(50_000))
+                for at in (0, 50_000, 150_000, 290_000):
+                    target.read_into(at, room)
+                    self.assertEqual(bytes(room), wanted[at : at + 50_000].ljust(50_000, b"\0"), at)
+                with self.assertRaisesRegex(OSError, "in order"):
+                    target.read_into(0, room)
+            target.close()
+            self.assertNotIn("5", bus.log)
+        for word, why in (("dfu://1209:0002/card", "none is there"), ("dfu://1209:0001/card?serial=D2", "those that are: D1"),
+                          ("dfu://1209:0001/disk", "its places: card")):  # fmt: skip
+            with self.assertRaises(YarrikError) as caught:
+                DfuTarget(word, source, SimulatedDfu(storage, 1 << 20, "D1"))  # type: ignore[arg-type]
+            self.assertIn(why, str(caught.exception.troubles[0]))
+        for transfer in (0, 63):
+            with self.assertRaises(YarrikError):
+                DfuTarget("dfu://1209:0001/card", source, SimulatedDfu(storage, 1 << 20, "D1", transfer))  # type: ignore[arg-type]
+
+    def test_block_numbers_begin_again(self) -> None:
+        storage = self.folder / "dfu.bin"
+        source = SimpleNamespace(begin=0, end=64 * 70_000)
+        bus = SimulatedDfu(storage, 8 << 20, "D1", 64)
+        target = DfuTarget("dfu://1209:0001/0", source, bus, lambda seconds: None)  # type: ignore[arg-type]
+        data = random.Random(5).randbytes(64 * 70_000)
+        target.write(0, memoryview(data))
+        target.settle()
+        self.assertEqual(storage.read_bytes(), data)
 
 
 if __name__ == "__main__":

@@ -116,7 +116,7 @@ def flash(
         list[str],
         typer.Argument(
             metavar="DEVICE…",
-            help="Devices to write to, files of bench devices, nbd://, nbds:// or fastboot:// addresses.",
+            help="Devices to write to, files of bench devices, nbd://, nbds://, fastboot:// or dfu:// addresses.",
             autocompletion=_free_devices,
         ),
     ],
@@ -304,11 +304,11 @@ def _ask(target: Target, source: Source) -> None:
         device.bus,
     ]
     sys.stdout.write(f"  to  {styled(str(device), 'bold')}  {', '.join(word for word in words if word)}\n")
-    with target.look() as file:
-        try:
+    try:
+        with target.look() as file:
             there = _shown_content(open_image(file, device.size))
-        except OSError as error:
-            there = f"cannot be read: {error.strerror}"
+    except OSError as error:
+        there = f"unknown: {error.strerror}"
     if source.values:
         sys.stdout.write(f"      its values: {', '.join(f'{name}={value}' for name, value in source.values.items())}\n")
     lost = "all of it" if source.only is None else f"what is in {source.only.title}"

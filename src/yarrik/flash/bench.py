@@ -34,7 +34,8 @@ class BenchFault(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_field
 
 class Bench(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, rename="kebab"):
     """A device: what it says of itself, and its faults. It is gone `removed-after` that many written bytes, and begins anew
-    where it `wraps-at` an address, as counterfeit cards do."""
+    where it `wraps-at` an address, as counterfeit cards do. With the `protocol` DFU it is a USB device that takes its bytes in
+    order."""
 
     model: str = "Bench device"
     vendor: str = ""
@@ -47,6 +48,7 @@ class Bench(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     storage: str = ""
     removed_after: str = ""
     wraps_at: str = ""
+    protocol: Literal["", "dfu"] = ""
     fault: tuple[BenchFault, ...] = ()
 
 
@@ -90,6 +92,7 @@ class BenchTarget:
     """A simulated device, open for us alone."""
 
     reads = True
+    in_order = False
 
     def __init__(self, file: Path, sleep: Callable[[float], None] = time.sleep) -> None:
         self.bench = read_bench(file)

@@ -37,6 +37,7 @@ class FastbootTarget:
     """A partition, or a whole device, as the bootloader calls it: `fastboot://HOST[:PORT]/NAME`. Raises YarrikError."""
 
     reads = False
+    in_order = False
 
     def __init__(self, word: str, source: Source) -> None:
         match = _URI.match(word)

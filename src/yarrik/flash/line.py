@@ -11,7 +11,7 @@ from pathlib import Path
 
 from yarrik.disk import open_image
 from yarrik.errors import Collector, Place, Trouble, Unfit, YarrikError
-from yarrik.flash.bench import BenchTarget, bench_storage
+from yarrik.flash.bench import BenchTarget, bench_storage, read_bench
 from yarrik.flash.devices import Devices
 from yarrik.flash.fastboot import FastbootTarget
 from yarrik.flash.network import NetworkTarget, is_network
@@ -20,7 +20,7 @@ from yarrik.flash.refusing import obstacles, trouble_of
 from yarrik.flash.source import Source, block_of
 from yarrik.flash.target import BlockTarget, Target
 from yarrik.flash.writing import Job, Progress, Stopped, flash
-from yarrik.units import shown_size
+from yarrik.units import parse_size, shown_size
 
 
 def open_target(word: str, devices: Devices, source: Source, built_in: bool) -> Target:
@@ -30,10 +30,15 @@ def open_target(word: str, devices: Devices, source: Source, built_in: bool) -> 
     found: Target
     path = Path(word)
     if is_network(word):
-        found = FastbootTarget(word, source) if word.startswith("fastboot:") else NetworkTarget(word)
+        if word.startswith("dfu:"):
+            from yarrik.flash.dfu import DfuTarget
+
+            found = DfuTarget(word, source)
+        else:
+            found = FastbootTarget(word, source) if word.startswith("fastboot:") else NetworkTarget(word)
     elif path.suffix == ".toml":
         _check_apart(path, bench_storage(path), source)
-        found = BenchTarget(path)
+        found = dfu_bench(path, source) if read_bench(path).protocol == "dfu" else BenchTarget(path)
     else:
         _refuse(path, devices, source, built_in)
         found = BlockTarget(path, devices)
@@ -49,10 +54,22 @@ def open_target(word: str, devices: Devices, source: Source, built_in: bool) -> 
     return found
 
 
+def dfu_bench(file: Path, source: Source) -> Target:
+    """A bench device that takes its bytes by the class DFU. Raises YarrikError."""
+    from yarrik.flash.dfu import DfuTarget
+    from yarrik.flash.dfu_bench import PRODUCT, VENDOR, SimulatedDfu
+
+    bench = read_bench(file)
+    fails = next((parse_size(one.begin) for one in bench.fault if one.kind == "write"), None)
+    flips = next((parse_size(one.begin) for one in bench.fault if one.kind == "flipped"), None)
+    bus = SimulatedDfu(bench_storage(file), parse_size(bench.size), bench.serial, fails_at=fails, flips=flips)
+    return DfuTarget(f"dfu://{VENDOR:04x}:{PRODUCT:04x}/card", source, bus)
+
+
 def _check_place(target: Target, source: Source) -> None:
     """Raises YarrikError when the device has no such partition as the one that is to be written, at this very place."""
     wanted = source.only
-    if wanted is None or not target.reads:
+    if wanted is None or not target.reads or target.in_order:
         return  # a board that cannot be read has a partition of this name itself
     with target.look() as file:
         there = open_image(file, target.device.size)
@@ -134,7 +151,7 @@ def flash_all(
         target = targets[number]
         source = sources if isinstance(sources, Source) else sources[number]
         # Where nothing can be read back, nobody knows what an earlier attempt has left.
-        begin = 0 if anew or not target.reads else attempts.reached(target.device, source)
+        begin = 0 if anew or not target.reads or target.in_order else attempts.reached(target.device, source)
         share = begin / max(1, len(source.parts))
         job = Job(
             source, target, begin, lambda progress: say(number, progress),

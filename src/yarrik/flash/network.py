@@ -75,6 +75,7 @@ class NetworkTarget:
     Raises YarrikError."""
 
     reads = True
+    in_order = False
 
     def __init__(self, word: str) -> None:
         match = _URI.match(word)

@@ -26,6 +26,8 @@ class Target(Protocol):
     device: Device
     #: Whether it can be read: what cannot is not compared.
     reads: bool
+    #: Whether it takes and gives its bytes from the beginning to the end alone.
+    in_order: bool
 
     def write(self, at: int, data: memoryview) -> None:
         """Writes all of `data`. Position and length are whole blocks of the device, memory begins a page: direct access needs
@@ -69,6 +71,7 @@ class BlockTarget:
     """A block device of this machine, claimed for us alone from the start to `close`."""
 
     reads = True
+    in_order = False
 
     def __init__(self, path: Path, devices: Devices) -> None:
         self._devices = devices

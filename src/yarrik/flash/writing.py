@@ -70,9 +70,12 @@ def flash(job: Job) -> Written:
     while True:
         started = time.monotonic()
         with _told_of(job):
-            if not job.begin:
-                _clear(job)
-            written = _write(job, parts)
+            if job.target.in_order:
+                written = _stream(job)
+            else:
+                if not job.begin:
+                    _clear(job)
+                written = _write(job, parts)
             job.target.settle()
         between = time.monotonic()
         if not job.target.reads:
@@ -177,6 +180,24 @@ def _write(job: Job, parts: Sequence[Part]) -> int:
     return written
 
 
+def _stream(job: Job) -> int:
+    """Writes all from the beginning to the end, with zeros between the parts; returns the bytes written."""
+    reader, done, total = Reader(job.source), 0, job.source.end - job.source.begin
+    room = memoryview(bytearray(PART))
+    ranges: list[tuple[int, int, Part | None]] = [(one.at, one.length, one) for one in job.source.parts]
+    ranges += [(at, length, None) for at, length in job.source.gaps()]
+    for at, length, part in sorted(ranges, key=lambda one: one[0]):
+        _check_stop(job)
+        if part is None:
+            job.target.zero(at, length)
+        else:
+            reader.fill(part, room[:length])
+            job.target.write(at, room[:length])
+        done += length
+        job.say(Progress("writing", done, total))
+    return done
+
+
 def _compare(job: Job, parts: Sequence[Part]) -> list[Part]:
     """The parts that read back otherwise than they were written."""
     done = 0
@@ -198,7 +219,7 @@ def _compare(job: Job, parts: Sequence[Part]) -> list[Part]:
     different: list[Part] = []
     ordered = sorted([*parts, *_empty_parts(job.source)], key=lambda one: one.at)
     total = sum(one.length for one in ordered)
-    with ThreadPoolExecutor(2) as pool:
+    with ThreadPoolExecutor(1 if job.target.in_order else 2) as pool:
         for part, good in zip(ordered, pool.map(same, ordered), strict=True):
             done += part.length
             job.say(Progress("reading back", done, total))
