@@ -18,6 +18,7 @@ import unittest
 from collections.abc import Iterator
 from pathlib import Path
 from types import SimpleNamespace
+from typing import ClassVar
 from unittest import mock
 
 from tests.fastboot_board import Board
@@ -28,7 +29,9 @@ from yarrik.flash import Attempts, Devices, Progress, View, flash_all, obstacles
 from yarrik.flash.bench import BenchTarget
 from yarrik.flash.dfu import DfuTarget
 from yarrik.flash.dfu_bench import SimulatedDfu
+from yarrik.flash.mtd import MEMERASE, MEMGETINFO, MtdTarget, is_flash_chip
 from yarrik.flash.refusing import trouble_of
+from yarrik.flash.writing import Job, flash
 
 MIB = 1 << 20
 
@@ -917,6 +920,76 @@ class WrongDevices(AnImage):
             with contextlib.suppress(PermissionError):
                 os.mknod(self.folder / "copy", 0o600 | disk.stat().st_mode & 0o170000, number)
                 self.refused(self.folder / "copy", code)
+
+
+class Chip(MtdTarget):
+    """A NOR chip in a file: erasing sets all bits of a block, and writing can only clear bits."""
+
+    erased: ClassVar[list[int]] = []
+    kind, flags, block = 3, 0x400, 64 << 10
+
+    def _call(self, request: int, data: bytes) -> bytes:
+        if request == MEMGETINFO:
+            size = os.fstat(self._handle).st_size
+            return struct.pack("=BxxxIIIIIQ", self.kind, self.flags, size, self.block, 1, 0, 0)
+        start, length = struct.unpack("=II", data)
+        assert request == MEMERASE and start % self.block == 0 and length == self.block
+        self.erased.append(start)
+        os.pwrite(self._handle, b"\xff" * length, start)
+        return data
+
+    def _put(self, at: int, data: bytes) -> None:
+        there = os.pread(self._handle, len(data), at)
+        os.pwrite(self._handle, bytes(one & other for one, other in zip(there, data, strict=True)), at)
+
+
+class OntoAFlashChip(FolderTest):
+    """The kernel's own calls are stood for by a file: there was no chip."""
+
+    def test_blocks_are_erased_and_what_is_beside_stays(self) -> None:
+        old = random.Random(1).randbytes(1 << 20)
+        file = self.write("mtd0", old)
+        chip = Chip(file)
+        self.assertEqual((chip.device.size, chip.device.removable, chip.device.bus), (1 << 20, False, "mtd"))
+        Chip.erased = []
+        data = random.Random(2).randbytes(100_000)
+        chip.write(50_000, memoryview(data))
+        self.assertEqual(Chip.erased, [0, 1 << 16, 2 << 16])
+        wanted = old[:50_000] + data + old[150_000:]
+        self.assertEqual(file.read_bytes(), wanted)
+        chip.write(50_000, memoryview(data))
+        self.assertEqual(len(Chip.erased), 3)  # nothing is erased for what is there already
+        chip.zero(1 << 19, 1 << 16)
+        chip.write(3 << 16, memoryview(b"\xff" * (1 << 16)))
+        room = memoryview(bytearray(1 << 16))
+        chip.read_into(1 << 19, room)
+        self.assertEqual(bytes(room), bytes(1 << 16))
+        chip.settle()
+        chip.close()
+        self.assertEqual(file.read_bytes()[3 << 16 : 4 << 16], b"\xff" * (1 << 16))
+
+    def test_what_is_behind_the_image_stays(self) -> None:
+        """A chip has the bootloader's settings at its end: an image that is shorter does not touch them."""
+        file = self.write("mtd0", random.Random(1).randbytes(1 << 20))
+        old, image = file.read_bytes(), self.write("loader.bin", random.Random(2).randbytes(300_000))
+        chip = Chip(file)
+        with opened_source(image, lambda done, total: None, []) as source:
+            written = flash(Job(source, chip))
+        self.assertTrue(written.read_back)
+        self.assertEqual(file.read_bytes()[:300_000], image.read_bytes())
+        self.assertEqual(file.read_bytes()[300_032:], old[300_032:])
+
+    def test_what_is_refused(self) -> None:
+        file = self.write("mtd0", bytes(1 << 20))
+        for changed in ({"kind": 4}, {"block": 0}, {"block": 3000}):
+            with mock.patch.multiple(Chip, **changed), self.assertRaises(YarrikError):
+                Chip(file)
+        with mock.patch.object(Chip, "flags", 0):
+            self.assertTrue(Chip(file).device.read_only)
+        self.assertFalse(is_flash_chip(file))
+        self.assertFalse(is_flash_chip(Path("/dev/null")))
+        with self.assertRaises(YarrikError):
+            MtdTarget(file)  # a file has no such call
 
 
 class ByUsb(AnImage):

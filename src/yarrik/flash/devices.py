@@ -84,6 +84,11 @@ class Device:
         return Place() if self.address else Place(self.path)
 
     @property
+    def has_table(self) -> bool:
+        """Whether a partition table may be at its end; on flash chips and boot areas that is something of the board's."""
+        return self.bus != "mtd" and self.lock is None
+
+    @property
     def title(self) -> str:
         """What it calls itself."""
         return " ".join(word for word in (self.vendor, self.model) if word) or "no name"

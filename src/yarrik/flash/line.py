@@ -14,6 +14,7 @@ from yarrik.errors import Collector, Place, Trouble, Unfit, YarrikError
 from yarrik.flash.bench import BenchTarget, bench_storage, read_bench
 from yarrik.flash.devices import Devices
 from yarrik.flash.fastboot import FastbootTarget
+from yarrik.flash.mtd import MtdTarget, is_flash_chip
 from yarrik.flash.network import NetworkTarget, is_network
 from yarrik.flash.records import Attempts, Report
 from yarrik.flash.refusing import obstacles, trouble_of
@@ -39,6 +40,8 @@ def open_target(word: str, devices: Devices, source: Source, built_in: bool) -> 
     elif path.suffix == ".toml":
         _check_apart(path, bench_storage(path), source)
         found = dfu_bench(path, source) if read_bench(path).protocol == "dfu" else BenchTarget(path)
+    elif is_flash_chip(path):
+        found = MtdTarget(path)
     else:
         _refuse(path, devices, source, built_in)
         found = BlockTarget(path, devices)

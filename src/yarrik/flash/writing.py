@@ -107,7 +107,7 @@ def _clear(job: Job) -> None:
         """The end of the block that holds what is before `at`: an image may end within one."""
         return min(size, -(-at // target.device.block) * target.device.block)
 
-    if job.source.only is None:
+    if job.source.only is None and target.device.has_table:
         ends = 34 * 512
         tail = max(job.source.size, size - ends) // target.device.block * target.device.block
         if tail < size:
