@@ -509,6 +509,22 @@ class TheBoardsOwnProgram(KeyTest):
         self.assertIn("is on trial itself", self.run_it("--running", "b", "apply", bundle, code=1))
         self.assertIn("no slot c", self.run_it("--running", "c", "apply", bundle, code=1))
 
+    def test_an_installer_shows_all_on_a_display_too(self) -> None:
+        screen = self.folder / "screen"
+        screen.write_bytes(b"")
+        bundle = self.bundle(self.made(None, some_bytes(2, 1 << 16), replace(ABOUT, whole_disk=True)))
+        for words, why in (
+            (("--board", "dunlin"), "the image is for kittiwake, and this is dunlin"),
+            (("--board", "kittiwake"), "is no disk"),
+        ):
+            said = self.run_it("--screen", screen, *words, "install", bundle, code=1)
+            self.assertIn(why, said)
+            self.assertEqual(screen.read_text(), said)
+            screen.write_bytes(b"")
+        self.assertIn(
+            "is no disk", self.run_it("--screen", self.folder / "none", "--board", "kittiwake", "install", bundle, code=1)
+        )
+
     def test_one_update_at_a_time(self) -> None:
         old = some_bytes(2, 1 << 18)
         disk = self.disk(old)

@@ -12,6 +12,7 @@ static const char HELP[] =
     "  --slots FILE      what slots there are (/usr/lib/boot/slots.conf)\n"
     "  --keys FILE       keys that may sign updates (/etc/update-keys)\n"
     "  --board NAME      the board that an image to install has to be for\n"
+    "  --screen FILE     shows all there too, where that can be opened (/dev/tty0, a display)\n"
     "  --ask yes         asks for the disk's name to be typed before it is written\n"
     "  --running SLOT    the slot that runs, without it as the kernel's command line says\n";
 
@@ -52,14 +53,15 @@ int main(int count, char **words)
     static struct keys keys;
     static struct source source;
     static char text[16384];
-    const char *path = "", *slots = "/usr/lib/boot/slots.conf", *key_file = "/etc/update-keys", *running = "", *board = "", *ask = "", *order;
+    const char *path = "", *slots = "/usr/lib/boot/slots.conf", *key_file = "/etc/update-keys", *running = "", *board = "", *ask = "", *shown = "/dev/tty0", *order;
     struct state state;
     int at = 1, rest;
 
     for (; at + 1 < count && begins(words[at], "--"); at += 2) {
         const char **to = same_text(words[at], "--disk") ? &path : same_text(words[at], "--slots") ? &slots
                           : same_text(words[at], "--keys") ? &key_file : same_text(words[at], "--running") ? &running
-                          : same_text(words[at], "--board") ? &board : same_text(words[at], "--ask") ? &ask : NULL;
+                          : same_text(words[at], "--board") ? &board : same_text(words[at], "--ask") ? &ask
+                          : same_text(words[at], "--screen") ? &shown : NULL;
 
         if (!to)
             return usage();
@@ -82,6 +84,7 @@ int main(int count, char **words)
 
         if (!*board || (*ask && !same_text(ask, "yes") && !same_text(ask, "no")))
             return usage();
+        screen = sys_open(shown, WRITING); /* a display, where the board has one */
         if (read_file(key_file, text, sizeof text) < 0 || !read_keys(&keys, text))
             return fail("%s has no key that may sign images", key_file) < 0;
         if ((*path || target_find(target, sizeof target) == 0) && source_open(&source, words[at]) == 0)

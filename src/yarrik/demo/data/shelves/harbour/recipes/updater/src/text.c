@@ -98,6 +98,9 @@ uint64_t little(const uint8_t *from, int bytes)
     return value;
 }
 
+/* Where all is shown beside the console, such as a display; 0 or less for nowhere. */
+int screen;
+
 /* Adds a text, of which nothing may steer a terminal. */
 static size_t add(char *line, size_t at, size_t size, const char *text)
 {
@@ -131,6 +134,8 @@ static void compose(const char *begin, const char *text, va_list values)
     }
     line[at++] = '\n';
     sys_write(2, line, at);
+    if (screen > 0)
+        sys_write(screen, line, at);
 }
 
 void say(const char *text, ...)

@@ -37,6 +37,7 @@ int number_in(const char **text, uint64_t *value);
 void copy_bytes(void *to, const void *from, size_t size);
 void clear_bytes(void *to, size_t size);
 int same_bytes(const void *one, const void *other, size_t size);
+extern int screen;
 void say(const char *text, ...);
 int fail(const char *text, ...);
 long read_file(const char *path, char *to, size_t size);
