@@ -49,7 +49,8 @@ class Board:
              "-serial", "stdio", "-bios", BOOTLOADER, "-dtb", str(tree), *disks, *([] if storage else port)],
             stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.STDOUT)  # fmt: skip
         self.seen = threading.Condition()
-        threading.Thread(target=self._read, daemon=True).start()
+        self.reader = threading.Thread(target=self._read, daemon=True)
+        self.reader.start()
 
     def _read(self) -> None:
         assert self.process.stdout is not None
@@ -79,6 +80,10 @@ class Board:
         """Takes the power away: what the system has not written yet is lost."""
         self.process.kill()
         self.process.wait()
+        self.reader.join()
+        for pipe in (self.process.stdin, self.process.stdout):
+            if pipe is not None:
+                pipe.close()
 
 
 class OnTheBoard(unittest.TestCase):

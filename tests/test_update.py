@@ -595,7 +595,7 @@ class TheBoardsOwnProgram(KeyTest):
         self.assertRegex(done.stdout.decode(), rf"^{len(rows)} right, 0 wrong")
 
     def test_changed_updates_are_never_accepted(self) -> None:
-        """The short form; `make updater-fuzz` tries 10,000."""
+        """The short form; `make power-cuts` tries 10,000."""
         fuzz_bundles(self, int(os.environ.get("YARRIK_CHANGED", "1500")))
 
     def test_versions_have_one_order(self) -> None:
