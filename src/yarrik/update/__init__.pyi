@@ -17,5 +17,5 @@ from .images import product_of as product_of
 from .images import slot_bytes as slot_bytes
 from .making import Made as Made
 from .making import make_bundle as make_bundle
-from .medium import Medium as Medium
+from .medium import MadeMedium as MadeMedium
 from .medium import make_medium as make_medium

@@ -5,6 +5,8 @@ from __future__ import annotations
 import hashlib
 import itertools
 import os
+import shutil
+import tempfile
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
@@ -76,29 +78,30 @@ def make_bundle(
     gives the binary signature of a description."""
     runs = list(_runs(old, new))
     cuts = list(_pieces(runs, len(old) if old is not None else 0))
-    stored: list[bytes] = []
     made: list[Piece] = []
     body = done = 0
-    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+    # What is stored comes behind the index, which is known at the end: a file keeps it meanwhile.
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool, tempfile.TemporaryFile() as stored:
         work = ((piece, pool.submit(_store, old, new, piece)) for piece in cuts)
         # A bounded number is ahead, so that memory does not grow with the slot.
         for piece, future in _ahead(work, 16):
             data, found = future.result()
             found = replace(found, body=body)
             made.append(found)
-            if data:
-                stored.append(data)
-                body += len(data)
+            stored.write(data)
+            body += len(data)
             done += piece.length
             progress(done, len(new))
-    index = encode_index(made)
-    description = replace(about, size=len(new), pieces=len(made), index=digest_of(index))
-    text = description.text()
-    read_description(text)  # what no board would take is not signed
-    signature = sign(text)
-    head = HEAD.pack(magic=MAGIC, description=len(text), signature=len(signature), index=len(index))
-    for part in (bytes(head), text, signature, index, *stored):
-        to.write(part)
+        index = encode_index(made)
+        description = replace(about, size=len(new), pieces=len(made), index=digest_of(index))
+        text = description.text()
+        read_description(text)  # what no board would take is not signed
+        signature = sign(text)
+        head = HEAD.pack(magic=MAGIC, description=len(text), signature=len(signature), index=len(index))
+        for part in (bytes(head), text, signature, index):
+            to.write(part)
+        stored.seek(0)
+        shutil.copyfileobj(stored, to, _STEP)
     sums = {kind: sum(one.length for one in made if one.kind == kind) for kind in (ZERO, COPY, DATA)}
     size = len(head) + len(text) + len(signature) + len(index) + body
     return Made(description, size, sums[COPY], sums[DATA], sums[ZERO])

@@ -21,7 +21,7 @@ _COPIED = 4 << 20
 
 
 @dataclass(frozen=True)
-class Medium:
+class MadeMedium:
     """What was made: bytes of the whole medium, and of what it installs."""
 
     size: int
@@ -35,7 +35,7 @@ def make_medium(
     sign: Callable[[bytes], bytes],
     to: BinaryIO,
     progress: Callable[[int, int], None] = lambda done, whole: None,
-) -> Medium:
+) -> MadeMedium:
     """Writes an installer's image with a whole disk as its payload. Raises OSError, Damaged, Unfit."""
     with opened_bytes(installer) as (file, found):
         table = read_table(file, found.size // SECTOR) if found.table == "gpt" else None
@@ -71,4 +71,4 @@ def make_medium(
     to.seek(446)
     to.write(first[446:])
     to.seek(0, os.SEEK_END)
-    return Medium(sectors * SECTOR, made)
+    return MadeMedium(sectors * SECTOR, made)
