@@ -16,7 +16,8 @@ from collections.abc import Callable
 from pathlib import Path
 from time import monotonic
 
-RUNS = 3
+RUNS = 5
+Work = Callable[[], object]
 SLOT, DATA, PROGRAM = 512 << 20, 300 << 20, 400 << 10
 AGENT = Path(__file__).parent.parent / "src/yarrik/demo/data/shelves/harbour/recipes/updater/src"
 MAKE = """
@@ -85,26 +86,31 @@ def forgotten() -> None:
         return
 
 
-def median(work: Callable[[], object], prepare: Callable[[], object] = lambda: None) -> float:
+def measured(work: Work) -> float:
+    forgotten()
+    # The programs are in memory for all of them; what they read is not.
+    subprocess.run([sys.executable, "-c", PROGRAMS], check=True)
+    for program in ("cat", "dd"):
+        subprocess.run([program, "--version"], stdout=subprocess.DEVNULL, check=True)
+    started = monotonic()
+    work()
+    return monotonic() - started
+
+
+def told(what: str, ours: Work, theirs: Work, aim: float, prepare: Work) -> None:
+    """The two of them in turn, as disks are faster and slower from one moment to the next."""
     seconds = []
     for _ in range(RUNS):
         prepare()
-        forgotten()
-        # The programs are in memory for all of them; what they read is not.
-        subprocess.run([sys.executable, "-c", PROGRAMS], check=True)
-        for program in ("cat", "dd"):
-            subprocess.run([program, "--version"], stdout=subprocess.DEVNULL, check=True)
-        started = monotonic()
-        work()
-        seconds.append(monotonic() - started)
-    return statistics.median(seconds)
-
-
-def told(what: str, ratio: float, aim: float, more: str = "") -> None:
-    print(f"{what}: {ratio:.2f} x{more} (at most {aim:g})" + ("" if ratio <= aim else "  MORE THAN THAT"))
+        seconds.append((measured(ours), measured(theirs)))
+    ratio = statistics.median(one / other for one, other in seconds)
+    own, other = (statistics.median(both) for both in zip(*seconds, strict=True))
+    more = "" if ratio <= aim else "  MORE THAN THAT"
+    print(f"{what}: {ratio:.2f} x, {own:.2f} s to {other:.2f} s (at most {aim:g}){more}")
 
 
 def main() -> None:
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # an installed program is compiled
     with tempfile.TemporaryDirectory(dir=sys.argv[1] if sys.argv[1:] else None) as name:
         folder = Path(name)
         source = tree(folder / "tree")
@@ -118,30 +124,35 @@ def main() -> None:
         shutil.copytree(AGENT, folder / "agent")
         subprocess.run(["make", "-s", "-C", folder / "agent", "CFLAGS=-Os"], check=True)
 
-        reading = median(lambda: subprocess.run(["cat", old, new], stdout=subprocess.DEVNULL, check=True))
-        making = median(lambda: subprocess.run([sys.executable, "-c", MAKE, old, new, key, bundle], check=True))
+        told(
+            "making it, to reading both images",
+            lambda: subprocess.run([sys.executable, "-c", MAKE, old, new, key, bundle], check=True),
+            lambda: subprocess.run(["cat", old, new], stdout=subprocess.DEVNULL, check=True),
+            3,
+            lambda: bundle.unlink(missing_ok=True),
+        )
         size = bundle.stat().st_size
         beyond = (size - PROGRAM - 9000) / DATA
         program_size = (PROGRAM + 9000) >> 10
         print(f"bundle: {size >> 10} KiB; beyond the program's {program_size} KiB {beyond:.2%} of the data (under 2%)")
-        told("making it, to reading both images", making / reading, 3, f", {making:.2f} s to {reading:.2f} s")
-
         copy = folder / "copy"
         copied = ["dd", f"if={new}", f"of={copy}", "bs=1M", "conv=fsync", "status=none"]
-        copying = median(lambda: subprocess.run(copied, check=True), lambda: copy.unlink(missing_ok=True))
         options = f"--disk {board} --slots {folder / 'slots.conf'} --keys {key}.pub"
         # It gets no more memory than that.
         words = ["sh", "-c", f"ulimit -v 65536; exec {folder / 'agent/updater'} {options} apply {bundle}"]
 
-        def applied() -> None:
-            subprocess.run(words, check=True, stderr=subprocess.DEVNULL)
-
         def emptied() -> None:
             """The other slot as it is on a new card: with holes, as the copy's file begins with none of its blocks."""
+            copy.unlink(missing_ok=True)
             subprocess.run(["fallocate", "-p", "-o", str((2 << 20) + SLOT), "-l", str(SLOT), board], check=True)
 
-        applying = median(applied, emptied)
-        told("applying it to an empty slot, to dd of the slot", applying / copying, 2, f", {applying:.2f} s to {copying:.2f} s")
+        told(
+            "applying it to an empty slot, to dd of the slot",
+            lambda: subprocess.run(words, check=True, stderr=subprocess.DEVNULL),
+            lambda: subprocess.run(copied, check=True),
+            2,
+            emptied,
+        )
         print(f"it had 64 MiB of memory; the program: {(folder / 'agent/updater').stat().st_size >> 10} KiB (at most 200)")
         with board.open("rb") as file, new.open("rb") as wanted:
             file.seek((2 << 20) + SLOT)

@@ -9,6 +9,7 @@ import struct
 import subprocess
 import tempfile
 import threading
+import tracemalloc
 import unittest
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -229,6 +230,19 @@ class BundlesMakeTheNewSlot(KeyTest):
         after = np.frombuffer(text.replace(b"9 mm", b"8 mm").ljust(1 << 20, b"\0"), np.uint8)
         plain = len(zstandard.ZstdCompressor(level=19).compress(after.tobytes()))
         self.assertLess(len(self.made(before, after)), 0.7 * plain)
+
+    def test_what_moved_needs_little_memory(self) -> None:
+        old = np.random.default_rng(11).integers(0, 256, 48 << 20).astype(np.uint8)
+        new = np.concatenate([np.full(4096, 9, np.uint8), old])
+        file = io.BytesIO()
+        tracemalloc.start()
+        try:
+            made = make_bundle(old, new, ABOUT, self.key, file)
+            most = tracemalloc.get_traced_memory()[1]
+        finally:
+            tracemalloc.stop()
+        self.assertEqual((made.copied, made.new), (len(old), 4096))
+        self.assertLess(most, 24 << 20)
 
     def test_a_board_that_is_not_as_it_was_built(self) -> None:
         old = some_bytes(5, 1 << 20)

@@ -1,4 +1,4 @@
-"""Starting a board from the network: what of a product is offered, over TFTP and HTTP."""
+"""Updates of boards: bundles are made of two images, looked at, applied to a slot, and confirmed."""
 
 import lazy_loader
 

@@ -7,7 +7,7 @@ import itertools
 import os
 import shutil
 import tempfile
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from typing import BinaryIO
@@ -42,7 +42,10 @@ _LITTLE = 1 << 20
 _STEP = 1 << 20
 _FACTORS = np.arange(1, _BLOCK // 8 + 1, dtype=np.uint64) * np.uint64(0x9E3779B97F4A7C15) | np.uint64(1)
 Kinds = np.ndarray[tuple[int], np.dtype[np.uint8]]
+Sums = np.ndarray[tuple[int], np.dtype[np.uint64]]
 _Work = tuple[Piece, Future[tuple[bytes, Piece]]]
+#: Digests of copies by their begin and end, begun while the rest of the slots is still read.
+_Early = dict[tuple[int, int], Future[bytes]]
 
 
 @dataclass(frozen=True)
@@ -76,13 +79,14 @@ def make_bundle(
 ) -> Made:
     """Writes the update that makes `new` of `old` (None: of nothing). `about` has product, board, version and `older`; `sign`
     gives the binary signature of a description."""
-    runs = list(_runs(old, new))
-    cuts = list(_pieces(runs, len(old) if old is not None else 0))
     made: list[Piece] = []
     body = done = 0
     # What is stored comes behind the index, which is known at the end: a file keeps it meanwhile.
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool, tempfile.TemporaryFile() as stored:
-        work = ((piece, pool.submit(_store, old, new, piece)) for piece in cuts)
+        early: _Early = {}
+        runs = list(_runs(old, new, early, pool))
+        cuts = list(_pieces(runs, len(old) if old is not None else 0))
+        work = ((piece, pool.submit(_store, old, new, piece, early)) for piece in cuts)
         # A bounded number is ahead, so that memory does not grow with the slot.
         for piece, future in _ahead(work, 16):
             data, found = future.result()
@@ -115,12 +119,14 @@ def _ahead(work: Iterable[_Work], count: int) -> Iterator[_Work]:
         waiting.extend(itertools.islice(rest, 1))
 
 
-def _store(old: Bytes | None, new: Bytes, piece: Piece) -> tuple[bytes, Piece]:
+def _store(old: Bytes | None, new: Bytes, piece: Piece, early: _Early) -> tuple[bytes, Piece]:
     """The stored bytes of a piece, and the piece with its digests; with or without a dictionary, whichever is shorter."""
     if piece.kind == ZERO:
         return b"", piece
     if piece.kind == COPY:
-        return b"", replace(piece, digest=digest_of(new[piece.at : piece.at + piece.length].data))
+        begun = early.pop((piece.at, piece.at + piece.length), None)
+        digest = begun.result() if begun is not None else digest_of(new[piece.at : piece.at + piece.length].data)
+        return b"", replace(piece, digest=digest)
     data = new[piece.at : piece.at + piece.length].tobytes()
     # The frame says how long its content is, and has no checksum: the index has digests of both.
     best = zstandard.ZstdCompressor(level=_LEVEL).compress(data)
@@ -159,14 +165,23 @@ def _near(begin: int, length: int, old_size: int) -> tuple[int, int]:
     return max(0, min(begin - (reach - length) // 2, old_size - reach)), reach
 
 
-def _runs(old: Bytes | None, new: Bytes) -> Iterator[Run]:
+def _runs(old: Bytes | None, new: Bytes, early: _Early, pool: ThreadPoolExecutor) -> Iterator[Run]:
     """The whole new slot as runs, in order. New ones have in `old` where bytes like theirs may lie."""
-    rough = list(_rough(old, new))
+
+    def digested(runs: Iterable[Run]) -> Iterator[Run]:
+        for run in runs:
+            for begin in range(run.begin, run.end, LONGEST) if run.kind == COPY else ():
+                end = min(begin + LONGEST, run.end)
+                if (begin, end) not in early:
+                    early[begin, end] = pool.submit(digest_of, new[begin:end].data)
+            yield run
+
+    rough = list(digested(_rough(old, new)))
     if old is None:
         yield from rough
         return
     if any(run.kind == DATA for run in rough):
-        rough = list(_moved(old, new, rough))
+        rough = list(digested(_moved(old, new, rough)))
     if sum(run.end - run.begin for run in rough if run.kind == DATA) > _LITTLE:
         known = _known_chunks(old)
         rough = [part for run in rough for part in (_matched(new, run, known) if run.kind == DATA else [run])]
@@ -174,83 +189,104 @@ def _runs(old: Bytes | None, new: Bytes) -> Iterator[Run]:
 
 
 def _rough(old: Bytes | None, new: Bytes) -> Iterator[Run]:
-    """By blocks: zeros, what is the same at the same place, and the rest."""
-    count = -(-len(new) // _BLOCK)
-    kinds = np.full(count, DATA, np.uint8)
+    """By blocks: zeros, what is the same at the same place (in runs no longer than a piece), and the rest."""
 
-    def look(first: int) -> None:
-        at = first * _BLOCK
+    def look(at: int) -> Kinds:
         part = new[at : at + _STEP]
         blocks = _in_blocks(part)
-        here = kinds[first : first + len(blocks)]
+        here = np.full(len(blocks), DATA, np.uint8)
         there = old[at : at + len(part)] if old is not None else part[:0]
         if len(there):
             same = _in_blocks(there)
             whole = len(there) // _BLOCK if len(there) < len(part) else len(same)
             here[:whole][(blocks[:whole] == same[:whole]).all(axis=1)] = COPY
         here[~blocks.any(axis=1)] = ZERO
+        return here
 
     # Reading is most of it, and several read better than one.
     with ThreadPoolExecutor(_readers()) as pool:
-        for _ in pool.map(look, range(0, count, _STEP // _BLOCK)):
-            pass
-    yield from _joined(kinds, len(new))
+        yield from _joined(pool.map(look, range(0, len(new), _STEP)), len(new))
 
 
-def _joined(kinds: Kinds, size: int) -> Iterator[Run]:
-    """Blocks of a kind as runs; copies are of the same place."""
-    changes = [0, *(np.flatnonzero(np.diff(kinds)) + 1).tolist(), len(kinds)]
-    for begin, end in itertools.pairwise(changes):
-        kind = int(kinds[begin])
-        at = begin * _BLOCK
-        yield Run(at, min(end * _BLOCK, size), kind, at if kind == COPY else -1)
+def _joined(parts: Iterable[Kinds], size: int) -> Iterator[Run]:
+    """Blocks of a kind as runs, as soon as they are known; copies are of the same place."""
+    begin = at = 0
+    kind = -1
+    for kinds in parts:
+        for first, last in itertools.pairwise([0, *(np.flatnonzero(np.diff(kinds)) + 1).tolist(), len(kinds)]):
+            if kinds[first] != kind:
+                if at > begin:
+                    yield Run(begin, at, kind, begin if kind == COPY else -1)
+                begin, kind = at, int(kinds[first])
+            at = min(at + (last - first) * _BLOCK, size)
+            while kind == COPY and at - begin >= LONGEST:
+                yield Run(begin, begin + LONGEST, kind, begin)
+                begin += LONGEST
+    if at > begin:
+        yield Run(begin, at, kind, begin if kind == COPY else -1)
 
 
-def _sums(data: Bytes) -> list[int]:
+def _sums(data: Bytes) -> Sums:
     """A sum over each whole block, in which every word has a factor of its own: blocks with another sum differ."""
     whole = data[: len(data) // _BLOCK * _BLOCK]
     with ThreadPoolExecutor(_readers()) as pool:
         sums = list(
             pool.map(lambda at: np.einsum("ij,j->i", _in_blocks(whole[at : at + _STEP]), _FACTORS), range(0, len(whole), _STEP))
         )
-    return np.concatenate(sums).tolist() if sums else []
+    return np.concatenate(sums) if sums else np.zeros(0, np.uint64)
 
 
 def _readers() -> int:
     return min(8, 2 * (os.cpu_count() or 1))
 
 
-def _moved(old: Bytes, new: Bytes, rough: Iterable[Run]) -> Iterator[Run]:
+def _moved(old: Bytes, new: Bytes, rough: Sequence[Run]) -> Iterator[Run]:
     """Whole blocks that lie elsewhere in the old slot, as filesystems move them."""
-    known: dict[int, int] = {}
-    sums = _sums(old)
-    for number in range(len(sums) - 1, -1, -1):
-        known[sums[number]] = number
-    last = -2
+    whole = _sums(old)
+    own_sums = {run.begin: _sums(new[run.begin : run.end]) for run in rough if run.kind == DATA}
+    firsts, numbers = np.unique(whole, return_index=True)
+    behind = 0
     for run in rough:
         if run.kind != DATA:
-            last = -2 if run.old < 0 else (run.old + run.end - run.begin) // _BLOCK - 1
+            behind = (run.old + run.end - run.begin) // _BLOCK if run.old >= 0 else len(whole)
             yield run
             continue
-        parts: list[Run] = []
-        for number, own in enumerate(_sums(new[run.begin : run.end])):
+        own, at = own_sums[run.begin], run.begin
+        places = np.searchsorted(firsts, own)
+        places[places == len(firsts)] = 0
+        found = np.where(firsts[places] == own, numbers[places], -1) if len(firsts) else np.full(len(own), -1)
+        known, number = np.append(np.flatnonzero(found >= 0), len(own)), 0
+        while number < len(own):
             # What follows the block before it is taken first, so that copies are long.
-            follows = 0 <= last < len(sums) - 1 and sums[last + 1] == own
-            found = last + 1 if follows else known.get(own, -2)
-            if not parts or not (follows or found == last == -2):
-                at = run.begin + number * _BLOCK
-                parts.append(Run(at, at, DATA if found < 0 else COPY, -1 if found < 0 else found * _BLOCK))
-            last = found
-        ends = [part.begin for part in parts[1:]] + [run.end // _BLOCK * _BLOCK if parts else run.begin]
-        for part, end in zip(parts, ends, strict=False):
+            place = behind if behind < len(whole) and whole[behind] == own[number] else int(found[number])
+            count = _alike(own[number:], whole[place:]) if place >= 0 else int(known[np.searchsorted(known, number)]) - number
+            behind, number = place + count if place >= 0 else len(whole), number + count
+            end = run.begin + number * _BLOCK
             # Blocks with the same sum are the same, but for a chance that is as good as none: it is looked at all the same.
-            place = old[part.old : part.old + end - part.begin]
-            if part.kind == DATA or np.array_equal(place, new[part.begin : end]):
-                yield replace(part, end=end)
-            else:
-                yield Run(part.begin, end, DATA)
-        if ends[-1] < run.end:
-            yield Run(ends[-1], run.end, DATA)
+            same = place >= 0 and _same(old[place * _BLOCK : behind * _BLOCK], new[at:end])
+            yield Run(at, end, COPY, place * _BLOCK) if same else Run(at, end, DATA)
+            at = end
+        if at < run.end:
+            yield Run(at, run.end, DATA)
+
+
+def _same(these: Bytes, those: Bytes) -> bool:
+    """Whether ranges of one length are the same; little memory is needed for it."""
+    steps = range(0, len(those), _STEP)
+    return all(np.array_equal(_in_blocks(these[at : at + _STEP]), _in_blocks(those[at : at + _STEP])) for at in steps)
+
+
+def _alike(these: Sums, those: Sums) -> int:
+    """How many are the same from the first one on; the least of it is looked at."""
+    step, most = 16, min(len(these), len(those))
+    at = 0
+    while at < most:
+        end = min(at + step, most)
+        other = np.flatnonzero(these[at:end] != those[at:end])
+        if len(other):
+            return at + int(other[0])
+        at, step = end, 4 * step
+    return most
 
 
 def _in_blocks(data: Bytes) -> np.ndarray[tuple[int, int], np.dtype[np.uint64]]:
