@@ -2,7 +2,7 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux linux boards boards-arm64 inside commons commons-all commons-boots sources test coverage test-linux mutations mutations-short mutations-long intruder kills flash-tricks network-start on-a-port power-cuts devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-devicetree benchmark-shelf commons-guessed clean
+.PHONY: demo demo-linux linux boards boards-arm64 inside commons commons-all commons-boots sources test coverage test-linux mutations mutations-short mutations-long intruder changes kills flash-tricks network-start on-a-port power-cuts devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-devicetree benchmark-shelf commons-guessed clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
@@ -97,6 +97,10 @@ power-cuts: packages-demo packages-test linux
 	YARRIK_CHANGED=10000 $(VENV)/bin/python -m unittest -v tests.test_update.TheBoardsOwnProgram.test_changed_updates_are_never_accepted
 	YARRIK_BOARDS=build/demo-linux $(VENV)/bin/python -m unittest -v tests.power_cuts
 
+# Random changes to a workspace, its cache and this machine's settings: a build that is told to have nothing to do has nothing to do.
+changes: packages-demo packages-test setup
+	TRIES=3000 $(VENV)/bin/python -m unittest -v tests.test_unchanged
+
 # Random kills of the real program over the demo's build, about a quarter of an hour; some are among the tests.
 kills: packages-demo packages-test setup
 	$(VENV)/bin/python -m tests.kills 300
@@ -119,8 +123,11 @@ lint: setup
 	$(VENV)/bin/ruff format --check src tests benchmarks
 	$(VENV)/bin/mypy
 
+# All of them, about a quarter of an hour; build/figures.json has the ratios, compared with those of benchmarks/figures.json.
 benchmark: packages-demo packages-test setup
+	$(VENV)/bin/python benchmarks/figures.py --begin
 	$(VENV)/bin/python benchmarks/overhead.py
+	$(VENV)/bin/python benchmarks/overhead.py --recipes 1750 --shape graph
 	$(VENV)/bin/python benchmarks/catalogue.py
 	$(VENV)/bin/python benchmarks/definitions.py
 	$(VENV)/bin/python benchmarks/solver.py
@@ -128,6 +135,7 @@ benchmark: packages-demo packages-test setup
 	$(VENV)/bin/python benchmarks/engine.py
 	$(VENV)/bin/python benchmarks/flashing.py
 	$(VENV)/bin/python benchmarks/updating.py
+	$(VENV)/bin/python benchmarks/figures.py
 
 # Those that say within two minutes whether something has become much slower.
 benchmark-short: packages-demo packages-test setup

@@ -18,6 +18,7 @@ import tempfile
 import time
 from pathlib import Path
 
+from figures import keep
 from schedule import bound, graph
 
 from yarrik.cache import Memory, Store
@@ -115,11 +116,11 @@ def of_files(root: Path, found: dict[str, float]) -> None:
 
     tree = None
 
-    def keep() -> None:
+    def take_in() -> None:
         nonlocal tree
         tree = store.snapshot(source)
 
-    timed("store", keep)
+    timed("store", take_in)
     timed("sha256sum", lambda: commands("sh", "-c", f"find {source} -type f -print0 | xargs -0 sha256sum"))
     for number in range(3):
         timed("cp -a", lambda number=number: commands("cp", "-a", str(source), str(root / f"copy-{number}")))
@@ -171,6 +172,7 @@ def main() -> None:
             with tempfile.TemporaryDirectory() as folder:
                 measure(Path(folder).resolve(), found)
     for name, value in found.items():
+        keep(f"engine: {name}", value, AIMS[name])
         print(f"{'within' if value <= AIMS[name] else 'over  '} the aim: {name} {value:.3f}, {AIMS[name]:g}")
     over = [f"{name}: {value:.3f} is more than {LIMITS[name]:g}" for name, value in found.items() if value > LIMITS[name]]
     if over:

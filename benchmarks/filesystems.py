@@ -16,6 +16,8 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+from figures import keep
+
 RUNS = 5
 #: What the figures should be at the most: time to theirs, MiB.
 AIMS = {
@@ -88,6 +90,7 @@ def compare(name: str, ours: Callable[[Path], float], theirs: Callable[[Path], f
     words = f"{mine_median:5.2f} s to {other_median:5.2f} s: {ratio:.2f} x (aim {aim}), {memory:.0f} MiB (aim {most})"
     more = f", size {sizes[0] * 100 - 100:+.2f} %" if name.startswith("squashfs") else ""
     print(f"  {name:<30} {words}{more}", flush=True)
+    keep(name, ratio, aim)
 
 
 def packed(source: Path, *words: str) -> Callable[[Path], float]:
@@ -112,6 +115,7 @@ def grows(folder: Path, out: Path) -> None:
             took = [measured(lambda: packed(source, "--as", form)(out), out)[0] for _ in range(RUNS)]  # noqa: B023
             times[name] = statistics.median(took)
         ratio = times["many"] / times["few"]
+        keep(f"{form}, 10 x the files", ratio, 11)
         print(
             f"  {form}, 10 x the files         {times['few']:5.2f} s to {times['many']:5.2f} s: {ratio:.1f} x (aim 11)",
             flush=True,

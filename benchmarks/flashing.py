@@ -14,6 +14,8 @@ import tempfile
 from pathlib import Path
 from time import monotonic
 
+from figures import keep
+
 RUNS = 3
 SIZE, DATA = 2 << 30, 300 << 20
 #: At the most, to `dd` of the whole.
@@ -76,6 +78,7 @@ def main() -> None:
         for (what, aim), seconds in zip(AIMS.items(), zip(*ours, strict=True), strict=True):
             ratio = statistics.median(seconds) / base
             print(f"{what}: {statistics.median(seconds):.2f} s, {ratio:.2f} x" + (f" (at most {aim})" if aim else ""))
+            keep(f"flashing: {what}", ratio, aim)
 
 
 if __name__ == "__main__":

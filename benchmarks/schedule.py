@@ -10,6 +10,8 @@ import heapq
 import random
 import sys
 
+from figures import keep
+
 from yarrik.run.schedule import Claim, Load, Look, Schedule, Start, Take
 
 LIMIT = 1.05
@@ -90,6 +92,7 @@ def main() -> None:
             worst = max(worst, ratio)
             cells.append(f"{processors:>4}: {ratio:.3f} ({blind:.3f})")
         print(f"  {kind:<6}" + "  ".join(cells))
+    keep("schedule of simulated builds", worst, LIMIT)
     if worst > LIMIT:
         sys.exit(f"{worst:.3f} is more than {LIMIT}")
 

@@ -15,6 +15,8 @@ import tempfile
 import time
 from pathlib import Path
 
+from figures import keep
+
 from yarrik.model import Overrides
 from yarrik.plan.actions import RunCommands, UnpackDebian
 from yarrik.run.session import Session
@@ -51,6 +53,7 @@ def main() -> None:
     more, less = missed
     if more:
         print(f"by hand there came, since the build host has what it takes: {', '.join(more)}")
+    keep("shelf, by hand", ratio, LIMIT_RATIO)
     if less:
         sys.exit(f"missing by hand: {', '.join(less[:10])}")
     if ratio > LIMIT_RATIO or took["second workspace"] > LIMIT_SECOND:

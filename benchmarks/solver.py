@@ -9,6 +9,8 @@ import sys
 import time
 from collections.abc import Callable, Iterator, Sequence
 
+from figures import keep
+
 from yarrik.resolve.solver import Clause, solve
 
 PACKAGES, VERSIONS, RUNGS = 10_000, 10, 200
@@ -142,6 +144,8 @@ def main() -> None:
     print(f"  ours                      {seconds:8.2f} s, {mib:.0f} MiB with the graph itself")
     print(f"  resolvelib                {word}{other:.2f} s, {word}{other / seconds:.0f} x")
     print(f"  a ladder of {RUNGS} rungs      {ladder_seconds:8.2f} s, {ladder_seconds / seconds:.2f} x")
+    keep("solver: to resolvelib", seconds / other, 1 / LIMIT_RATIO)
+    keep("solver: a ladder", ladder_seconds / seconds, LIMIT_LADDER)
     if other / seconds < LIMIT_RATIO or ladder_seconds / seconds > LIMIT_LADDER or mib > LIMIT_MIB:
         sys.exit(f"limits: {LIMIT_RATIO:g} times as fast, {LIMIT_LADDER} x for the ladder, {LIMIT_MIB} MiB")
 

@@ -16,6 +16,8 @@ from collections.abc import Callable
 from pathlib import Path
 from time import monotonic
 
+from figures import keep
+
 RUNS = 5
 Work = Callable[[], object]
 SLOT, DATA, PROGRAM = 512 << 20, 300 << 20, 400 << 10
@@ -107,6 +109,7 @@ def told(what: str, ours: Work, theirs: Work, aim: float, prepare: Work) -> None
     own, other = (statistics.median(both) for both in zip(*seconds, strict=True))
     more = "" if ratio <= aim else "  MORE THAN THAT"
     print(f"{what}: {ratio:.2f} x, {own:.2f} s to {other:.2f} s (at most {aim:g}){more}")
+    keep(f"update: {what}", ratio, aim)
 
 
 def main() -> None:

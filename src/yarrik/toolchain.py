@@ -283,6 +283,7 @@ def _recall(memory: Memory, fact: str) -> Toolchain | None:
 
 
 def _mark(path: str) -> str:
+    sys.audit("yarrik.read", path)
     try:
         status = os.stat(path)
     except OSError:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import sqlite3
+import sys
 import threading
 import zlib
 from collections.abc import Callable, Mapping, Sequence
@@ -146,6 +147,7 @@ class Memory:
 
     def digest_of(self, path: Path, status: os.stat_result | None = None) -> str:
         """SHA-256 of a file, read again only when its size, times or inode have changed."""
+        sys.audit("yarrik.read", path)
         status = status or path.stat()
         name = os.fspath(path).encode("utf-8", "surrogateescape").hex() if _odd(path) else os.fspath(path)
         mark = f"{status.st_size} {status.st_mtime_ns} {status.st_ctime_ns} {status.st_ino}"

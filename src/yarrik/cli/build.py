@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -28,7 +29,7 @@ from yarrik.units import counted
 if TYPE_CHECKING:
     from yarrik.model import Composition
     from yarrik.plan import Assessment
-    from yarrik.run import BuildReport, Session
+    from yarrik.run import BuildReport, Question, Session
 
 
 @app.command(
@@ -73,10 +74,11 @@ def build(
     """Builds products: runs the steps that have to run, and writes images and manifests to out/PRODUCT.
 
     A product's file names its shelves too: the whole image from one file. Its workspace is made beside it."""
-    from yarrik.errors import Trouble, YarrikError
-    from yarrik.run import Choices
+    from time import monotonic
 
-    choices = Choices(renew_lock, not no_sandbox, locked, offline, clean_room)
+    from yarrik.errors import Trouble, YarrikError
+
+    began = monotonic()
     wanted = [*(products or ()), *([named] if named else ())]
     files = [Path(one) for one in wanted if one.endswith(".toml")]
     if files and len(files) < len(wanted):
@@ -85,6 +87,14 @@ def build(
     if (folder is not None and len(files) != 1) or (shelves_only and not files):
         raise YarrikError(Trouble("USAGE", "--in and --shelves-only are for one product file", remedy="yarrik build FILE.toml"))
     asked = _Asked(jobs, keep_going, until, variants, settings, json)
+    question = None
+    if not files and len(wanted) < 2 and not (until or renew_lock or clean_room):
+        question = _question(workspace, wanted[0] if wanted else None, variants, settings, not no_sandbox, locked, offline)
+        if _is_kept(question, json, began):
+            return
+    from yarrik.run import Choices, watched
+
+    choices = Choices(renew_lock, not no_sandbox, locked, offline, clean_room)
     ended: list[BuildReport] = []
     if files:
         for file in files:
@@ -94,9 +104,15 @@ def build(
                     ended.append(_build_one(session, None, asked, whole=len(files) == 1))
     else:
         with opened(workspace, choices) as session:
-            compositions = [composed(session, one, variants, settings) for one in wanted or [None]]
+            with watched() as watch:
+                compositions = [composed(session, one, variants, settings) for one in wanted or [None]]
+                if question is not None:
+                    session.planner.planned(compositions[0])
             for composition in compositions:
                 ended.append(_build_one(session, composition, asked, whole=len(compositions) == 1))
+            if question is not None and not ended[0].errors:
+                planned = session.planner.planned(compositions[0])
+                session.builder.remember(question, watch, planned, ended[0], report_as_json)
     if len(ended) > 1 and until is None:
         _show_all(ended, json)
     raise typer.Exit(1 if any(report.errors for report in ended) else 0)
@@ -112,6 +128,52 @@ class _Asked:
     variants: list[str] | None
     settings: list[str] | None
     json: bool
+
+
+def _question(
+    workspace: Path | None,
+    product: str | None,
+    variants: list[str] | None,
+    settings: list[str] | None,
+    use_sandbox: bool = True,
+    locked: bool = False,
+    offline: bool = False,
+) -> Question:
+    """The way of asking for one product, by which it is remembered."""
+    from yarrik.model import find_workspace
+    from yarrik.run import Question
+
+    root = find_workspace((workspace or Path.cwd()).absolute())
+    return Question(root, product, tuple(variants or ()), tuple(settings or ()), use_sandbox, locked, offline)
+
+
+def _is_kept(question: Question, json: bool, began: float) -> bool:
+    """Shows a build that has nothing to do because nothing has changed since the last one; False when that is not known."""
+    from time import monotonic
+
+    from yarrik.run import kept_build
+
+    kept = kept_build(question)
+    if kept is None:
+        return False
+    if json:
+        from msgspec.json import decode
+
+        from yarrik.cli.view import print_line
+
+        report = decode(kept.report)
+        report["seconds"] = round(monotonic() - began, 3)
+        print_line({"event": "end", **report})
+    else:
+        _show_nothing_to_do(kept.product, kept.steps, kept.notes, monotonic() - began)
+    return True
+
+
+def _show_nothing_to_do(product: str, kept: int, notes: Sequence[str], seconds: float) -> None:
+    from yarrik.cli.view import show_notes, styled
+
+    show_notes(notes)
+    sys.stdout.write(f"{styled(product, 'bold')}: nothing to do, all {kept} steps are kept ({seconds:.2f} s)\n")
 
 
 def _shelves_of(file: Path, folder: Path | None, json: bool) -> Path:
@@ -255,10 +317,7 @@ def show_report(report: BuildReport, hint: bool = True) -> None:
         sys.stdout.write(f"{styled(report.product, 'bold')}: {text}\n")
         return
     if not report.ran and not report.published:
-        show_notes(report.notes)
-        sys.stdout.write(
-            f"{styled(report.product, 'bold')}: nothing to do, all {kept} steps are kept ({report.seconds:.2f} s)\n"
-        )
+        _show_nothing_to_do(report.product, kept, report.notes, report.seconds)
         return
     show_notes(report.notes)
     _show_tool_warnings(report)
@@ -375,6 +434,12 @@ def report_as_json(report: BuildReport) -> dict[str, object]:
     }
 
 
+def _show_nothing_would_run(product: str, kept: int) -> None:
+    from yarrik.cli.view import styled
+
+    sys.stdout.write(f"{styled(product, 'bold')}: nothing would run, all {kept} steps are kept\n")
+
+
 def _show_why(session: Session, composition: Composition, step: str, json: bool) -> None:
     from yarrik.cli.view import print_json, show_table, styled
 
@@ -410,7 +475,16 @@ def plan(
 ) -> None:
     """Tells which steps a build would run, and the reason for each. Runs nothing."""
     from yarrik.cli.view import print_json, show_table, styled
+    from yarrik.run import kept_build
 
+    if why is None and not every:
+        kept = kept_build(_question(workspace, product or named, variants, settings))
+        if kept is not None and json:
+            print_json({"ok": True, "product": kept.product, "steps": []})
+            return
+        if kept is not None:
+            _show_nothing_would_run(kept.product, kept.steps)
+            return
     with opened(workspace) as session:
         composition = composed(session, product or named, variants, settings)
         if why is not None:
@@ -431,10 +505,10 @@ def plan(
         )
         return
     counts = {verdict: sum(a.verdict == verdict for a in found) for verdict in ("runs", "may run", "kept")}
-    name = styled(composition.name, "bold")
     if counts["runs"] == 0 and counts["may run"] == 0:
-        sys.stdout.write(f"{name}: nothing would run, all {counts['kept']} steps are kept\n")
+        _show_nothing_would_run(composition.name, counts["kept"])
     else:
+        name = styled(composition.name, "bold")
         would = f"{counted(counts['runs'], 'step')} would run, {counts['may run']} may run"
         sys.stdout.write(f"{name}: {would}, {counts['kept']} are kept\n")
     listed = [a for a in found if a.verdict == "runs" or (every and a.verdict == "kept")]

@@ -5,6 +5,7 @@ from .closure import searched_folders as searched_folders
 from .closure import shared_files as shared_files
 from .closure import sight_of as sight_of
 from .programs import EVERYWHERE as EVERYWHERE
+from .programs import FOLDERS as FOLDERS
 from .programs import HOST_LIBRARY as HOST_LIBRARY
 from .programs import NATIVE_COMPILERS as NATIVE_COMPILERS
 from .programs import PERL_MODULE as PERL_MODULE

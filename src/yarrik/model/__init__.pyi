@@ -74,6 +74,7 @@ from .finding import find as find
 from .finding import known_words as known_words
 from .kinds import AMENDABLE as AMENDABLE
 from .kinds import NAMED as NAMED
+from .kinds import SHAPES as SHAPES
 from .local_settings import accept_terms as accept_terms
 from .local_settings import change_setting as change_setting
 from .local_settings import load_settings as load_settings
@@ -97,6 +98,8 @@ from .reference import KeyFacts as KeyFacts
 from .reference import as_reference as as_reference
 from .reference import find_key as find_key
 from .reference import keys_of as keys_of
+from .root import FILE as FILE
+from .root import find_workspace as find_workspace
 from .rules import check_commit as check_commit
 from .rules import check_git_url as check_git_url
 from .rules import check_host_program as check_host_program
@@ -111,11 +114,10 @@ from .schema import FILES as FILES
 from .schema import schema_of as schema_of
 from .soundness import never_holding as never_holding
 from .soundness import too_late as too_late
-from .workspace import FILE as FILE
+from .workspace import LOCAL_FILE as LOCAL_FILE
 from .workspace import ShelfOnDisk as ShelfOnDisk
 from .workspace import Shelved as Shelved
 from .workspace import Workspace as Workspace
 from .workspace import definitions_on as definitions_on
-from .workspace import find_workspace as find_workspace
 from .workspace import load_workspace as load_workspace
 from .workspace import open_workspace as open_workspace

@@ -32,6 +32,7 @@ from yarrik.model.definitions import (
 from yarrik.model.kinds import AMENDABLE, EXTENDING, SHAPES, SHOWN
 from yarrik.model.product_file import workspace_file
 from yarrik.model.reading import Definition, Document, Raw, place_in, read_document
+from yarrik.model.root import FILE
 from yarrik.model.rules import check_name
 from yarrik.model.stacking import stack
 from yarrik.versions import Version, parse_wish
@@ -41,7 +42,6 @@ if TYPE_CHECKING:
 
 T = TypeVar("T", bound=Definable)
 
-FILE = "yarrik.toml"
 LOCAL_FILE = "yarrik.local.toml"
 
 #: From this many files on, further processes are worth starting.
@@ -265,22 +265,6 @@ def _with_conditions(document: Document, now: Circumstances) -> Iterator[Documen
     for index, when in enumerate(conditions):
         if holds(when, now):
             yield document.part("when", str(index), "set")
-
-
-def find_workspace(start: Path) -> Path:
-    """The nearest folder at or above `start` that holds a `yarrik.toml`."""
-    for folder in (start, *start.parents):
-        if (folder / FILE).is_file():
-            return folder
-    raise YarrikError(
-        Trouble(
-            "WORKSPACE-MISSING",
-            f"no {FILE} here or in any folder above",
-            Place(start),
-            why="a workspace is a folder with that file, and most commands work in one",
-            remedy="change into a workspace, or begin one: yarrik new workspace NAME; yarrik demo makes the example",
-        )
-    )
 
 
 def load_workspace(root: Path, memory: Memory | None = None) -> Workspace:

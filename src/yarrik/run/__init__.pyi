@@ -58,3 +58,7 @@ from .terms import Terms as Terms
 from .terms import all_terms as all_terms
 from .terms import state_of_terms as state_of_terms
 from .terms import terms_of as terms_of
+from .unchanged import KeptBuild as KeptBuild
+from .unchanged import Question as Question
+from .unchanged import kept_build as kept_build
+from .unchanged import watched as watched

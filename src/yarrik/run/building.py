@@ -8,9 +8,12 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+import msgspec
+
 from yarrik.boot import StoryLine
 from yarrik.cache import MissingObject, Traffic, in_use
 from yarrik.errors import NOWHERE, Place, Trouble, YarrikError, listed, suggestion
+from yarrik.model import FILE, LOCAL_FILE, SHAPES, settings_file
 from yarrik.plan import Graph, Step
 from yarrik.run.diversions import diversion_notes, diversion_of, renew_diversion
 from yarrik.run.events import Listener, Sending, silent
@@ -21,6 +24,7 @@ from yarrik.run.publishing import Publisher
 from yarrik.run.records import Records
 from yarrik.run.results import StepReport, private_steps
 from yarrik.run.sandbox import Sandbox
+from yarrik.run.unchanged import KeptBuild, Left, Question, Watch, remember_build
 from yarrik.run.warnings import NO_WARNINGS, ToolWarnings
 from yarrik.run.worker import Settings
 from yarrik.units import counted
@@ -148,6 +152,38 @@ class Builder:
             _advice(planned, reports),
             records.story(reports),
         )
+
+    def kept_report(self, planned: Planned, report: BuildReport) -> BuildReport:
+        """The report of the next build, when nothing has changed since this one: all steps are kept."""
+        kept = [StepReport(one.step, "kept", one.fingerprint, outputs=one.outputs) for one in report.steps]
+        saved = Records(self.project).saved(planned.name, kept)
+        notes = self._notes(replace(planned, moved=()), kept, Sandbox())
+        return replace(report, steps=tuple(kept), notes=tuple(notes), published=False, saved=saved, warnings=NO_WARNINGS,
+                       troubles=(), traffic=Traffic(), advice=_advice(planned, kept))  # fmt: skip
+
+    def remember(
+        self,
+        question: Question,
+        watch: Watch,
+        planned: Planned,
+        report: BuildReport,
+        shown: Callable[[BuildReport], dict[str, object]],
+    ) -> None:
+        """Keeps what a build that went well followed from, so that the same question is answered without planning while none
+        of it changes. `shown` makes a report's values for JSON."""
+        project = self.project
+        workspace = project.workspace
+        kept = self.kept_report(planned, report)
+        places = [workspace.root, *(shelf.folder for shelf in workspace.shelves.values())]
+        trees = [place / f"{kind}s" for place in places for kind in SHAPES]
+        trees += [workspace.root / one.clone for one in workspace.settings.shelf if one.git]
+        trees += [project.root / EDITS]
+        files = [settings_file(), project.lock.file, *(workspace.root / name for name in (FILE, LOCAL_FILE))]
+        files += [place / "shelf.toml" for place in places]
+        digests = {one.fingerprint: tuple(one.outputs.values()) for one in report.steps}
+        left = Left(Publisher(project).files_of(planned.name), project.store.root, digests)
+        about = KeptBuild(planned.name, len(kept.steps), kept.notes, msgspec.json.encode(shown(kept)))
+        remember_build(question, watch, about, files, trees, left)
 
     def _notes(self, planned: Planned, reports: Sequence[StepReport], sandbox: Sandbox) -> list[str]:
         """What a user ought to hear of a build, in sentences."""

@@ -83,6 +83,12 @@ class Publisher:
         self.project.memory.learn(fact, msgspec.json.encode(new_marks))
         return True
 
+    def files_of(self, product: str) -> tuple[Path, ...]:
+        """The files of a product in `out/`, as it was published last."""
+        known = self.project.memory.fact(f"published {product}")
+        names = msgspec.json.decode(known, type=dict[str, tuple[str, str]]) if known else {}
+        return tuple(self.project.out(product) / name for name in (*names, "build.json", "steps.log"))
+
     def _check_copy(self, copy: Path, digest: str) -> None:
         """What goes out is what was built. Raises MissingObject when the cache was damaged, and takes the damage out of it."""
         if file_digest(copy) != digest:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import stat
+import sys
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -43,6 +44,7 @@ def read_secret(name: str, places: Mapping[str, SecretPlace], asked_at: Place) -
     if place.file:
         text, what = _from_file(name, Path(place.file), asked_at), f"the file {shown_path(Path(place.file))}"
     else:
+        sys.audit("yarrik.secret", variable)
         found = os.environ.get(variable)
         if found is None:
             raise YarrikError(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sys
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -109,12 +110,14 @@ class HostSurroundings:
                         why="it is named as a source", remedy=found_nearby(folder, f"make {folder}, or correct the path"))
             )  # fmt: skip
         memory = self.project.memory
+        sys.audit("yarrik.tree", folder)
         tree = plain_modes(read_tree(folder, lambda path, status: memory.digest_of(folder / path, status), suffixes))
         self.trees[tree.digest] = tree
         return tree
 
     def variable(self, name: str) -> str | None:
         """An environment variable that a recipe lets in; None in a clean room, or when it is not set."""
+        sys.audit("yarrik.variable", name)
         return None if self.project.choices.clean_room else os.environ.get(name)
 
     def password(self, secret: str, product: str, account: str, place: Place) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import sys
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -84,6 +85,7 @@ def all_terms(workspace: Workspace) -> list[Terms]:
 
 
 def _read(kind: Kind, name: str, folder: Path, path: str, place: Place) -> Terms:
+    sys.audit("yarrik.read", folder / path)
     try:
         with Folder.at(folder) as opened, opened.open(path) as file:
             data = file.read(_LARGEST + 1)

@@ -1,0 +1,420 @@
+"""Builds that have nothing to do: told without planning, and never when anything has changed that a plan follows from."""
+
+import os
+import random
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from contextlib import ExitStack
+from pathlib import Path
+from unittest import mock
+
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+import yarrik.cache.memory
+from tests.support import ProgramTest, WorkspaceTest
+from yarrik.cli.build import report_as_json
+from yarrik.errors import YarrikError
+from yarrik.model import Overrides
+from yarrik.run import Choices, Question, Session, unchanged, watched
+from yarrik.run.building import BuildReport
+
+#: So long after a change nothing can be changed unseen any more, on the filesystem of the tests (seconds).
+SETTLED = 0.05
+#: How many changes are made in one run; more of them: `make changes`.
+TRIES = int(os.environ.get("TRIES", "60"))
+
+
+class World(WorkspaceTest):
+    """A small workspace with all kinds of things that a plan follows from, built within this process."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("w/s/images/note.txt", "high water\n")
+        self.write("w/s/images/files/etc/tide.conf", "port = 1\n")
+        self.write("w/s/images/i.toml", """
+            packages = ["init", "tool"]
+            [[tree]]
+            from = "files"
+            [[file]]
+            path = "/etc/note"
+            from = "note.txt"
+            [[user]]
+            name = "operator"
+            login = "password"
+            shell = "/sbin/init"
+            password-secret = "operator"
+            """)  # fmt: skip
+        self.recipe("tool", "mkdir -p $DESTDIR/bin && echo $PORT_WORD > $DESTDIR/bin/word", {"a.txt": "a", "b.txt": "b"})
+        recipe = self.root / "s/recipes/tool/recipe.toml"
+        recipe.write_text(recipe.read_text().replace("[build]\n", '[build]\nlet-in = ["PORT_WORD"]\n'))
+        self.write("secret", "not to be seen").chmod(0o600)
+        self.write("settings.toml", f'[secrets]\noperator = {{ file = "{self.folder}/secret" }}\n')
+        self.environment |= {"YARRIK_SETTINGS": str(self.folder / "settings.toml"), "PORT_WORD": "gull",
+                             "PATH": f"{self.folder}/bin:{self.environment['PATH']}"}  # fmt: skip
+        self.open_ = ExitStack()
+        self.addCleanup(self.open_.close)
+        self.open_.enter_context(mock.patch.dict(os.environ, self.environment, clear=True))
+        for module in (unchanged, yarrik.cache.memory):
+            self.open_.enter_context(mock.patch.object(module, "_FRESH_NS", int(SETTLED * 1e9)))
+
+    @property
+    def question(self) -> Question:
+        return Question(self.root)
+
+    def long_way(self, question: Question | None = None) -> BuildReport:
+        """Builds as the program does when it has to plan, and keeps what it followed from."""
+        question = question or self.question
+        session = Session(question.root, Choices(False, question.use_sandbox, question.locked, question.offline))
+        try:
+            with watched() as watch:
+                overrides = Overrides.of(question.variants, os.environ, question.settings)
+                planned = session.planner.planned(session.planner.compose(question.product, overrides))
+            report = session.builder.build(planned)
+            for error in report.errors:
+                raise error
+            session.builder.remember(question, watch, planned, report, report_as_json)
+            return report
+        finally:
+            session.close()
+
+    def record(self) -> unchanged._Record:
+        return unchanged.msgspec.msgpack.decode(self.question.file.read_bytes()[:-32], type=unchanged._Record)
+
+    def settle(self) -> None:
+        """Builds until it is told without planning that there is nothing to do."""
+        for _ in range(5):
+            time.sleep(2 * SETTLED)
+            self.long_way()
+            if unchanged.kept_build(self.question) is not None:
+                return
+        self.fail("a build that has nothing to do is planned every time")
+
+
+class AnyChangeIsSeen(World):
+    """Makes changes of all kinds in any order. When the short way says that nothing has to be done, the long way finds the same."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.chance = random.Random(1)
+        self.hidden = self.folder / "hidden"
+        self.hidden.mkdir()
+        self.paths = os.environ["PATH"], os.environ["PATH"].partition(":")[2]
+        shutil.copytree(self.root, self.folder / "pristine/w", symlinks=True)
+        for name in ("settings.toml", "secret"):
+            shutil.copy2(self.folder / name, self.folder / "pristine" / name)
+
+    def mend(self) -> None:
+        """Makes all as it was in the beginning, but for the cache and what was built."""
+        os.environ.clear()
+        os.environ.update(self.environment)
+        shutil.rmtree(self.folder / "bin", ignore_errors=True)
+        shutil.rmtree(self.folder / "elsewhere", ignore_errors=True)
+        for path in self.root.iterdir():
+            if path.name not in (".yarrik", "out"):
+                shutil.rmtree(path) if path.is_dir() else path.unlink()
+        shutil.copytree(self.folder / "pristine", self.folder, symlinks=True, dirs_exist_ok=True)
+
+    def changes(self) -> dict[str, Callable[[], None]]:
+        s, root, cache, out = self.root / "s", self.root, self.folder / "cache", self.root / "out/p"
+        source = s / "recipes/tool/src/a.txt"
+
+        def text(file: Path, keep_time: bool = False, same_size: bool = False) -> Callable[[], None]:
+            def change() -> None:
+                before = file.stat()
+                old = file.read_text()
+                mark = f"# {self.chance.randrange(10)}\n"
+                file.write_text(old[: -len(mark)] + mark if same_size and old.endswith("\n") and "# " in old else old + mark)
+                if keep_time:
+                    os.utime(file, ns=(before.st_atime_ns, before.st_mtime_ns))
+
+            return change
+
+        def toggled(file: Path, content: str | bytes) -> Callable[[], None]:
+            def change() -> None:
+                if os.path.lexists(file):
+                    shutil.rmtree(file) if file.is_dir() and not file.is_symlink() else file.unlink()
+                else:
+                    file.parent.mkdir(parents=True, exist_ok=True)
+                    file.write_bytes(content if isinstance(content, bytes) else content.encode())
+
+            return change
+
+        def variable(name: str, *values: str | None) -> Callable[[], None]:
+            def change() -> None:
+                value = self.chance.choice([one for one in values if one != os.environ.get(name)])
+                if value is None:
+                    os.environ.pop(name, None)
+                else:
+                    os.environ[name] = value
+
+            return change
+
+        def one_of(pattern: str, top: Path = cache) -> Path | None:
+            found = sorted(path for path in top.glob(pattern) if not path.is_dir())
+            if top == cache and not pattern.startswith("results"):  # what this build left
+                wanted = (
+                    {path for _, _, paths in self.record().held for path in paths} if self.question.file.exists() else set()
+                )
+                found = [path for path in found if str(path) in wanted]
+            return self.chance.choice(found) if found else None
+
+        def lost(pattern: str, top: Path = cache) -> Callable[[], None]:
+            def change() -> None:
+                if (path := one_of(pattern, top=top)) is not None:
+                    path.unlink()
+
+            return change
+
+        def replaced(file: Path) -> Callable[[], None]:
+            """Another file of the same content in its place."""
+
+            def change() -> None:
+                shutil.copy2(file, self.folder / "other")
+                os.replace(self.folder / "other", file)
+
+            return change
+
+        def link() -> None:
+            """A folder moves, and a link leads to where it is now; or back."""
+            folder, elsewhere = s / "recipes/tool/src", self.folder / "elsewhere"
+            if folder.is_symlink():
+                folder.unlink()
+                shutil.move(elsewhere, folder)
+            else:
+                shutil.move(folder, elsewhere)
+                folder.symlink_to(elsewhere)
+
+        def compiler() -> None:
+            """Another compiler comes first where programs are looked for, or goes."""
+            folder = self.folder / "bin"
+            folder.mkdir(exist_ok=True)
+            if (folder / "gcc").exists():
+                (folder / "gcc").unlink()
+            else:
+                (folder / "gcc").symlink_to(shutil.which("gcc", path="/usr/bin") or "/usr/bin/gcc")
+
+        def damaged_record() -> None:
+            for file in (root / ".yarrik/unchanged").glob("*"):
+                data = bytearray(file.read_bytes())
+                data[self.chance.randrange(len(data))] ^= 1 << self.chance.randrange(8)
+                file.write_bytes(data if self.chance.random() < 0.7 else data[: self.chance.randrange(len(data))])
+
+        def cut_image() -> None:
+            if (image := one_of("*.img", top=out)) is not None:
+                with image.open("r+b") as file:
+                    file.truncate(1000)
+
+        def edited() -> None:
+            folder = root / "edits/tool"
+            if folder.exists():
+                shutil.rmtree(folder)
+            else:
+                shutil.copytree(s / "recipes/tool/src", folder)
+                (folder / "a.txt").write_text("edited")
+                subprocess.run(["git", "init", "-q", folder], check=True)
+
+        def another_version() -> None:
+            self.open_.enter_context(mock.patch.object(unchanged, "__version__", str(self.chance.random())))
+
+        new_recipe = 'version = "1"\nlicence = "MIT"\n[[source]]\npath = "src"\n[build]\nusing = "plain"\ncommands = ["true"]\n'
+        amendment = 'image = "i"\n[set]\nhostname = "gull"\n'
+        return {
+            "nothing": lambda: None,
+            "a file beside": toggled(root / "README.md", "# notes\n"),
+            "a source": text(source),
+            "a source, its time put back": text(source, keep_time=True),
+            "a source of the same size and time": text(source, keep_time=True, same_size=True),
+            "the same source as another file": replaced(source),
+            "a source that comes and goes": toggled(s / "recipes/tool/src/more.txt", "more"),
+            "the rights of a source": lambda: source.chmod(source.stat().st_mode ^ 0o111),
+            "the time of a source": lambda: os.utime(source),
+            "a folder that becomes a link": link,
+            "a recipe": text(s / "recipes/tool/recipe.toml"),
+            "the first definition of a kind": toggled(root / "recipes/new/recipe.toml", new_recipe),
+            "a new recipe on the shelf": toggled(s / "recipes/other/recipe.toml", new_recipe),
+            "an amendment": toggled(s / "amendments/named.toml", amendment),
+            "the image": text(s / "images/i.toml"),
+            "a file of the image": text(s / "images/note.txt"),
+            "a file in the image's tree": text(s / "images/files/etc/tide.conf"),
+            "a file that comes to the image's tree": toggled(s / "images/files/etc/more.conf", "x"),
+            "the product": text(root / "products/p.toml"),
+            "the workspace": text(root / "yarrik.toml"),
+            "the shelf's own file": text(s / "shelf.toml"),
+            "the workspace's settings": toggled(root / "yarrik.local.toml", "[settings]\njobs = 2\n"),
+            "local changes": toggled(root / "yarrik.local.toml", '[image]\nhostname = "tern"\n'),
+            "the user's settings": text(self.folder / "settings.toml"),
+            "a secret": text(self.folder / "secret", same_size=True),
+            "the lock": lambda: (root / "yarrik.lock").unlink(missing_ok=True),
+            "a comment in the lock": text(root / "yarrik.lock") if (root / "yarrik.lock").exists() else lambda: None,
+            "a variable that a recipe lets in": variable("PORT_WORD", "gull", "tern", "", None),
+            "a setting in a variable": variable("YARRIK_SET_IMAGE__HOSTNAME", "a", "b", None),
+            "a variable of ours that means nothing": variable("YARRIK_NOTHING", "1", None),
+            "a variable of others": variable("TERM_SESSION", "1", "2", None),
+            "the home": variable("HOME", os.environ["HOME"], str(self.hidden)),
+            "the compiler": compiler,
+            "where programs are looked for": variable("PATH", *self.paths),
+            "another cache": variable("YARRIK_CACHE", str(cache), str(self.folder / "cache-2")),
+            "an object that is lost": lost("objects/*/*"),
+            "a tree that is lost": lost("trees/*/*"),
+            "a result that is lost": lost("results/*/*"),
+            "the whole cache": lambda: [shutil.rmtree(cache / one, ignore_errors=True) for one in ("objects", "trees", "results")],
+            "a file of out": lost("*", top=out),
+            "an image that is cut": cut_image,
+            "the time of an image": lambda: [os.utime(one) for one in out.glob("*.img")],
+            "all of out": lambda: shutil.rmtree(out, ignore_errors=True),
+            "a file beside the image": toggled(out / "boot.log", "x"),
+            "the memory": lambda: [one.unlink() for one in (root / ".yarrik").glob("memory.sqlite*")],
+            "the record": damaged_record,
+            "sources that are edited": edited,
+            "another Yarrik": another_version,
+        }  # fmt: skip
+
+    def test_the_short_way_never_hides_one(self) -> None:
+        self.long_way()
+        self.settle()
+        names = sorted(self.changes())
+        seen = {"short": 0, "long": 0, "failed": 0}
+        made: dict[str, int] = dict.fromkeys(names, 0)
+
+        @settings(max_examples=TRIES, deadline=None, database=None, derandomize=TRIES == 60,
+                  suppress_health_check=list(HealthCheck))  # fmt: skip
+        @given(st.lists(st.sampled_from(names), min_size=1, max_size=3), st.integers(0, 1 << 30), st.booleans())
+        def try_(kinds: list[str], seed: int, rested: bool) -> None:
+            self.chance.seed(seed)
+            if rested:
+                time.sleep(2 * SETTLED)
+            for kind in kinds:
+                self.changes()[kind]()
+                made[kind] += 1
+            short = unchanged.kept_build(self.question)
+            try:
+                report = self.long_way()
+            except YarrikError as error:
+                self.assertIsNone(short, f"{error} is not seen: {kinds}")
+                seen["failed"] += 1
+                self.mend()
+                return
+            todo = [one.step.name for one in report.steps if one.how != "kept"]
+            if short is None:
+                seen["long"] += 1
+                return
+            seen["short"] += 1
+            self.assertEqual((todo, short.product, short.steps), ([], report.product, len(report.steps)), f"not seen: {kinds}")
+            # Without its memory the long way does not know any more what it has published and told, and does so again.
+            if "the memory" not in kinds:
+                self.assertEqual((report.published, report.notes), (False, short.notes), f"not seen: {kinds}")
+
+        try_()
+        print(f"changes: {sum(made.values())} of {len(names)} kinds in {TRIES} tries; {seen}", file=sys.stderr)
+        self.assertGreater(seen["short"], TRIES // 50)
+        self.assertGreater(seen["long"], TRIES // 4)
+
+    def test_every_kind_by_itself(self) -> None:
+        self.long_way()
+        quiet = {
+            "nothing",
+            "a file beside",
+            "a variable of others",
+            "a file beside the image",
+            "a result that is lost",
+            "the memory",
+        }
+        careful = {"the same source as another file", "the time of a source", "the time of an image"}
+        for name in sorted(self.changes()):
+            with self.subTest(name):
+                self.mend()
+                self.settle()
+                self.chance.seed(7)
+                self.changes()[name]()
+                short = unchanged.kept_build(self.question)
+                if name in quiet:
+                    self.assertIsNotNone(short, "it is planned again, and nothing has changed")
+                elif name not in careful:
+                    self.assertIsNone(short, "it is not seen")
+
+
+class WhatIsHeard(World):
+    def test_all_that_planning_looks_at_is_in_the_record(self) -> None:
+        """Every path that the long way opens, lists or asks the status of, by Python's own functions, is one of the record's,
+        lies in a folder that counts whole, or is this program's own, its cache's or Python's."""
+        self.long_way()
+        self.settle()
+        looked: set[str] = set()
+
+        def spied(function: Callable[..., object]) -> Callable[..., object]:
+            def spy(path: object, *args: object, **more: object) -> object:
+                if isinstance(path, (str, bytes, os.PathLike)) and not more.get("dir_fd"):
+                    looked.add(os.path.abspath(os.fsdecode(path)))  # noqa: PTH100 (links are looked at as such)
+                return function(path, *args, **more)
+
+            return spy
+
+        with ExitStack() as open_:
+            for name in ("stat", "lstat", "access", "readlink", "scandir", "listdir", "open"):
+                open_.enter_context(mock.patch.object(os, name, spied(getattr(os, name))))
+            session = Session(self.root, Choices())
+            try:
+                session.planner.planned(session.planner.compose(None, Overrides.of((), os.environ, ())))
+            finally:
+                session.close()
+        record = self.record()
+        known = {*record.paths, *record.out}
+
+        def counts(path: str) -> bool:
+            """Whether it would be seen if this came, went or changed: for what is not there, by the first of its folders."""
+            if os.path.lexists(path):
+                return path in known
+            while not os.path.lexists(os.path.dirname(path)):
+                path = os.path.dirname(path)
+            return path in known or os.path.dirname(path) in known
+
+        above = {str(parent) for path in known for parent in Path(path).parents}
+        ours = tuple(map(str, (self.root / ".yarrik", self.folder / "cache", sys.prefix, sys.base_prefix, sys.exec_prefix,
+                               Path(yarrik.__file__).parent, tempfile.gettempdir() + "/yarrik-probe")))  # fmt: skip
+        missed = {path for path in looked - above if not path.startswith((*ours, "/proc", "/dev")) and not counts(path)}
+        self.assertGreater(len(looked & known), 40)
+        self.assertEqual(missed, set())
+
+
+class AsItIsUsed(ProgramTest):
+    def test_the_third_build_plans_nothing_and_says_the_same(self) -> None:
+        root = self.folder / "demo"
+        self.yarrik("demo", root, "--product", "tide-office")
+        time.sleep(2.1)
+        planned = self.yarrik_json("build", "tide-office", at=root)
+        kept = self.yarrik_json("build", "tide-office", at=root)
+        self.assertLess(kept.pop("seconds"), planned.pop("seconds"))
+        self.assertEqual(kept, planned)
+        self.assertTrue(all(one["how"] == "kept" for one in kept["steps"]))
+        self.assertEqual(len(list((root / ".yarrik/unchanged").iterdir())), 1)
+        plan = self.yarrik_json("plan", "tide-office", at=root)
+        self.assertEqual(plan, {"ok": True, "product": "tide-office", "steps": []})
+        plan = self.yarrik("plan", "tide-office", at=root)
+        self.assertRegex(plan, rf"^tide-office: nothing would run, all {len(kept['steps'])} steps are kept\n$")
+        self.assertEqual(plan, self.yarrik("plan", "tide-office", "--all", at=root).splitlines(keepends=True)[0])
+        said = self.yarrik("build", "tide-office", at=root)
+        self.assertRegex(said, r"^tide-office: nothing to do, all \d+ steps are kept \(\d\.\d\d s\)\n$")
+        # Another way of asking is another one.
+        other = self.yarrik("build", "tide-office", "--set", "image.hostname=gull", at=root)
+        self.assertIn("ran", other)
+        # And what it left in out/ is not what was asked for before.
+        self.assertIn("ran" if "tide-office-" in other else "kept", self.yarrik("build", "tide-office", at=root))
+        image = root / "out/tide-office/tide-office.img"
+        self.assertRegex(self.yarrik("inspect", image, "/etc/hostname"), r"bytes +5\n")  # dock
+
+    def test_a_note_is_heard_every_time(self) -> None:
+        root = self.folder / "demo"
+        self.yarrik("demo", root, "--product", "tide-office")
+        shutil.copytree(root / "shelves/harbour/recipes/tidelog/src", self.folder / "mine")
+        (root / "yarrik.local.toml").write_text(f'[settings.use.tidelog]\npath = "{self.folder}/mine"\n')
+        self.yarrik("build", "tide-office", at=root)
+        time.sleep(2.1)
+        for _ in range(3):
+            self.assertIn("tidelog is built from", self.yarrik("build", "tide-office", at=root))
+        (self.folder / "mine/more.txt").write_text("x")
+        self.assertIn("ran", self.yarrik("build", "tide-office", at=root))
