@@ -10,6 +10,9 @@ import os
 import sys
 from pathlib import Path
 
+# An installed program is compiled.
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
+
 COMMITTED = Path(__file__).parent / "figures.json"
 MEASURED = Path(__file__).parent.parent / "build/figures.json"
 #: A figure that is larger than the last one by more than this share has become slower.

@@ -103,6 +103,8 @@ class AnyChangeIsSeen(World):
         self.chance = random.Random(1)
         self.hidden = self.folder / "hidden"
         self.hidden.mkdir()
+        (self.folder / "cache-2").mkdir()
+        (self.folder / "cache-2/host").symlink_to((self.folder / "cache/host").readlink())
         self.paths = os.environ["PATH"], os.environ["PATH"].partition(":")[2]
         shutil.copytree(self.root, self.folder / "pristine/w", symlinks=True)
         for name in ("settings.toml", "secret"):
@@ -118,6 +120,13 @@ class AnyChangeIsSeen(World):
             if path.name not in (".yarrik", "out"):
                 shutil.rmtree(path) if path.is_dir() else path.unlink()
         shutil.copytree(self.folder / "pristine", self.folder, symlinks=True, dirs_exist_ok=True)
+
+    def wanted(self) -> set[str]:
+        """The paths of the cache that the record asks for."""
+        try:
+            return {path for _, _, paths in self.record().held for path in paths}
+        except (OSError, unchanged.msgspec.DecodeError):  # one of the changes
+            return set()
 
     def changes(self) -> dict[str, Callable[[], None]]:
         s, root, cache, out = self.root / "s", self.root, self.folder / "cache", self.root / "out/p"
@@ -157,9 +166,7 @@ class AnyChangeIsSeen(World):
         def one_of(pattern: str, top: Path = cache) -> Path | None:
             found = sorted(path for path in top.glob(pattern) if not path.is_dir())
             if top == cache and not pattern.startswith("results"):  # what this build left
-                wanted = (
-                    {path for _, _, paths in self.record().held for path in paths} if self.question.file.exists() else set()
-                )
+                wanted = self.wanted()
                 found = [path for path in found if str(path) in wanted]
             return self.chance.choice(found) if found else None
 
@@ -255,7 +262,7 @@ class AnyChangeIsSeen(World):
             "a setting in a variable": variable("YARRIK_SET_IMAGE__HOSTNAME", "a", "b", None),
             "a variable of ours that means nothing": variable("YARRIK_NOTHING", "1", None),
             "a variable of others": variable("TERM_SESSION", "1", "2", None),
-            "the home": variable("HOME", os.environ["HOME"], str(self.hidden)),
+            "the home": variable("HOME", self.environment["HOME"], str(self.hidden)),
             "the compiler": compiler,
             "where programs are looked for": variable("PATH", *self.paths),
             "another cache": variable("YARRIK_CACHE", str(cache), str(self.folder / "cache-2")),

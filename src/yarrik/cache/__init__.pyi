@@ -29,6 +29,7 @@ from .tree import parent_paths as parent_paths
 from .tree import plain_modes as plain_modes
 from .tree import read_tree as read_tree
 from .tree import safe_relative as safe_relative
+from .upkeep import COPIES as COPIES
 from .upkeep import VIEWS as VIEWS
 from .upkeep import amounts as amounts
 from .upkeep import in_use as in_use

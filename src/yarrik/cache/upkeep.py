@@ -18,8 +18,9 @@ from yarrik.errors import Place, Trouble, YarrikError
 KINDS = ("objects", "trees", "results", "toolchains", "tmp")
 #: What is younger than this many seconds may belong to a build that has not recorded it yet.
 _YOUNG = 3600
-#: The folder of views of the machine that steps see, and seconds after which an unused one goes.
-VIEWS, _VIEWS_LAST = "host", 30 * 86400.0
+#: The folder of views of the machine that steps see, the one in it with the files that they have in common, and seconds after
+#: which an unused view goes.
+VIEWS, COPIES, _VIEWS_LAST = "host", "copies", 30 * 86400.0
 
 
 @dataclass(frozen=True)
@@ -77,8 +78,12 @@ def _clear_views(store: Store, before: float) -> None:
     top = store.root / VIEWS / str(os.getuid())
     with contextlib.suppress(OSError):
         for view in sorted(top.iterdir()):
-            if view.lstat().st_mtime < before:
+            if view.name != COPIES and view.lstat().st_mtime < before:
                 remove_folder(view)
+        with os.scandir(top / COPIES) as copies:
+            for copy in copies:
+                if copy.stat(follow_symlinks=False).st_nlink == 1:  # no view has it any more
+                    Path(copy.path).unlink(missing_ok=True)
 
 
 def prune(store: Store, keep: int | None = None, unused_for: float | None = None) -> Pruned:

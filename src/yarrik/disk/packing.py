@@ -14,7 +14,7 @@ from yarrik.units import NO_SPARE, TooSmall, check_partition_size, fit_spare, pa
 
 
 def pack_folder(
-    tree: RootTree, out: Path, wish: Wish, size: str = "fit", content: Content = Path
+    tree: RootTree, out: Path, wish: Wish, size: str = "fit", content: Content = str
 ) -> tuple[tuple[int, int], ...]:
     """Writes `tree` to `out`, which must not exist; `content` tells where each node's content lies, without it they are paths.
     `size` is like a partition's.

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import os
 import tempfile
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from pathlib import Path
 
 from msgspec.structs import replace
 
 from yarrik.disk.filesystems import Planned, Wish, plan_filesystem, ready_file, truncated, usual_name
+from yarrik.disk.form import Content
 from yarrik.disk.gpt import SECTOR, TABLE_SECTORS, encode_table
 from yarrik.disk.layout import DiskLayout, LayoutUnfit, filesystem_guid, has_gpt, lay_out_disk, numbered_partitions, start_of
 from yarrik.disk.mbr import encode_mbr
@@ -29,7 +30,7 @@ def write_disk(
     disk: Disk,
     root: RootTree,
     clock: int,
-    content: Callable[[str], Path],
+    content: Content,
     blobs: Mapping[str, Path] | None = None,
     boot_apart: bool = False,
     images: Mapping[str, RootTree] | None = None,
@@ -86,7 +87,7 @@ def plan_disk(
     disk: Disk,
     root: RootTree,
     clock: int,
-    content: Callable[[str], Path],
+    content: Content,
     files: Mapping[str, Path],
     boot_apart: bool,
     scratch: Path,
@@ -165,7 +166,7 @@ def _planned(
     partition: Partition,
     tree: RootTree,
     wish: Wish,
-    content: Callable[[str], Path],
+    content: Content,
     files: Mapping[str, Path],
     scratch: Path,
 ) -> Planned | None:

@@ -120,7 +120,7 @@ class Foresight:
                 continue
             try:
                 with tempfile.TemporaryDirectory() as scratch:
-                    plan_disk(action.product, disk, root, action.clock, self.store.checked_path, files, action.boot_apart,
+                    plan_disk(action.product, disk, root, action.clock, self.store.checked, files, action.boot_apart,
                               Path(scratch))  # fmt: skip
             except YarrikError as error:
                 yield from self._with_origin(error.troubles)

@@ -1,7 +1,8 @@
 """What steps see of this machine, as a folder that looks like its root: a few programs with what they load, and the toolchain.
 
 Single files are copied, since a folder that packages share cannot be shown in part; whole folders that belong to one program
-are mounted from where they are. A view is kept beside the cache and made anew when a file in it changes.
+are mounted from where they are. A view is kept beside the cache and made anew when a file in it changes. Views have most of
+their files in common: each is copied once, and linked into all of them.
 """
 
 from __future__ import annotations
@@ -19,7 +20,7 @@ from pathlib import Path
 import msgspec
 
 from yarrik.atomic import new_folder
-from yarrik.cache import VIEWS, Memory, Store
+from yarrik.cache import COPIES, VIEWS, Memory, Store
 from yarrik.host import EVERYWHERE, NATIVE_COMPILERS, Sight, family, is_header, reads_of, searched_folders, sight_of
 from yarrik.moving import copy_sparse
 from yarrik.toolchain import Toolchain
@@ -106,15 +107,17 @@ def view_of(sight: Sight, top: Path, identity: str = "") -> View:
         top.mkdir(mode=0o755, exist_ok=True)
         if top.lstat().st_uid != os.getuid() or top.is_symlink():
             raise OSError(errno.EPERM, "it belongs to another user", str(top))
+        with contextlib.suppress(FileExistsError):
+            (top / COPIES).mkdir(mode=0o755)
         with new_folder(root, or_another=True) as fresh:
-            _fill(fresh, sight)
+            _fill(fresh, sight, f"{top}/{COPIES}")
     else:
         with contextlib.suppress(OSError):
             os.utime(root)  # it is in use: what is old may be cleared away
     return View(root, sight.folders)
 
 
-def _fill(root: Path, sight: Sight) -> None:
+def _fill(root: Path, sight: Sight, copies: str) -> None:
     for path in sight.folders:
         os.makedirs(f"{root}{path}", exist_ok=True)
     for path, target in sight.links:
@@ -123,5 +126,22 @@ def _fill(root: Path, sight: Sight) -> None:
     for path in sight.files:
         place = f"{root}{path}"
         os.makedirs(os.path.dirname(place), exist_ok=True)
+        known = f"{copies}/{_same_file(path)}"
+        try:
+            os.link(known, place)
+            continue
+        except OSError:  # it is not there yet, has as many names as it may have, or there are no hard links here
+            pass
         copy_sparse(path, place)
         shutil.copymode(path, place)
+        # What changed while it was copied is no copy for others.
+        if known == f"{copies}/{_same_file(path)}":
+            with contextlib.suppress(OSError):
+                os.link(place, known)
+
+
+def _same_file(path: str) -> str:
+    """A name for a file as it is: another one once it is replaced, written to, or has other rights."""
+    one = os.stat(path)
+    words = (one.st_dev, one.st_ino, one.st_size, one.st_mtime_ns, one.st_ctime_ns, one.st_mode)
+    return hashlib.sha256(" ".join(map(str, words)).encode()).hexdigest()[:32]

@@ -197,7 +197,7 @@ def _write_disks(action: WriteDisks, context: Context) -> dict[str, str]:
         file = context.work / f"{disk.name}.img"
         named = [blob.file for blob in disk.blob] + [part.file for part in disk.partition if part.file is not None]
         raw = {name: blob_path(context, f"blob {name}") for name in named}
-        layout, written = write_disk(file, action.product, disk, root, action.clock, store.checked_path, raw, action.boot_apart,
+        layout, written = write_disk(file, action.product, disk, root, action.clock, store.checked, raw, action.boot_apart,
                                      images)  # fmt: skip
         context.say(f"{disk.name}: {layout.size} bytes")
         for kind in disk.also:
@@ -289,7 +289,7 @@ def _write_tree(action: WriteTree, context: Context) -> dict[str, str]:
         file = context.work / name
         try:
             wish = Wish(filesystem, guid, clock=action.clock, compression=compression)
-            pack_folder(tree, file, wish, content=store.checked_path)
+            pack_folder(tree, file, wish, content=store.checked)
         except Unfit as error:
             trouble = Trouble("IMAGE-FORM", f"{action.name} cannot be written as {form}: {error}",
                               why="that form cannot hold all of it", remedy="choose another form in the product")  # fmt: skip
@@ -306,7 +306,7 @@ def _pack_initramfs(action: PackInitramfs, context: Context) -> dict[str, str]:
     store = context.store
     tree = RootTree.decode(store.get_bytes(context.inputs["root"]))
     sink = io.BytesIO()
-    write_cpio(tree, sink, store.checked_path, action.clock)
+    write_cpio(tree, sink, store.checked, action.clock)
     data = sink.getvalue()
     context.say(f"{action.name}: {len(tree.nodes)} paths, {len(data)} bytes")
     return {"tree": store.put_tree(Tree.of([Entry(ARCHIVE, "file", 0o644, len(data), store.put_bytes(data))]))}
