@@ -18,7 +18,7 @@ from pathlib import Path
 
 from figures import keep
 
-#: At most so many times as long as starting Python with Typer: nothing to do (of 20,000 recipes more), and one file changed.
+#: The most times that it may take of starting Python with Typer: nothing to do (of 20,000 recipes more), and one file changed.
 NULL, NULL_OF_MANY, ONE_CHANGED = 3.0, 12.0, 5.0
 RUNS = 7
 BARE = "import typer\napp = typer.Typer()\n@app.command()\ndef nothing() -> None: pass\napp()"

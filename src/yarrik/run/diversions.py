@@ -15,9 +15,8 @@ from yarrik.sources import Mirror, Wanted, move_to, state_of, without_password
 
 def diversion_of(project: Project, recipe: str) -> Diversion | None:
     """The diversion of a recipe's sources; None without one, and while the recipe is edited: that goes before it."""
-    if (project.root / EDITS / recipe / ".git").is_dir():
-        return None
-    return project.settings.use.get(recipe)
+    found = project.settings.use.get(recipe)
+    return None if found is None or (project.root / EDITS / recipe / ".git").is_dir() else found
 
 
 def shown_diversion(one: Diversion) -> str:

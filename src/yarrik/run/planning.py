@@ -33,6 +33,7 @@ from yarrik.resolve import (
     Answer,
     LockedProduct,
     Moved,
+    Node,
     Progress,
     Settled,
     asked_by_packages,
@@ -183,8 +184,11 @@ class Planner:
     def _hold_debian(self, answer: Answer, surroundings: HostSurroundings, moving: Sequence[str] | None) -> list[Moved]:
         """Takes the recipes' Debian source packages into the lock; returns those that have moved."""
         differences = []
-        for name in sorted({node.recipe for node in answer.versions}):
-            recipe = answer.recipe(next(node for node in answer.versions if node.recipe == name))
+        nodes: dict[str, Node] = {}
+        for node in answer.versions:
+            nodes.setdefault(node.recipe, node)
+        for name, node in sorted(nodes.items()):
+            recipe = answer.recipe(node)
             if len(recipe.value.source) != 1 or not recipe.value.source[0].debian or surroundings.edited(name) is not None:
                 continue
             before = dict(self.project.lock.debian)

@@ -283,8 +283,11 @@ def remember_build(
     more: list[str | Path] = [*watch.read, *files, *_own_modules(), *_program_folders()]
     paths.update(map(os.path.abspath, more))
     try:
-        for tree in sorted({*map(os.path.abspath, trees), *map(os.path.abspath, watch.trees)}):
-            _walk(tree, paths)
+        last = "/"
+        for tree in sorted(f"{os.path.abspath(tree)}/" for tree in {*trees, *map(Path, watch.trees)}):
+            if last == "/" or not tree.startswith(last):  # else it was walked with the one that it is in
+                last = tree
+                _walk(tree[:-1], paths)
     except _TooMany:
         return False
     ordered = sorted(paths)
