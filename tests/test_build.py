@@ -111,6 +111,21 @@ class TheDemoOnTheHost(ProgramTest):
         self.assertRegex(said, r"^tide-office: nothing to do, all \d+ steps are kept")
         self.assertIn("nothing would run", self.yarrik("plan", "tide-office", at=self.root))
 
+    def test_a_shell_completes_names_of_the_workspace(self) -> None:
+        (self.root / f"{RECIPES}/tidelog/recipe.toml").write_text("version =")  # none of them is read
+
+        def completed(line: str) -> list[str]:
+            environment = {**self.environment, "_YARRIK_COMPLETE": "complete_bash", "COMP_WORDS": line,
+                           "COMP_CWORD": str(line.count(" "))}  # fmt: skip
+            program = Path(sys.executable).with_name("yarrik")
+            done = subprocess.run([program], cwd=self.root, env=environment, capture_output=True, text=True, check=False)
+            return done.stdout.split()
+
+        self.assertIn("tide-office", completed("yarrik build tide-"))
+        self.assertEqual(completed("yarrik enter tidel"), ["tidelog"])
+        self.assertEqual(completed("yarrik enter nothing-of-that"), [])
+        self.assertIn("enter", completed("yarrik ent"))
+
     def test_a_comment_in_the_library_runs_its_own_build_and_nothing_after_it(self) -> None:
         self.edit(f"{RECIPES}/libtide/src/level.c", "their sum.", "their sum, no more and no less.")
         plan = self.yarrik_json("plan", "tide-office", at=self.root)

@@ -195,8 +195,15 @@ class TheProgramLoadsWhatACommandNeeds(unittest.TestCase):
             (["--help"], {}),
             (["fnid"], {}),
             (["find"], {"_YARRIK_COMPLETE": "complete_bash"}),
+            ([], {"_YARRIK_COMPLETE": "complete_bash", "COMP_WORDS": "yarrik find"}),
+            ([], {"_YARRIK_COMPLETE": "complete_zsh", "_TYPER_COMPLETE_ARGS": "yarrik "}),
         ):
             self.assertEqual(_modules_for(words, environment), list(MODULES), words)
+        for environment in (
+            {"_YARRIK_COMPLETE": "complete_bash", "COMP_WORDS": "yarrik build  --with "},
+            {"_YARRIK_COMPLETE": "complete_zsh", "_TYPER_COMPLETE_ARGS": "yarrik build tide"},
+        ):
+            self.assertEqual(_modules_for([], environment), ["build"])
         done = subprocess.run([sys.executable, "-m", "yarrik", "--help"], capture_output=True, text=True, check=True)
         for commands in MODULES.values():
             for command in commands:

@@ -8,11 +8,14 @@ import subprocess
 import unittest
 from pathlib import Path
 
+import zstandard
+
 from tests.support import ProgramTest
 from tests.test_read import facts_below, facts_in
 from yarrik.disk.archives import CpioReader
 from yarrik.disk.ext4_read import Ext4Reader
 from yarrik.disk.squashfs import write_squashfs
+from yarrik.disk.squashfs_form import BLOCK, compressor
 from yarrik.errors import YarrikError
 from yarrik.rootfs import read_folder, read_owners
 
@@ -153,6 +156,20 @@ class FoldersArePacked(ProgramTest):
             theirs.unlink(missing_ok=True)
             self.tool("mksquashfs", self.source, theirs, "-comp", compression, "-no-progress", "-quiet", "-no-xattrs")
             self.assertLess(sizes[compression] / theirs.stat().st_size, 1.03, compression)
+
+    def test_what_cannot_be_compressed_is_not_tried_at_a_slow_level(self) -> None:
+        noise = random.Random(1).randbytes(BLOCK)
+        for data in (noise, noise[:1000]):
+            self.assertIs(compressor("zstd", 15)(data), data)
+        for data in (noise[: BLOCK // 2] * 2, noise[:-4096] + b"tide" * 1024, b"level %d\n" % 7 * 5000):
+            small = compressor("zstd", 15)(data)
+            self.assertEqual(small, zstandard.ZstdCompressor(level=15).compress(data))
+        # Quick levels see it themselves.
+        self.assertEqual(compressor("zstd", 3)(noise), zstandard.ZstdCompressor(level=3).compress(noise))
+        (self.source / "noise").write_bytes(noise + b"x" * 5000 + noise[::-1])
+        out = self.folder / "out"
+        self.tool("unsquashfs", "-no-progress", "-no-xattrs", "-d", out, self.pack("squashfs", "--level", "15"))
+        self.assertEqual((out / "noise").read_bytes(), (self.source / "noise").read_bytes())
 
     def test_squashfs_is_the_same_for_any_number_of_threads(self) -> None:
         (self.source / "large").write_bytes(random.Random(4).randbytes(2_000_000) + b"text " * 400_000)

@@ -45,11 +45,15 @@ MODULES = {
 
 def _modules_for(words: Sequence[str], environment: Mapping[str, str]) -> list[str]:
     """The modules that a command line needs: for a command its own, since describing all of them to the library takes longer
-    than most commands do; for help, completion and unknown words all."""
+    than most commands do; for help, unknown words, and the completion of a command's name all."""
+    if _completes(environment):
+        # The line as the shell's script hands it on; its last word is the one that is completed.
+        line = environment.get("COMP_WORDS") or environment.get("_TYPER_COMPLETE_ARGS") or ""
+        words = line.split()[1:] if line.endswith(" ") else line.split()[1:-1]
     named = [module for module, commands in MODULES.items() if words and words[0] in commands]
     if list(words) == ["--version"]:
         named = ["codes"]
-    return named if named and not _completes(environment) else list(MODULES)
+    return named or list(MODULES)
 
 
 def _completes(environment: Mapping[str, str]) -> bool:

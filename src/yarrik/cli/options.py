@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -39,14 +39,17 @@ def names_of(*kinds: str) -> Callable[[str], list[str]]:
     """Completes the names of the workspace's definitions of these kinds; `package` and `option` are kinds too."""
 
     def complete(incomplete: str) -> list[str]:
-        workspace = _workspace_here()
-        if workspace is None:
-            return []
+        from yarrik.errors import YarrikError
+        from yarrik.model import find_workspace, names_in
+
         known: set[str] = set()
+        workspace = _workspace_here() if {"package", "option"} & set(kinds) else None
         for kind in kinds:
-            if kind in workspace.shelved:
-                known |= workspace.shelved[kind].keys()
-            for name, shelved in workspace.readable("recipe") if kind in ("package", "option") else ():
+            if kind not in ("package", "option"):
+                with suppress(YarrikError, OSError):
+                    known |= names_in(find_workspace(Path.cwd()), kind)
+                continue
+            for name, shelved in workspace.readable("recipe") if workspace is not None else ():
                 raw = shelved.document.raw
                 if kind == "package":
                     known |= raw.get("package", {name: None}).keys()

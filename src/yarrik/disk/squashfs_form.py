@@ -98,6 +98,10 @@ ATTRIBUTE_ELSEWHERE = 0x100
 LZ4_OPTIONS = Record(8, ("version", 0, "I"), ("flags", 4, "I"))
 
 
+#: Up to this level Zstandard sees soon itself that data cannot be compressed.
+_QUICK_ZSTD = 12
+
+
 def compressor(name: str, level: int | None = None) -> Callable[[bytes], bytes]:
     """The function that compresses one block. Raises ValueError for a name or level that is not known."""
     check_level(name, level)
@@ -120,11 +124,15 @@ def compressor(name: str, level: int | None = None) -> Callable[[bytes], bytes]:
 
         import zstandard
 
-        local = threading.local()
+        local, slow = threading.local(), 15 if level is None else level
 
         def compress_zstd(data: bytes) -> bytes:
             if not hasattr(local, "compressor"):
-                local.compressor = zstandard.ZstdCompressor(level=15 if level is None else level)
+                local.compressor = zstandard.ZstdCompressor(level=slow)
+                local.first = zstandard.ZstdCompressor(level=1) if slow > _QUICK_ZSTD else None
+            # What does not get smaller at all at the quickest level is not worth the slow one, which takes 400 times as long.
+            if local.first is not None and len(local.first.compress(data)) >= len(data):
+                return data
             result: bytes = local.compressor.compress(data)
             return result
 

@@ -120,4 +120,5 @@ from .workspace import Shelved as Shelved
 from .workspace import Workspace as Workspace
 from .workspace import definitions_on as definitions_on
 from .workspace import load_workspace as load_workspace
+from .workspace import names_in as names_in
 from .workspace import open_workspace as open_workspace

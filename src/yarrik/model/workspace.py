@@ -533,6 +533,15 @@ def definitions_on(folder: Path) -> dict[str, list[str]]:
     return {kind: sorted(name for name, _, _ in files_on(folder, kind)) for kind in SHAPES}
 
 
+def names_in(root: Path, kind: str) -> set[str]:
+    """The names of a workspace's definitions of a kind; none of them is read. Raises YarrikError for a workspace whose own file
+    cannot be read."""
+    settings, in_file = workspace_file(root, FILE)
+    places = [root, *(root / choice.place for choice in settings.shelf)]
+    found = {name for place in places for name, _, _ in files_on(place, kind)}
+    return found | {in_file.value.name} if in_file is not None and kind == "product" else found
+
+
 def files_on(folder: Path, kind: str) -> Iterator[tuple[str, str, os.stat_result]]:
     """Names, paths and status of the files of a kind, by name."""
     try:

@@ -283,7 +283,7 @@ class TryOnBench(Action, frozen=True, kw_only=True, omit_defaults=True):
 class WriteDisks(Action, frozen=True, kw_only=True):
     """Writes every disk of the board as an image file. Outputs: `disk:<name>` each, and `layout`."""
 
-    REVISION: ClassVar[int] = 1  # an empty partition has the owner and mode of the folder that it is mounted over
+    REVISION: ClassVar[int] = 2  # what cannot be compressed is stored as it is
 
     product: str
     disks: tuple[Disk, ...]
@@ -294,6 +294,8 @@ class WriteDisks(Action, frozen=True, kw_only=True):
 class WriteTree(Action, frozen=True, kw_only=True):
     """Writes a tree into files of its own, beside the disks: what is below /boot (`boot`), or a whole root filesystem, in each
     of `forms`. Outputs: `file:NAME` each, with the name that it has in `out/`."""
+
+    REVISION: ClassVar[int] = 1  # what cannot be compressed is stored as it is
 
     product: str
     name: str
