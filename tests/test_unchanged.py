@@ -346,6 +346,51 @@ class AnyChangeIsSeen(World):
                     self.assertIsNone(short, "it is not seen")
 
 
+class NothingDependsOnIt(World):
+    def test_names_that_are_not_text_are_planned_every_time(self) -> None:
+        with open(os.fsencode(self.root / "s/recipes/tool/src") + b"/\xff.txt", "w") as file:
+            file.write("x")
+        for _ in range(2):
+            time.sleep(2 * SETTLED)
+            self.long_way()
+            self.assertIsNone(unchanged.kept_build(self.question))
+
+    def test_where_it_cannot_be_written_all_is_planned(self) -> None:
+        self.settle()
+        shutil.rmtree(self.root / ".yarrik/unchanged")
+        (self.root / ".yarrik/unchanged").write_text("not a folder")
+        self.assertEqual([one.how for one in self.long_way().steps if one.how != "kept"], [])
+        self.assertIsNone(unchanged.kept_build(self.question))
+
+    def test_a_secret_of_the_environment_is_not_kept(self) -> None:
+        os.environ["YARRIK_SETTINGS"] = str(self.folder / "none.toml")
+        os.environ["YARRIK_SECRET_OPERATOR"] = "not to be seen"
+        for _ in range(2):
+            time.sleep(2 * SETTLED)
+            self.long_way()
+            self.assertIsNone(unchanged.kept_build(self.question))
+
+    def test_records_that_nobody_asks_for_go(self) -> None:
+        self.settle()
+        folder = self.question.file.parent
+        for number in range(unchanged._MOST + 5):
+            (folder / f"{number:032}").write_text("x")
+            os.utime(folder / f"{number:032}", (number, number))
+        self.long_way()
+        self.assertEqual(len(list(folder.iterdir())), unchanged._MOST)
+        self.assertIsNotNone(unchanged.kept_build(self.question))
+
+    def test_results_that_are_kept_count_as_used(self) -> None:
+        self.settle()
+        results = sorted((self.folder / "cache/results").glob("*/*"))
+        long_ago = time.time() - 10 * 86400
+        for path in (*results, self.question.file):
+            os.utime(path, (long_ago, long_ago))
+        self.assertIsNotNone(unchanged.kept_build(self.question))
+        used = [path for path in results if path.stat().st_mtime > long_ago + 86400]
+        self.assertEqual(len(used), len({one.fingerprint for one in self.long_way().steps}))
+
+
 class WhatIsHeard(World):
     def test_all_that_planning_looks_at_is_in_the_record(self) -> None:
         """Every path that the long way opens, lists or asks the status of, by Python's own functions, is one of the record's,

@@ -309,8 +309,8 @@ def remember_build(
         body = msgspec.msgpack.encode(record)
         write_file(question.file, body + hashlib.blake2b(body, digest_size=32).digest())
         _clear_away(folder)
-    except OSError:
-        return False  # a full or read-only disk costs time, no more
+    except (OSError, UnicodeEncodeError):
+        return False  # a full or read-only disk, or names that are not text, cost time and no more
     return True
 
 
