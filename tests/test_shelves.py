@@ -4,6 +4,7 @@ import json
 import os
 import shutil
 import subprocess
+import time
 import tomllib
 import unittest
 from pathlib import Path
@@ -56,6 +57,31 @@ class ShelvesTest(WorkspaceTest):
 
     def state(self) -> str:
         return self.yarrik_json("shelf", "list", at=self.root)["shelves"][0]["state"]
+
+
+class NothingToDo(ShelvesTest):
+    def said(self) -> str:
+        time.sleep(2.1)  # what changed within two seconds may change again unseen
+        self.yarrik("build", at=self.root)
+        return self.yarrik("build", at=self.root)
+
+    def records(self) -> list[bytes]:
+        return [path.read_bytes() for path in (self.root / ".yarrik/unchanged").glob("*")]
+
+    def test_work_in_a_clone_and_its_commits_are_seen(self) -> None:
+        self.shelf("sync")
+        self.yarrik("build", at=self.root)
+        self.assertRegex(self.said(), "nothing to do")
+        kept = self.records()
+        self.assertEqual(len(kept), 1)
+        (self.clone / "notes.txt").write_text("work")  # nothing that is built, but the shelf is not as locked any more
+        self.assertRegex(self.yarrik("build", at=self.root), "not as yarrik.lock had it: shelf s")
+        self.assertRegex(self.said(), "not as yarrik.lock had it: shelf s")
+        self.commit("mine", at=self.clone)
+        self.assertRegex(self.yarrik("build", at=self.root), "not as yarrik.lock had it: shelf s: .*→ [0-9a-f]{12}\n")
+        self.git("reset", "-q", "--hard", self.first, at=self.clone)
+        self.assertNotIn("not as", self.said())
+        self.assertNotEqual(self.records(), kept)
 
 
 class TheLockPinsCommits(ShelvesTest):

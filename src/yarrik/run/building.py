@@ -157,7 +157,8 @@ class Builder:
         """The report of the next build, when nothing has changed since this one: all steps are kept."""
         kept = [StepReport(one.step, "kept", one.fingerprint, outputs=one.outputs) for one in report.steps]
         saved = Records(self.project).saved(planned.name, kept)
-        notes = self._notes(replace(planned, moved=()), kept, Sandbox())
+        # What was resolved anew is in the lock now; shelves that are not as locked stay so.
+        notes = self._notes(replace(planned, moved=tuple(self.planner.moved_shelves())), kept, Sandbox())
         return replace(report, steps=tuple(kept), notes=tuple(notes), published=False, saved=saved, warnings=NO_WARNINGS,
                        troubles=(), traffic=Traffic(), advice=_advice(planned, kept))  # fmt: skip
 

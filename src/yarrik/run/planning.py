@@ -162,7 +162,7 @@ class Planner:
                                       self.project.settings_place, why="with --locked all comes from where the recipes say",
                                       remedy="remove them: yarrik settings set use.NAME.path="))  # fmt: skip
         differences = moved(former, locked) if former is not None else []
-        differences += self._moved_shelves()
+        differences += self.moved_shelves()
         differences += self._hold_debian(answer, surroundings, moving)
         if differences and self.project.choices.locked:
             raise YarrikError(
@@ -263,7 +263,7 @@ class Planner:
         if troubles:
             raise YarrikError(troubles)
 
-    def _moved_shelves(self) -> list[Moved]:
+    def moved_shelves(self) -> list[Moved]:
         """Shelves from git that are not as the lock has them."""
         found = []
         for one in self.project.shelf_states:

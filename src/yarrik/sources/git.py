@@ -34,6 +34,8 @@ def environment(more: Mapping[str, str] | None = None, protocols: str = "https:h
     found |= {
         "GIT_CONFIG_NOSYSTEM": "1", "GIT_CONFIG_GLOBAL": os.devnull, "GIT_CONFIG_SYSTEM": os.devnull, "GIT_ATTR_NOSYSTEM": "1",
         "GIT_TERMINAL_PROMPT": "0", "GIT_ALLOW_PROTOCOL": protocols, "LC_ALL": "C",
+        # Who only looks writes nothing: a repository that was looked at counts as unchanged.
+        "GIT_OPTIONAL_LOCKS": "0",
     }  # fmt: skip
     return found | dict(more or {})
 
