@@ -355,6 +355,12 @@ class NothingDependsOnIt(World):
             self.long_way()
             self.assertIsNone(unchanged.kept_build(self.question))
 
+    def test_words_that_are_not_text_ask_too(self) -> None:
+        odd = Question(self.root, settings=("image.hostname=\udcff",))
+        self.assertIsNone(unchanged.kept_build(odd))
+        self.assertNotEqual(odd.file, Question(self.root, settings=("image.hostname=\udcfe",)).file)
+        self.assertNotEqual(odd.file, Question(self.root, variants=("image.hostname=\udcff",)).file)
+
     def test_where_it_cannot_be_written_all_is_planned(self) -> None:
         self.settle()
         shutil.rmtree(self.root / ".yarrik/unchanged")

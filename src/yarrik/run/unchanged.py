@@ -71,7 +71,9 @@ class Question:
         # The folder that somebody is in counts only when programs are looked for below it.
         here = "" if all(one.startswith("/") for one in _search_path()) else os.getcwd()
         words = [self.product, self.variants, self.settings, self.use_sandbox, self.locked, self.offline, here]
-        return self.root / ".yarrik" / _FOLDER / hashlib.sha256(msgspec.json.encode(words)).hexdigest()[:32]
+        # Words of a command line may hold bytes that are no text.
+        name = hashlib.sha256(repr(words).encode("utf-8", "backslashreplace")).hexdigest()[:32]
+        return self.root / ".yarrik" / _FOLDER / name
 
 
 @dataclass(frozen=True)
