@@ -95,8 +95,8 @@ class World(WorkspaceTest):
         self.fail("a build that has nothing to do is planned every time")
 
 
-class AnyChangeIsSeen(World):
-    """Makes changes of all kinds in any order. When the short way says that nothing has to be done, the long way finds the same."""
+class Changes(World):
+    """Changes of all kinds."""
 
     def setUp(self) -> None:
         super().setUp()
@@ -281,6 +281,10 @@ class AnyChangeIsSeen(World):
             "another Yarrik": another_version,
         }  # fmt: skip
 
+
+class ChangesInAnyOrder(Changes):
+    """When the short way says that nothing has to be done, the long way finds the same."""
+
     def test_the_short_way_never_hides_one(self) -> None:
         self.long_way()
         self.settle()
@@ -322,7 +326,9 @@ class AnyChangeIsSeen(World):
         self.assertGreater(seen["short"], TRIES // 50)
         self.assertGreater(seen["long"], TRIES // 4)
 
-    def test_every_kind_by_itself(self) -> None:
+
+class ChangesOneByOne(Changes):
+    def test_every_kind_is_seen(self) -> None:
         self.long_way()
         quiet = {
             "nothing",
