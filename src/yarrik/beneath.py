@@ -67,6 +67,12 @@ class Folder:
 
     # Looking
 
+    @property
+    def identity(self) -> tuple[int, int]:
+        """Device and inode: another folder in its place has others."""
+        status = os.fstat(self.handle)
+        return status.st_dev, status.st_ino
+
     def within(self, path: str) -> str:
         """`path` with its links resolved, as a path below this folder again. Raises NotPlain when they lead out of it."""
         top = os.path.realpath(f"/proc/self/fd/{self.handle}")
@@ -168,7 +174,7 @@ class Folder:
             os.link(source, name, dst_dir_fd=parent, follow_symlinks=False)
 
     def move_out(self, path: str, target: str) -> None:
-        """Moves a file to a path of the caller's own on the same file system. A link is moved as a link."""
+        """Moves a file or folder to a path of the caller's own on the same file system. A link is moved as a link."""
         with self._parent(path) as (parent, name):
             os.rename(name, target, src_dir_fd=parent)
 

@@ -19,12 +19,15 @@ from .store import Result as Result
 from .store import Store as Store
 from .store import default_root as default_root
 from .traffic import Traffic as Traffic
+from .tree import Clash as Clash
 from .tree import Entry as Entry
+from .tree import Kind as Kind
 from .tree import Tree as Tree
 from .tree import TreeDamaged as TreeDamaged
 from .tree import changed_paths as changed_paths
 from .tree import clashes as clashes
 from .tree import file_digest as file_digest
+from .tree import is_digest as is_digest
 from .tree import parent_paths as parent_paths
 from .tree import plain_modes as plain_modes
 from .tree import read_tree as read_tree

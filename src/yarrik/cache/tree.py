@@ -243,10 +243,10 @@ class Clash:
     second_kind: Kind
 
 
-def clashes(trees: Iterable[tuple[str, Tree]]) -> list[Clash]:
+def clashes(trees: Iterable[tuple[str, Tree]], paths: dict[str, tuple[str, Kind]] | None = None) -> list[Clash]:
     """What keeps trees from lying in one folder: the same path in two of them, but for folders. Of what lies below a clash
-    nothing is told. Sorted by path."""
-    known: dict[str, tuple[str, Kind]] = {}
+    nothing is told. Sorted by path. `paths` are those that lie there already, with who brought each; new ones come to them."""
+    known = {} if paths is None else paths
     found: dict[str, Clash] = {}
     for name, tree in trees:
         for entry in tree.entries:

@@ -61,8 +61,11 @@ class TakeFile(Action, frozen=True, kw_only=True):
 
 class FetchRuntime(Action, frozen=True, kw_only=True, omit_defaults=True):
     """Takes the C library's run-time files, by their paths in the image, from the toolchain. A link script names libraries as
-    they lie in the image. `links` are paths with their destinations. Output: `files`."""
+    they lie in the image. `links` are paths with their destinations. Outputs: `files`, `needs` and `tools` as of `Stage`."""
 
+    REVISION: ClassVar[int] = 1  # documents
+
+    recipe: str
     in_image: tuple[str, ...]
     links: dict[str, str] = {}
 
@@ -159,11 +162,12 @@ class CollectLicences(Action, frozen=True, kw_only=True):
 class Stage(Action, frozen=True, kw_only=True):
     """Makes what was installed fit to ship: symbols stripped, architecture checked, the build's own paths taken out of what
     says how to build with a library. Inputs `archives RECIPE` are static libraries that it may have been linked with. Outputs:
-    `files`, `sysroot`, `archives` (static libraries of this recipe and of those that it needs), and `linked`, those whose
-    objects are in its files. `runtime` is the recipe of the toolchain's own C library, if the board's programs have that: name,
-    version and licence."""
+    `files`, `sysroot`, `archives` (static libraries of this recipe and of those that it needs), `linked`, those whose objects
+    are in its files, and `needs` and `tools`, with which others are built: documents of its sysroot and of its files that name
+    those of the inputs `needs RECIPE` and `tools RECIPE`. `runtime` is the recipe of the toolchain's own C library, if the
+    board's programs have that: name, version and licence."""
 
-    REVISION: ClassVar[int] = 3  # static libraries
+    REVISION: ClassVar[int] = 4  # documents
 
     strip: Command
     arch: str

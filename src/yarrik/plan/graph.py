@@ -7,6 +7,7 @@ from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
+from typing import Literal
 
 from msgspec.structs import replace
 
@@ -328,6 +329,8 @@ class _Planner:
                 inputs={
                     "files": files,
                     **{f"archives {one.recipe}": self.archives[one] for one in order.needs[node] if one in self.archives},
+                    **self._needed(order.needs[node]),
+                    **(self._needed(order.needs[node], "tools") if node.side == "host" else {}),
                 },
             )
         )
@@ -365,7 +368,9 @@ class _Planner:
             Step(
                 "fetch",
                 str(node),
-                FetchRuntime(in_image=tuple(file.in_image for file in taken), links=dict(development.links)),
+                FetchRuntime(
+                    recipe=recipe.name, in_image=tuple(file.in_image for file in taken), links=dict(development.links)
+                ),
                 files={file.in_image: file.digest or self.surroundings.file_digest(Path(file.here), place) for file in taken},
                 places={file.in_image: Path(file.here) for file in taken},
             )
@@ -529,7 +534,7 @@ class _Planner:
 
     def _only_outputs(self, node: Node, order: Order) -> bool:
         """Whether a recipe is built for its outputs alone: what else it installs is no part of any image or sysroot."""
-        if not self.outputs_of[node] or any(node in needed for needed in (*order.needs.values(), *order.tools.values())):
+        if not self.outputs_of[node] or node in order.needed:
             return False
         yields = package_rules(self.answer.recipe(node), self.composition)
         return node.side == "board" and not any(name in self.answer.packages for name in yields)
@@ -651,11 +656,7 @@ class _Planner:
         foreign = node.side == "board" and self.composition.board.value.arch != "host"
         calls = calls_for(build, Setting(toolchain, self._environment(node, toolchain), foreign))
         inputs: dict[str, tuple[str, str]] = {"source": source, **self._given(node, recipe)}
-        for needed in order.closure(node):
-            inputs[f"sysroot {needed.recipe}"] = self.sysroots[needed]
-        for tool in order.tools[node]:
-            for needed in [*order.closure(tool), tool]:
-                inputs[f"tools {needed.recipe}"] = self.built[needed]
+        inputs |= self._needed(order.needs[node]) | self._needed(order.tools[node], "tools")
         step = self._add(
             Step(
                 "build",
@@ -677,6 +678,10 @@ class _Planner:
             )
         )
         return step.name, "files"
+
+    def _needed(self, nodes: Iterable[Node], word: Literal["needs", "tools"] = "needs") -> dict[str, tuple[str, str]]:
+        """The documents of what is needed, as inputs: they lead to all that these need in turn."""
+        return {f"{word} {node.recipe}": (self.built[node][0], word) for node in nodes}
 
     def _linked_with(self, node: Node, order: Order) -> Toolchain:
         """The toolchain of a recipe's side, with the C library that a recipe of the product brings."""

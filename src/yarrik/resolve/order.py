@@ -19,19 +19,10 @@ class Order:
     tools: dict[Node, tuple[Node, ...]]
     outputs: dict[Node, tuple[Node, ...]]
 
-    def closure(self, node: Node) -> list[Node]:
-        """All that `node` needs to be linked with, near and far, in build order."""
-        return [self.nodes[rank] for rank in sorted(self._needed[node])]
-
     @cached_property
-    def _needed(self) -> dict[Node, frozenset[int]]:
-        """For each node the ranks of all that it needs, near and far."""
-        ranks = {node: rank for rank, node in enumerate(self.nodes)}
-        found: dict[Node, frozenset[int]] = {}
-        for node in self.nodes:
-            direct = self.needs[node]
-            found[node] = frozenset(ranks[needed] for needed in direct).union(*(found[needed] for needed in direct))
-        return found
+    def needed(self) -> frozenset[Node]:
+        """Those that another is built with."""
+        return frozenset(node for each in (*self.needs.values(), *self.tools.values()) for node in each)
 
 
 #: Build systems whose results are not linked with a C library, or bring one themselves.

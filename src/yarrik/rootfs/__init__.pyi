@@ -12,6 +12,7 @@ from .icon_cache import icon_themes as icon_themes
 from .icon_cache import make_icon_cache as make_icon_cache
 from .loader_cache import LIBRARY_CACHE as LIBRARY_CACHE
 from .loader_cache import library_cache as library_cache
+from .merged_usr import links_of_trees as links_of_trees
 from .merged_usr import placed_trees as placed_trees
 from .modules import ModuleDamaged as ModuleDamaged
 from .modules import module_files as module_files

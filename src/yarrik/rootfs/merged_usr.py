@@ -50,12 +50,18 @@ def is_own_target(path: str, content: str, links: Mapping[str, str]) -> bool:
     return placed(target, links) == "/" + placed(path.strip("/"), links)
 
 
-def placed_trees(trees: Iterable[tuple[str, Tree]]) -> list[tuple[str, Tree]]:
-    """Trees that are to lie in one folder, each with a name: what lies below a link of one of them is placed through it in all.
+def links_of_trees(trees: Iterable[Tree]) -> dict[str, str]:
+    """The links of these trees, `lib` to `usr/lib` and so on."""
+    return links_into_usr((entry.path, entry.kind, entry.content) for tree in trees for entry in tree.entries)
+
+
+def placed_trees(trees: Iterable[tuple[str, Tree]], links: Mapping[str, str] | None = None) -> list[tuple[str, Tree]]:
+    """Trees that are to lie in one folder, each with a name: what lies below a link of one of them is placed through it in all;
+    `links` are those of them and of what lies there already.
 
     Of a tree that brings such paths, those are a tree of their own, named with the folder that they came from."""
     known = list(trees)
-    links = links_into_usr((entry.path, entry.kind, entry.content) for _, tree in known for entry in tree.entries)
+    links = links_of_trees(tree for _, tree in known) if links is None else links
     return [part for name, tree in known for part in _parts(name, tree, links)] if links else known
 
 

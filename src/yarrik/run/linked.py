@@ -8,8 +8,9 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 
-from yarrik.cache import Entry, Store, Tree
+from yarrik.cache import Entry, Store, Tree, is_digest
 from yarrik.elf import ElfFacts, functions
+from yarrik.errors import Damaged
 from yarrik.objects import AR_MAGIC, functions_in_archive
 from yarrik.plan import Stage
 from yarrik.resolve import LinkedIn
@@ -31,6 +32,13 @@ class StaticLibrary(msgspec.Struct, frozen=True):
     licence: str
     path: str
     objects: tuple[dict[bytes, int], ...]
+
+
+class StaticLibraries(msgspec.Struct, frozen=True):
+    """The archives of a recipe, and the digests of the same of what it needs."""
+
+    own: tuple[StaticLibrary, ...]
+    needs: tuple[str, ...] = ()
 
 
 class Linked(msgspec.Struct, frozen=True):
@@ -55,9 +63,23 @@ def static_libraries(action: Stage, tree: Tree, store: Store) -> Iterator[Static
                 yield StaticLibrary(action.recipe, action.version, action.licence, path, objects)
 
 
-def merged(own: Iterable[StaticLibrary], others: Iterable[Sequence[StaticLibrary]]) -> list[StaticLibrary]:
-    """Libraries of a recipe and of those that it needs, each once."""
-    found = {(one.recipe, one.path): one for group in (own, *others) for one in group}
+def libraries_below(store: Store, tops: Iterable[str]) -> list[StaticLibrary]:
+    """The libraries of all recipes that these documents lead to. Raises MissingObject, and Damaged for what does not read as
+    such a document."""
+    found: dict[tuple[str, str], StaticLibrary] = {}
+    seen: set[str] = set()
+    waiting = list(tops)
+    while waiting:
+        digest = waiting.pop()
+        if digest in seen:
+            continue
+        seen.add(digest)
+        try:
+            one = decode_libraries(store.get_bytes(digest))
+        except msgspec.DecodeError as error:
+            raise Damaged(f"what is known of static libraries does not read as such: {error}") from error
+        found |= {(library.recipe, library.path): library for library in one.own}
+        waiting.extend(one.needs)
     return [found[key] for key in sorted(found)]
 
 
@@ -112,14 +134,17 @@ def by_recipe(rows: Sequence[Linked], files: Iterable[str]) -> tuple[LinkedIn, .
     )
 
 
-def encode_libraries(libraries: Sequence[StaticLibrary]) -> bytes:
+def encode_libraries(libraries: StaticLibraries) -> bytes:
     """Libraries for the cache."""
     return msgspec.msgpack.encode(libraries)
 
 
-def decode_libraries(data: bytes) -> list[StaticLibrary]:
+def decode_libraries(data: bytes) -> StaticLibraries:
     """What `encode_libraries` made. Raises msgspec.DecodeError."""
-    return msgspec.msgpack.decode(data, type=list[StaticLibrary])
+    found = msgspec.msgpack.decode(data, type=StaticLibraries)
+    if not all(map(is_digest, found.needs)):
+        raise msgspec.ValidationError("it names something that is no digest")
+    return found
 
 
 def encode_linked(rows: Sequence[Linked]) -> bytes:

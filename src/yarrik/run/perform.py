@@ -7,7 +7,7 @@ import fnmatch
 import os
 import re
 import time
-from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import singledispatch
 from pathlib import Path
@@ -43,16 +43,17 @@ from yarrik.run.configure_log import LOOKED_AT, failed_test
 from yarrik.run.installed import OWN_PATH, out_of_sysroot, sysroot_of, tidied, without_leftovers
 from yarrik.run.kernel_config import base_problem, carried_options, line_options, lost_options, options
 from yarrik.run.linked import (
-    decode_libraries,
+    StaticLibraries,
     decode_linked,
     encode_libraries,
     encode_linked,
+    libraries_below,
     linked_in,
-    merged,
     static_libraries,
 )
 from yarrik.run.packages import encode_packages, split_packages
 from yarrik.run.sandbox import INSIDE, THE_BOARDS, OverBound, Sandbox, Sees
+from yarrik.run.sysroots import FOLDER_OF, Layouts, needed, parts_below, put_part, raise_clashes
 from yarrik.sources import (
     SERIES,
     Archive,
@@ -100,6 +101,7 @@ class Context:
     redirect_hosts: Collection[str] = ()
     archives: Callable[[], Sequence[Archive]] = tuple
     began: float = field(default_factory=time.monotonic)
+    layouts: Layouts | None = None
     #: Reports what the step is doing; nothing of it is kept.
     tell: Callable[[str], None] = lambda text: None
 
@@ -254,7 +256,8 @@ def _fetch_runtime(action: FetchRuntime, context: Context) -> dict[str, str]:
         while "/" in path:
             path = path.rpartition("/")[0]
             entries[path] = Entry(path, "folder", 0o755, 0, "")
-    return {"files": context.store.put_tree(Tree.of(entries.values()))}
+    files = context.store.put_tree(Tree.of(entries.values()))
+    return {"files": files, **_handed_on(action.recipe, files, files, context)}
 
 
 #: A library in a link script of GNU ld ("Implicit Linker Scripts" in its manual), by its whole path.
@@ -532,48 +535,48 @@ def shortened_path(path: str, most: int = 60) -> str:
 
 
 def _lay_out_inputs(context: Context, writable: tuple[str, ...]) -> None:
-    lay_out_inputs(context.inputs, context.store, context.sandbox, context.below, writable)
+    lay_out_inputs(context.inputs, context.store, context.sandbox, context.below, writable, context.layouts, context.work)
 
 
-def lay_out_inputs(inputs: Mapping[str, str], store: Store, sandbox: Sandbox, work: Folder, writable: tuple[str, ...]) -> None:
-    """Each input goes into the folder that its label begins with: `sysroot libtide` into `sysroot`."""
-    # Making a folder is a good part of what a small step costs: only those that are wanted.
-    for name in dict.fromkeys(("build", "stage", "home", "tmp", *writable, *(label.split(" ")[0] for label in inputs))):
-        work.make_folder(name)
-    together: dict[str, list[tuple[str, Tree]]] = {}
-    for label, digest in inputs.items():
-        name, _, recipe = label.partition(" ")
-        together.setdefault(name, []).append((recipe, store.tree(digest)))
-    if "sysroot" in together:
-        together["sysroot"] = placed_trees(together["sysroot"])
-    _check_clashes(together.values())
+def lay_out_inputs(
+    inputs: Mapping[str, str],
+    store: Store,
+    sandbox: Sandbox,
+    below: Folder,
+    writable: tuple[str, ...],
+    layouts: Layouts | None = None,
+    work: Path = Path(),
+) -> None:
+    """Each input goes into the folder that its label begins with: `given libtide` into `given`. Documents of sysroots and tools
+    are laid out with all that they lead to; with `layouts`, for a step in `work`, what others have left is used again."""
     # Without a sandbox nothing keeps a command from writing where it should not, so it gets copies.
     safe = sandbox.bubblewrap is not None
+    together: dict[str, list[tuple[str, Tree]]] = {}
+    for label, digest in inputs.items():
+        word, _, recipe = label.partition(" ")
+        if word not in FOLDER_OF:
+            together.setdefault(word, []).append((recipe, store.tree(digest)))
+    shared: dict[str, list[str]] = {}
+    for word, name in FOLDER_OF.items():
+        tops = needed(inputs, word)
+        if tops and layouts is not None and safe and name not in (*writable, *together):
+            shared[name] = tops
+        elif tops:
+            parts = parts_below(store, tops)[0].values()
+            together.setdefault(name, []).extend((part.recipe, store.tree(part.tree)) for part in parts)
+    # Making a folder is a good part of what a small step costs: only those that are wanted.
+    for name in dict.fromkeys(("build", "stage", "home", "tmp", *writable, *together)):
+        below.make_folder(name)
+    if "sysroot" in together:
+        together["sysroot"] = placed_trees(together["sysroot"])
+    raise_clashes(clash for trees in together.values() if len(trees) > 1 for clash in clashes(trees))
     for name, trees in together.items():
-        with work.folder(name) as folder:
+        with below.folder(name) as folder:
             for _, tree in trees:
                 store.lay_out(tree, folder, writable=name in writable or not safe)
-
-
-def _check_clashes(together: Iterable[Sequence[tuple[str, Tree]]]) -> None:
-    """Raises YarrikError when two trees that go into one folder bring the same path, or one a link where the other has a
-    folder: what lies below it would be written to wherever the link leads."""
-    collector = Collector()
-    for trees in together:
-        for clash in clashes(trees) if len(trees) > 1 else ():
-            kinds = {clash.first_kind, clash.second_kind}
-            both = f"`{clash.first}` and `{clash.second}`"
-            if "folder" not in kinds:
-                what, why = f"{both} both bring /{clash.path}", "one would hide the other"
-                remedy = "let only one of them install it"
-            else:
-                other = (kinds - {"folder"}).pop()
-                what = f"{both} do not agree on /{clash.path}: it is a folder for one and a {other} for the other"
-                why = "what one puts into the folder would go to where the link leads" if other == "link" else (
-                    "a path can be only one of them")  # fmt: skip
-                remedy = "let both install a folder, or let one of them leave the path out"
-            collector.add(Trouble("SYSROOT-CLASH", what, why=why, remedy=remedy))
-    collector.raise_if_any("work")
+    for name, tops in shared.items():
+        assert layouts is not None
+        layouts.lay_out(store, name, tops, work, below)
 
 
 def sees_of(action: Action) -> Sees:
@@ -679,11 +682,22 @@ def _stage(action: Stage, context: Context) -> dict[str, str]:
         hold = "holds" if len(leaks) == 1 else "hold"
         context.note(f"{shortened(leaks, 3)} {hold} a path of the build, /step/…, which does not exist on the board",
                      "PACKAGE-PATH-LEAKED")  # fmt: skip
+    files, sysroot = context.store.put_tree(tree), sysroot_of(tree, context.store).digest
     return {
-        "files": context.store.put_tree(tree),
-        "sysroot": sysroot_of(tree, context.store).digest,
+        "files": files,
+        "sysroot": sysroot,
         "archives": context.store.put_bytes(archives),
         "linked": context.store.put_bytes(linked),
+        **_handed_on(action.recipe, sysroot, files, context),
+    }
+
+
+def _handed_on(recipe: str, sysroot: str, files: str, context: Context) -> dict[str, str]:
+    """What others are built with: the documents of a recipe's sysroot and, as a tool, of its files, with what it needs."""
+    store, inputs = context.store, context.inputs
+    return {
+        "needs": put_part(store, recipe, sysroot, needed(inputs, "needs")),
+        "tools": put_part(store, recipe, files, needed(inputs, "tools")),
     }
 
 
@@ -692,9 +706,8 @@ def _static_links(
 ) -> tuple[bytes, bytes]:
     """The static libraries that there are now, and what of them is in ELF files."""
     store = context.store
-    needed = [decode_libraries(store.get_bytes(digest)) for label, digest in sorted(context.inputs.items())
-              if label.startswith("archives ")]  # fmt: skip
-    others = merged((), needed)
+    needs = needed(context.inputs, "archives")
+    others = libraries_below(store, needs)
     linked, untold = linked_in(action, elves, others, store)
     if untold:
         have = "has" if len(untold) == 1 else "have"
@@ -702,7 +715,8 @@ def _static_links(
         text = f"{shortened(['/' + path for path in untold], 3)} {have} no symbols any more: which licences came"
         text += f" with static libraries ({names}) cannot be told; let the build install unstripped, a later step strips"
         context.note(text, "PACKAGE-NO-SYMBOLS")
-    return encode_libraries(merged(static_libraries(action, tree, store), [others])), encode_linked(linked)
+    libraries = StaticLibraries(tuple(static_libraries(action, tree, store)), tuple(dict.fromkeys(needs)))
+    return encode_libraries(libraries), encode_linked(linked)
 
 
 def _stripped(action: Stage, context: Context, tree: Tree, elves: list[Entry]) -> Tree:

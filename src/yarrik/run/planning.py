@@ -12,7 +12,7 @@ from pathlib import Path
 import msgspec
 
 from yarrik.cache import MissingObject, changed_paths
-from yarrik.errors import Collector, Place, Trouble, YarrikError, suggestion
+from yarrik.errors import Collector, Damaged, Place, Trouble, YarrikError, suggestion
 from yarrik.host import find_program
 from yarrik.licences import licence_fault
 from yarrik.model import AMENDABLE, Composition, Overrides, ShelfFile, compose, convert, never_holding, read_document
@@ -51,6 +51,7 @@ from yarrik.run.room import short_of_room
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.secrets import let_in_secrets
 from yarrik.run.surroundings import HostSurroundings
+from yarrik.run.sysroots import changed_below
 from yarrik.run.terms import not_accepted, terms_of
 from yarrik.services import OneService, asked_services
 from yarrik.toolchain import missing_program
@@ -331,10 +332,11 @@ class Planner:
         store, trees = self.project.store, planned.surroundings.trees
 
         def paths(before: str, after: str) -> list[str]:
-            try:
+            with contextlib.suppress(MissingObject):
                 return changed_paths(store.tree(before), trees.get(after) or store.tree(after))
-            except MissingObject:
-                return []
+            with contextlib.suppress(MissingObject, Damaged):
+                return changed_below(store, before, after)
+            return []
 
         return paths
 

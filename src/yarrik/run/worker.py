@@ -22,6 +22,7 @@ from yarrik.run.results import StepReport, kept_outputs, notes_of, still_there
 from yarrik.run.room import new_bytes
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.step_logs import known_cause, last_lines, log_path, new_log, telling_lines
+from yarrik.run.sysroots import Layouts, trees_of
 from yarrik.run.work_folders import WorkFolders
 
 if TYPE_CHECKING:
@@ -63,6 +64,7 @@ class Worker:
     private: set[str]
     #: What steps say they are at, by name.
     doing: dict[str, str] = field(default_factory=dict)
+    layouts: Layouts = field(default_factory=Layouts)
     _began: float = field(default_factory=time.monotonic)
 
     def kept(self, step: Step, fingerprint: str, inputs: Mapping[str, str]) -> StepReport | None:
@@ -114,6 +116,7 @@ class Worker:
     def forget_damaged(self, damaged: Iterable[StepReport], reports: Mapping[str, StepReport]) -> bool:
         """Drops the results that failed steps found holes in; whether there were any, so that another try makes sense.
         `reports` has all that ran or was kept before them."""
+        self.layouts.clear()
         damaged = list(damaged)
         before: dict[str, None] = {}
         waiting = [name for report in damaged for name in report.step.needs]
@@ -192,17 +195,19 @@ class Worker:
         with new_log(log_file) as log, self.work.folder() as folder, Folder.at(folder) as below:
             context = Context(
                 step, inputs, self.store, self.sandbox, folder, below, log, jobs, offline=self.settings.offline,
-                redirect_hosts=self.settings.redirect_hosts, archives=self.settings.archives,
+                redirect_hosts=self.settings.redirect_hosts, archives=self.settings.archives, layouts=self.layouts,
                 tell=lambda text: self.doing.update({step.name: text}),
             )  # fmt: skip
             try:
                 outputs = perform(step.action, context)
+                self.layouts.give_back(folder, below)
             except YarrikError as error:
                 for trouble in error.troubles:
                     context.say(f"{trouble.code}: {trouble.what}")
                 raise
             finally:
                 self.doing.pop(step.name, None)
+                self.layouts.drop(folder)
             taken = _bytes_below(below)
         result = Result(
             outputs,
@@ -218,7 +223,11 @@ class Worker:
         """Whether a file that a failed step was given is not what its digest says, though its time says so: then it is taken
         out, and made again."""
         wanted: list[str] = []
-        for digest in inputs.values():
+        try:
+            behind = trees_of(self.store, inputs)
+        except (MissingObject, Damaged):
+            return True
+        for digest in (*inputs.values(), *behind):
             try:
                 wanted += [entry.content for entry in self.store.tree(digest).files]
             except MissingObject:
