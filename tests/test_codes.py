@@ -238,7 +238,7 @@ class EachIsMet(WorkspaceTest):
         self.assertEqual(caught.exception.troubles[0].code, "SOURCE-MOVED")
 
     def test_a_hole_that_stays_though_everything_was_made_again(self) -> None:
-        hole = mock.patch("yarrik.run.worker.perform", side_effect=MissingObject("0" * 64))
+        hole = mock.patch("yarrik.run.perform.perform", side_effect=MissingObject("0" * 64))
         with mock.patch.dict(os.environ, self.environment), hole as performed:
             session = Session(self.root)
             self.addCleanup(session.close)

@@ -224,7 +224,9 @@ class BuildsAreGivenThem(WorkspaceTest):
         names = self.chain(4)
         self.yarrik("build", at=self.root)
         document = json.loads((self.root / "out/p/build.json").read_text())
-        outputs = {step["step"]: step["outputs"] for step in document["steps"]}[f"stage {names[0]}"]
+        every = {step["step"]: step["outputs"] for step in document["steps"]}
+        self.assertEqual(len({every[f"stage {name}"]["archives"] for name in names}), 1)  # that there are none is said once
+        outputs = every[f"stage {names[0]}"]
         for kind, digest in (("trees", outputs["sysroot"]), ("objects", outputs["needs"])):
             with self.subTest(kind):
                 lost = next((self.folder / "cache" / kind).rglob(digest))

@@ -440,7 +440,8 @@ class WhatIsHeard(World):
 
         above = {str(parent) for path in known for parent in Path(path).parents}
         ours = tuple(map(str, (self.root / ".yarrik", self.folder / "cache", sys.prefix, sys.base_prefix, sys.exec_prefix,
-                               Path(yarrik.__file__).parent, tempfile.gettempdir() + "/yarrik-probe")))  # fmt: skip
+                               Path(yarrik.__file__).parent, tempfile.gettempdir() + "/yarrik-probe",
+                               (self.folder / "cache/host").resolve())))  # fmt: skip
         missed = {path for path in looked - above if not path.startswith((*ours, "/proc", "/dev")) and not counts(path)}
         self.assertGreater(len(looked & known), 40)
         self.assertEqual(missed, set())

@@ -22,6 +22,7 @@ from yarrik.cache import Memory
 from yarrik.elf import read_elf
 from yarrik.errors import Damaged, Place, Trouble, YarrikError
 from yarrik.host import HOST_LIBRARY, PERL_MODULE, PYTHON_MODULE, debian_package, find_program, is_shared, shared_files
+from yarrik.own_code import code_mark
 
 #: What a host's own compiler and its tools are called; each is there with the machine's name before it, too.
 _NATIVE_TOOLS = (
@@ -232,6 +233,19 @@ class _Remembered(msgspec.Struct):
     toolchain: Toolchain
 
 
+#: Toolchains that are remembered at most.
+_REMEMBERED = 200
+#: Variables that say where a compiler looks for its parts and for libraries.
+_VARIABLES = ("PATH", "GCC_EXEC_PREFIX", "COMPILER_PATH", "LIBRARY_PATH", "LD_LIBRARY_PATH", "LD_PRELOAD")
+
+
+def _found_by() -> str:
+    """A digest of the code and the variables that a toolchain is found by."""
+    own = code_mark("toolchain.py", "elf.py", "objects.py", "arch.py", "host")
+    words = [own, *(f"{name}={os.environ.get(name)!r}" for name in _VARIABLES)]
+    return hashlib.sha256("\n".join(words).encode("utf-8", "surrogateescape")).hexdigest()[:16]
+
+
 def probe(
     prefix: str,
     memory: Memory,
@@ -246,7 +260,7 @@ def probe(
     builds for (the build host's own). Raises YarrikError when it is missing, does not work, or builds for another
     architecture."""
     driver = _find_driver(prefix, place) if folder is None else _driver_in(folder, prefix, place)
-    fact = f"toolchain {_REVISION} {driver}"
+    fact = f"toolchain {_REVISION} {driver} {_found_by()}"
     toolchain = _recall(memory, fact)
     if toolchain is None or toolchain.runs != runs:
         toolchain = _learn(prefix, driver, memory, place)
@@ -255,7 +269,7 @@ def probe(
         marked = (*toolchain.programs, *(file.here for file in toolchain.runtime), *toolchain.own, beside)
         marks = {path: _mark(path) for path in dict.fromkeys(marked)}
         marks |= {folder: _mark(folder) for path in toolchain.own for folder in _folders_below(path)}
-        memory.learn(fact, msgspec.json.encode(_Remembered(marks, toolchain)))
+        memory.learn(fact, msgspec.json.encode(_Remembered(marks, toolchain)), most=_REMEMBERED)
     if wanted_arch is not None and toolchain.arch != wanted_arch:
         raise YarrikError(
             Trouble(
@@ -288,7 +302,7 @@ def _mark(path: str) -> str:
         status = os.stat(path)
     except OSError:
         return "missing"
-    return f"{status.st_size} {status.st_mtime_ns} {status.st_ino}"
+    return f"{status.st_size} {status.st_mtime_ns} {status.st_ctime_ns} {status.st_ino}"
 
 
 def missing_program(program: str, place: Place, why: str) -> Trouble:

@@ -206,8 +206,12 @@ class Memory:
         rows = self._rows("select value, seal from facts where name = ?", (name,))
         return bytes(rows[0][0]) if rows and rows[0][1] == _seal(name, rows[0][0]) else None
 
-    def learn(self, name: str, value: bytes) -> None:
-        """Keeps a value under a name of its own."""
+    def learn(self, name: str, value: bytes, most: int = 0) -> None:
+        """Keeps a value under a name of its own. With `most`, others of its kind (the name's first word) go when there are more
+        of them than that: they are found out again when they are needed."""
+        kind = f"{name.split(' ')[0]} "
+        if most and self._rows("select count(*) from facts where substr(name, 1, ?) = ?", (len(kind), kind))[0][0] >= most:
+            self._change("delete from facts where substr(name, 1, ?) = ?", (len(kind), kind))
         self._change("insert or replace into facts values (?, ?, ?)", (name, value, _seal(name, value)))
 
     def documents(self, rules: str) -> dict[str, tuple[str, bytes]]:

@@ -78,7 +78,7 @@ def _clear_views(store: Store, before: float) -> None:
     top = store.root / VIEWS / str(os.getuid())
     with contextlib.suppress(OSError):
         for view in sorted(top.iterdir()):
-            if view.name != COPIES and view.lstat().st_mtime < before:
+            if view.name != COPIES and view.is_dir() and view.lstat().st_mtime < before:
                 remove_folder(view)
         with os.scandir(top / COPIES) as copies:
             for copy in copies:

@@ -35,6 +35,7 @@ from yarrik.model.reading import Definition, Document, Raw, place_in, read_docum
 from yarrik.model.root import FILE
 from yarrik.model.rules import check_name
 from yarrik.model.stacking import stack
+from yarrik.own_code import code_mark
 from yarrik.versions import Version, parse_wish
 
 if TYPE_CHECKING:
@@ -46,6 +47,8 @@ LOCAL_FILE = "yarrik.local.toml"
 
 #: From this many files on, further processes are worth starting.
 _MANY = 400
+#: Where the shapes of definitions are: when they change, what was found good has to be looked at again.
+_RULES = ("model/definitions.py", "model/rules.py", "model/checking.py")
 
 
 @dataclass(frozen=True)
@@ -400,7 +403,7 @@ class _Reader:
     def __init__(self, memory: Memory | None, collector: Collector) -> None:
         self.memory = memory
         self.collector = collector
-        self.known = memory.documents(_rules_mark()) if memory is not None else {}
+        self.known = memory.documents(code_mark(*_RULES)) if memory is not None else {}
         self.learned: dict[str, tuple[str, bytes]] = {}
 
     def definitions(self, places: list[tuple[str, Path]], kind: str) -> dict[str, Shelved]:
@@ -558,16 +561,6 @@ def files_on(folder: Path, kind: str) -> Iterator[tuple[str, str, os.stat_result
         except (FileNotFoundError, NotADirectoryError):
             continue
         yield entry.name.removesuffix(".toml") if kind != "recipe" else entry.name, path, status
-
-
-def _rules_mark() -> str:
-    """Changes when the shapes of definitions may have changed: then what was found good has to be looked at again."""
-    folder = Path(__file__).parent
-    try:
-        status = [file.stat() for file in (folder / "definitions.py", folder / "rules.py", folder / "checking.py")]
-    except OSError:  # installed where this user may not look: then the version has to do
-        status = []
-    return " ".join([__version__, *(f"{one.st_size}:{one.st_mtime_ns}" for one in status)])
 
 
 def _check_amendments(workspace: Workspace, collector: Collector) -> None:

@@ -133,7 +133,7 @@ class Builder:
         if failures:
             records.keep_failure(planned.name, failures[0])
         notes = self._notes(planned, reports, sandbox)
-        project.memory.save_digests()
+        project.save_digests()
         self._send_rest(listener)
         if not failures:
             project.drop_clean_cache()
@@ -252,7 +252,7 @@ class Builder:
             raise YarrikError(Trouble("CACHE-NO-SHARED", "there is no shared cache to ask", self.project.settings_place,
                                       remedy="name one: [[shared-cache]] with `name` and `at`"))  # fmt: skip
         reports, _ = self._run(planned, None, True, listener, run_nothing=True)
-        self.project.memory.save_digests()
+        self.project.save_digests()
         self._send_rest(listener)
         count = {
             how: sum(report.how == how for report in reports) for how in ("shared", "kept", "ran", "not reached", "failed")
@@ -275,7 +275,7 @@ class Builder:
     def run_steps(self, planned: Planned, listener: Listener = silent) -> tuple[dict[str, Mapping[str, str]], Sandbox]:
         """Runs the steps of a plan; the outputs of each by name, and the sandbox. Raises YarrikError with what failed."""
         reports, sandbox = self._run(planned, None, False, listener)
-        self.project.memory.save_digests()
+        self.project.save_digests()
         self._send_rest(listener)
         failed = [trouble for report in reports if report.error is not None for trouble in report.error.troubles]
         if failed:

@@ -23,7 +23,11 @@ from yarrik.atomic import new_folder
 from yarrik.cache import COPIES, VIEWS, Memory, Store
 from yarrik.host import EVERYWHERE, NATIVE_COMPILERS, Sight, family, is_header, reads_of, searched_folders, sight_of
 from yarrik.moving import copy_sparse
+from yarrik.own_code import code_mark
 from yarrik.toolchain import Toolchain
+
+#: Sights that are remembered at most, some 50 KB each.
+_SIGHTS = 500
 
 
 @dataclass(frozen=True)
@@ -61,7 +65,8 @@ def remembered_sight(programs: Iterable[str], toolchain: Toolchain | None, nativ
     own = [path for chain in chains for path in chain.own]
     wanted = tuple(sorted({*wanted, *(program for chain in chains for program in chain.runs)}))
     known_of = [EVERYWHERE, [(name, reads_of(name)) for program in wanted for name in family(program)]]
-    key = hashlib.sha256(msgspec.json.encode([wanted, [chain.identity for chain in chains], known_of])).hexdigest()
+    found_by = [code_mark("elf.py", "host"), os.fsencode(os.environ.get("PATH", "")).hex()]
+    key = hashlib.sha256(msgspec.json.encode([wanted, [chain.identity for chain in chains], known_of, found_by])).hexdigest()
     fact = f"sight {key}"
     known = memory.fact(fact)
     if known is not None:
@@ -73,7 +78,7 @@ def remembered_sight(programs: Iterable[str], toolchain: Toolchain | None, nativ
             return remembered.sight
     sight = sight_of(wanted, own)
     searched = searched_folders(wanted)
-    memory.learn(fact, msgspec.json.encode(_Remembered(sight, searched, _marks(sight, searched))))
+    memory.learn(fact, msgspec.json.encode(_Remembered(sight, searched, _marks(sight, searched))), most=_SIGHTS)
     return sight
 
 
@@ -86,16 +91,23 @@ def _marks(sight: Sight, searched: tuple[str, ...] = ()) -> list[str]:
         sys.audit("yarrik.read", path)
         try:
             status = os.lstat(path)
-            marks.append(f"{status.st_size} {status.st_mtime_ns} {status.st_ino}")
+            marks.append(f"{status.st_size} {status.st_mtime_ns} {status.st_ctime_ns} {status.st_ino}")
         except OSError:
             marks.append("missing")
     return marks
 
 
 def views_in(store: Store) -> Path:
-    """Where this user's views are: what somebody else has put together is not looked at."""
+    """Where this user's views are, and what is known of this machine: what somebody else has put together is not looked at."""
     store.make_folder(store.root / VIEWS)
     return store.root / VIEWS / str(os.getuid())
+
+
+def make_own(top: Path) -> None:
+    """Makes a folder of this user's own, or sees that it is that. Raises OSError."""
+    top.mkdir(mode=0o755, exist_ok=True)
+    if top.lstat().st_uid != os.getuid() or top.is_symlink():
+        raise OSError(errno.EPERM, "it belongs to another user", str(top))
 
 
 def view_of(sight: Sight, top: Path, identity: str = "") -> View:
@@ -104,9 +116,7 @@ def view_of(sight: Sight, top: Path, identity: str = "") -> View:
     mark = hashlib.sha256("\n".join([identity, names_of(sight), *_marks(sight)]).encode()).hexdigest()[:32]
     root = top / mark
     if not root.is_dir():
-        top.mkdir(mode=0o755, exist_ok=True)
-        if top.lstat().st_uid != os.getuid() or top.is_symlink():
-            raise OSError(errno.EPERM, "it belongs to another user", str(top))
+        make_own(top)
         with contextlib.suppress(FileExistsError):
             (top / COPIES).mkdir(mode=0o755)
         with new_folder(root, or_another=True) as fresh:

@@ -75,7 +75,7 @@ def libraries_below(store: Store, tops: Iterable[str]) -> list[StaticLibrary]:
             continue
         seen.add(digest)
         try:
-            one = decode_libraries(store.get_bytes(digest))
+            one = _decoded(store.get_bytes(digest))
         except msgspec.DecodeError as error:
             raise Damaged(f"what is known of static libraries does not read as such: {error}") from error
         found |= {(library.recipe, library.path): library for library in one.own}
@@ -134,13 +134,16 @@ def by_recipe(rows: Sequence[Linked], files: Iterable[str]) -> tuple[LinkedIn, .
     )
 
 
-def encode_libraries(libraries: StaticLibraries) -> bytes:
-    """Libraries for the cache."""
-    return msgspec.msgpack.encode(libraries)
+def put_libraries(store: Store, own: Iterable[StaticLibrary], needs: Iterable[str]) -> str:
+    """Keeps the libraries of a recipe and of what it needs; the document's digest. Recipes that have none add nothing."""
+    nothing = store.put_bytes(msgspec.msgpack.encode(StaticLibraries(())))
+    document = StaticLibraries(tuple(own), tuple(one for one in dict.fromkeys(needs) if one != nothing))
+    if not document.own and len(document.needs) == 1:
+        return document.needs[0]
+    return store.put_bytes(msgspec.msgpack.encode(document))
 
 
-def decode_libraries(data: bytes) -> StaticLibraries:
-    """What `encode_libraries` made. Raises msgspec.DecodeError."""
+def _decoded(data: bytes) -> StaticLibraries:
     found = msgspec.msgpack.decode(data, type=StaticLibraries)
     if not all(map(is_digest, found.needs)):
         raise msgspec.ValidationError("it names something that is no digest")

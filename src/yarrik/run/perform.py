@@ -43,12 +43,11 @@ from yarrik.run.configure_log import LOOKED_AT, failed_test
 from yarrik.run.installed import OWN_PATH, out_of_sysroot, sysroot_of, tidied, without_leftovers
 from yarrik.run.kernel_config import base_problem, carried_options, line_options, lost_options, options
 from yarrik.run.linked import (
-    StaticLibraries,
     decode_linked,
-    encode_libraries,
     encode_linked,
     libraries_below,
     linked_in,
+    put_libraries,
     static_libraries,
 )
 from yarrik.run.packages import encode_packages, split_packages
@@ -686,8 +685,8 @@ def _stage(action: Stage, context: Context) -> dict[str, str]:
     return {
         "files": files,
         "sysroot": sysroot,
-        "archives": context.store.put_bytes(archives),
-        "linked": context.store.put_bytes(linked),
+        "archives": archives,
+        "linked": linked,
         **_handed_on(action.recipe, sysroot, files, context),
     }
 
@@ -701,13 +700,11 @@ def _handed_on(recipe: str, sysroot: str, files: str, context: Context) -> dict[
     }
 
 
-def _static_links(
-    action: Stage, context: Context, tree: Tree, elves: Mapping[str, tuple[Entry, ElfFacts]]
-) -> tuple[bytes, bytes]:
-    """The static libraries that there are now, and what of them is in ELF files."""
+def _static_links(action: Stage, context: Context, tree: Tree, elves: Mapping[str, tuple[Entry, ElfFacts]]) -> tuple[str, str]:
+    """The digests of what is known of static libraries now, and of what of them is in ELF files."""
     store = context.store
     needs = needed(context.inputs, "archives")
-    others = libraries_below(store, needs)
+    others = libraries_below(store, needs) if elves else []
     linked, untold = linked_in(action, elves, others, store)
     if untold:
         have = "has" if len(untold) == 1 else "have"
@@ -715,8 +712,8 @@ def _static_links(
         text = f"{shortened(['/' + path for path in untold], 3)} {have} no symbols any more: which licences came"
         text += f" with static libraries ({names}) cannot be told; let the build install unstripped, a later step strips"
         context.note(text, "PACKAGE-NO-SYMBOLS")
-    libraries = StaticLibraries(tuple(static_libraries(action, tree, store)), tuple(dict.fromkeys(needs)))
-    return encode_libraries(libraries), encode_linked(linked)
+    own = static_libraries(action, tree, store)
+    return put_libraries(store, own, needs), store.put_bytes(encode_linked(linked))
 
 
 def _stripped(action: Stage, context: Context, tree: Tree, elves: list[Entry]) -> Tree:

@@ -8,6 +8,7 @@ import os
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -16,17 +17,6 @@ from yarrik.errors import Collector, Damaged, Place, Trouble, YarrikError, sugge
 from yarrik.host import find_program
 from yarrik.licences import licence_fault
 from yarrik.model import AMENDABLE, Composition, Overrides, ShelfFile, compose, convert, never_holding, read_document
-from yarrik.plan import (
-    Assessment,
-    Difference,
-    Graph,
-    all_differences,
-    assess,
-    parts_of,
-    plan_product,
-    runs_commands,
-    services_of,
-)
 from yarrik.resolve import (
     LOGIN_SERVICE,
     NOBODY,
@@ -43,18 +33,14 @@ from yarrik.resolve import (
     settle_accounts,
 )
 from yarrik.run.diversions import diversion_notes, unknown_diversions
-from yarrik.run.foresight import Foresight
-from yarrik.run.program_versions import unfit_program
 from yarrik.run.project import Project
-from yarrik.run.results import kept_outputs
-from yarrik.run.room import short_of_room
-from yarrik.run.sandbox import Sandbox
-from yarrik.run.secrets import let_in_secrets
-from yarrik.run.surroundings import HostSurroundings
-from yarrik.run.sysroots import changed_below
 from yarrik.run.terms import not_accepted, terms_of
 from yarrik.services import OneService, asked_services
-from yarrik.toolchain import missing_program
+
+# Many commands compose and resolve, and plan nothing: what planning takes is loaded where it is needed.
+if TYPE_CHECKING:
+    from yarrik.plan import Assessment, Difference, Graph
+    from yarrik.run.surroundings import HostSurroundings
 
 
 @dataclass(frozen=True)
@@ -150,6 +136,8 @@ class Planner:
     ) -> list[Moved]:
         """Takes an answer into the lock (without writing it), and returns what differs from what was locked. Sources from
         Debian archives stay as they are but for recipes in `moving` (None: for all)."""
+        from yarrik.run.surroundings import HostSurroundings
+
         composition = answer.composition
         surroundings = surroundings or HostSurroundings(self.project, composition)
         sides = ["board", *(["host"] if any(node.side == "host" for node in answer.versions) else [])]
@@ -246,6 +234,8 @@ class Planner:
 
     def services(self, answer: Answer) -> tuple[tuple[OneService, ...], dict[str, Place]]:
         """The services that may be in an answer's image, and where each is said. Raises YarrikError."""
+        from yarrik.plan import services_of
+
         collector = Collector()
         accounts = self.accounts(answer).accounts
         services, places = services_of(answer.composition, asked_services(answer), accounts, collector)
@@ -260,6 +250,8 @@ class Planner:
 
     def _check_secrets(self, answer: Answer) -> None:
         """Raises YarrikError for builds that would see a secret."""
+        from yarrik.run.secrets import let_in_secrets
+
         troubles = list(let_in_secrets(map(answer.recipe, answer.versions), self.project.settings.secrets))
         if troubles:
             raise YarrikError(troubles)
@@ -297,6 +289,10 @@ class Planner:
         return self._planned[id(composition)][0]
 
     def _plan(self, composition: Composition) -> Planned:
+        from yarrik.plan import plan_product
+        from yarrik.run.sandbox import Sandbox
+        from yarrik.run.surroundings import HostSurroundings
+
         answer = self.answer(composition)
         self._check_licences(answer)
         settled = self.accounts(answer)
@@ -309,7 +305,7 @@ class Planner:
         )
         if Sandbox(allowed=self.project.choices.use_sandbox).bubblewrap is None:
             graph = _without_sandbox(graph)
-        self.project.memory.save_digests()
+        self.project.save_digests()
         return Planned(answer, graph, surroundings, tuple(differences), warnings)
 
     def check_terms(self, planned: Planned) -> None:
@@ -320,6 +316,9 @@ class Planner:
 
     def assess(self, planned: Planned) -> list[Assessment]:
         """What a build would do. Writes nothing but the memory of digests."""
+        from yarrik.plan import assess
+        from yarrik.run.results import kept_outputs
+
         last_runs = self.project.memory.last_runs(planned.graph.product)
 
         def lookup(step: str, fingerprint: str) -> Mapping[str, str] | None:
@@ -332,6 +331,8 @@ class Planner:
         store, trees = self.project.store, planned.surroundings.trees
 
         def paths(before: str, after: str) -> list[str]:
+            from yarrik.run.sysroots import changed_below
+
             with contextlib.suppress(MissingObject):
                 return changed_paths(store.tree(before), trees.get(after) or store.tree(after))
             with contextlib.suppress(MissingObject, Damaged):
@@ -343,6 +344,8 @@ class Planner:
     def why_runs(self, planned: Planned, step: str) -> tuple[Assessment, list[tuple[str, str, str]], list[str]]:
         """A step's verdict, everything in which its last fingerprint and the next differ (what, before, after), and inputs that
         are not known before other steps have run. Raises YarrikError for a step that the product has not."""
+        from yarrik.plan import all_differences, parts_of
+
         found = {one.step.name: one for one in self.assess(planned)}
         if step not in found:
             raise YarrikError(Trouble("STEP-UNKNOWN", f"`{planned.name}` has no step `{step}`",
@@ -359,6 +362,9 @@ class Planner:
     def warnings(self, planned: Planned) -> tuple[Trouble, ...]:
         """What is likely wrong, with this product or with a condition of any definition. Raises YarrikError for what is
         certain to stop the build."""
+        from yarrik.run.foresight import Foresight
+        from yarrik.run.room import short_of_room
+
         found = [*planned.warnings, *self._moving_shelves(), *unknown_diversions(self.project)]
         for kind in AMENDABLE:
             for name, shelved in self.project.workspace.readable(kind):
@@ -385,11 +391,14 @@ class Planner:
 
     def check_programs(self, planned: Planned) -> None:
         """Raises YarrikError for each program that a build needs and this machine lacks, or has in another version."""
+        from yarrik.run.program_versions import unfit_program
+        from yarrik.toolchain import missing_program
+
         collector = Collector()
         for node in planned.graph.order.nodes:
             recipe = planned.answer.recipe(node)
             for program, wish in recipe.value.build.program_versions.items():
-                trouble = unfit_program(program, wish, self.project.memory, recipe.place("build", "program-versions", program))
+                trouble = unfit_program(program, wish, self.project.machine, recipe.place("build", "program-versions", program))
                 if trouble is not None:
                     collector.add(trouble)
         for program, (place, why) in planned.graph.programs.items():
@@ -420,5 +429,7 @@ def _with_mirrors(graph: Graph, mirrors: Mapping[str, Sequence[str]]) -> Graph:
 
 def _without_sandbox(graph: Graph) -> Graph:
     """The graph with all steps marked that run commands: what they leave was made in view of the whole machine."""
+    from yarrik.plan import runs_commands
+
     steps = tuple(dataclasses.replace(step, open=True) if runs_commands(step.action) else step for step in graph.steps)
     return dataclasses.replace(graph, steps=steps)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 import tomllib
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -159,6 +160,25 @@ class Project:
             ) from error  # fmt: skip
 
     @cached_property
+    def machine(self) -> Memory:
+        """What was learned about this machine: the user's workspaces share it beside the cache. Where that takes none, each
+        workspace learns by itself."""
+        from yarrik.run.host_view import make_own, views_in
+
+        try:
+            folder = views_in(self.store)
+            make_own(folder)
+            return Memory(folder / "machine.sqlite")
+        except (OSError, sqlite3.Error, YarrikError):
+            return self.memory
+
+    def save_digests(self) -> None:
+        """Writes the digests of files that were learned."""
+        for name in ("memory", "machine"):
+            if name in self.__dict__:
+                self.__dict__[name].save_digests()
+
+    @cached_property
     def store(self) -> Store:
         """The cache: the user's, the one of the settings, or one of its own for a clean room."""
         if self.choices.clean_room:
@@ -193,5 +213,5 @@ class Project:
 
     def close(self) -> None:
         """Closes memory and shared caches."""
-        if "memory" in self.__dict__:
-            self.memory.close()
+        for memory in dict.fromkeys(self.__dict__[name] for name in ("machine", "memory") if name in self.__dict__):
+            memory.close()

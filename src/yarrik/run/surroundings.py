@@ -44,12 +44,12 @@ class HostSurroundings:
         if side not in known:
             board = self.composition.board
             if side == "host":
-                known[side] = probe("", self.project.memory, Place())
+                known[side] = probe("", self.project.machine, Place())
             else:
                 wanted = None if board.value.arch == "host" else board.value.arch
                 known[side] = probe(
                     board.value.toolchain.prefix,
-                    self.project.memory,
+                    self.project.machine,
                     board.place("toolchain", "prefix"),
                     wanted,
                     self._unpacked(),
@@ -57,7 +57,7 @@ class HostSurroundings:
                 )
                 if board.value.toolchain.compiler == "clang":
                     place = board.place("toolchain", "compiler")
-                    known[side] = with_clang(known[side], self.project.memory, place)
+                    known[side] = with_clang(known[side], self.project.machine, place)
         return known[side]
 
     def development(self, side: str) -> DevelopmentFiles:
@@ -248,6 +248,6 @@ class HostSurroundings:
         key = (side, programs)
         if key not in self._sights:
             toolchain = self.toolchains.get(side)
-            sight = remembered_sight(programs, toolchain, self.toolchains.get("host"), self.project.memory)
+            sight = remembered_sight(programs, toolchain, self.toolchains.get("host"), self.project.machine)
             self._sights[key] = sight, names_of(sight)
         return self._sights[key]

@@ -17,7 +17,6 @@ from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError, printable
 from yarrik.plan import Difference, Graph, Step, assess, parts_of, reason_for
 from yarrik.run.configure_log import missing_thing
 from yarrik.run.events import How
-from yarrik.run.perform import Context, perform
 from yarrik.run.results import StepReport, kept_outputs, notes_of, still_there
 from yarrik.run.room import new_bytes
 from yarrik.run.sandbox import Sandbox
@@ -190,6 +189,9 @@ class Worker:
         )  # fmt: skip
 
     def _run(self, step: Step, inputs: Mapping[str, str], fingerprint: str, jobs: int) -> tuple[Result, int]:
+        # A build that has nothing to do never gets here.
+        from yarrik.run.perform import Context, perform
+
         started = time.monotonic()
         log_file = log_path(self.folder, self.graph.product, step.name)
         with new_log(log_file) as log, self.work.folder() as folder, Folder.at(folder) as below:
