@@ -155,7 +155,7 @@ class Store:
         try:
             self.checked(digest)
         except MissingObject:
-            self._place(data, self.object_path(digest))
+            self._place(data, self._object_name(digest))
         return digest
 
     def put_file(self, path: Path, move: bool = False) -> str:
@@ -190,13 +190,13 @@ class Store:
 
     def get_bytes(self, digest: str) -> bytes:
         """The bytes of an object. Raises MissingObject when it is not there or not as it was stored."""
-        path = self.object_path(digest)
         try:
-            data = path.read_bytes()
+            with open(self._object_name(digest), "rb") as file:
+                data = file.read()
         except FileNotFoundError as error:
             raise MissingObject(digest) from error
         if hashlib.sha256(data).hexdigest() != digest:
-            self.take_out(path)
+            self.take_out(self.object_path(digest))
             raise MissingObject(digest)
         return data
 
@@ -248,7 +248,7 @@ class Store:
         """Keeps a tree, whose files are there already, and returns its SHA-256."""
         target = self._tree_path(tree.digest)
         if not target.exists():
-            self._place(tree.encoded, target)
+            self._place(tree.encoded, os.fspath(target))
         return tree.digest
 
     def tree(self, digest: str) -> Tree:
@@ -416,7 +416,7 @@ class Store:
     def put_result(self, fingerprint: str, result: Result) -> None:
         """Keeps the result of a step under its fingerprint."""
         data = msgspec.json.encode(result)
-        self._place(data + b"\n" + _seal(data, fingerprint), self._result_path(fingerprint))
+        self._place(data + b"\n" + _seal(data, fingerprint), os.fspath(self._result_path(fingerprint)))
 
     def drop(self, digest: str) -> None:
         """Removes a tree or an object, so that the steps that left it run again."""
@@ -500,11 +500,11 @@ class Store:
         finally:
             sink.close()
 
-    def _place(self, data: bytes, target: Path) -> None:
+    def _place(self, data: bytes, target: str) -> None:
         with self._fresh() as (name, sink):
             sink.write(data)
             sink.close()
-            self._settle_at(name, os.fspath(target))
+            self._settle_at(name, target)
 
     def _settle_at(self, name: str, target: str, mode: int = 0o444) -> None:
         """Moves a finished file to its place, read-only and without a time of its own."""

@@ -9,17 +9,22 @@ import stat
 import tarfile
 import zipfile
 import zlib
+from collections import deque
 from collections.abc import Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO, cast
 
 from yarrik.cache import Entry, Store, Tree, safe_relative
 from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.sources.expand import PIECE, ReadAhead, expanded
 from yarrik.units import shown_size
 
 #: What the kernel takes for one path (PATH_MAX), and more folders than any source has.
 LONGEST_PATH, DEEPEST = 4095, 200
+#: Small files that are kept by one thread at a time, and batches of them that wait at most.
+_TOGETHER, _BATCHES = 256, 4
 ARCHIVES = (".tar", ".tar.gz", ".tgz", ".tar.bz2", ".tbz2", ".tar.xz", ".txz", ".tar.zst", ".zip")
 
 
@@ -95,8 +100,9 @@ def unpack_archive(archive: Path, shown_name: str, store: Store, limits: Limits 
         store.put_tree(tree)
         return tree
     try:
-        with _opened(archive) as tar:
-            for member in tar:
+        with _opened(archive, watch) as (tar, stream), _Storing(store) as storing:
+            while (member := tar.next()) is not None:
+                tar.members.clear()  # type: ignore[attr-defined]
                 path = member.name.removeprefix("./").rstrip("/")
                 if path in ("", "."):
                     continue
@@ -108,18 +114,26 @@ def unpack_archive(archive: Path, shown_name: str, store: Store, limits: Limits 
                 elif member.issym():
                     entries[path] = Entry(path, "link", 0o777, len(member.linkname), member.linkname)
                 elif member.islnk():
+                    storing.wait(entries)
                     known = entries.get(member.linkname.removeprefix("./"))
                     if known is None or known.kind != "file":
                         raise _unfit(shown_name, f"{member.name!r} is a hard link to something that is not in the archive")
                     entries[path] = Entry(path, "file", known.mode, known.size, known.content)
                 elif member.isreg():
-                    content = tar.extractfile(member)
-                    assert content is not None  # a regular member always has some
-                    digest, size = store.put_stream(watch.content(cast(BinaryIO, content)))
                     mode = 0o755 if member.mode & 0o100 else 0o644
-                    entries[path] = Entry(path, "file", mode, size, digest)
+                    watch.bytes(member.size)
+                    if member.size > PIECE or member.issparse():
+                        digest, size = store.put_stream(_content(member, tar, stream))
+                        entries[path] = Entry(path, "file", mode, size, digest)
+                        continue
+                    data = stream.read(member.size)
+                    if len(data) < member.size:
+                        raise EOFError(f"it ends in the middle of {member.name!r}")
+                    entries[path] = Entry(path, "file", mode, len(data), "")
+                    storing.add(entries, entries[path], data)
                 elif member.type not in (tarfile.XGLTYPE, tarfile.XHDTYPE):
                     raise _unfit(shown_name, f"{member.name!r} is a device or pipe")
+            storing.wait(entries)
     except (tarfile.TarError, lzma.LZMAError, zlib.error, EOFError, OSError, ValueError) as error:
         raise _unfit(shown_name, str(error)) from error
     tree = _without_top(entries)
@@ -129,38 +143,82 @@ def unpack_archive(archive: Path, shown_name: str, store: Store, limits: Limits 
 
 
 @contextlib.contextmanager
-def _opened(archive: Path) -> Iterator[tarfile.TarFile]:
-    """The archive, unpacked on the way by what its first bytes name. (tarfile's own way of doing that copies all that a block
+def _opened(archive: Path, watch: _Watch) -> Iterator[tuple[tarfile.TarFile, ReadAhead]]:
+    """The archive, and what it is read from: its contents are taken from there. (tarfile's own way copies all that a block
     expands to for each read of it, so a few bytes can take minutes.)"""
     with archive.open("rb") as file:
-        head = file.read(6)
-        file.seek(0)
-        with _expanded(file, head) as plain:
-            try:
-                with tarfile.open(fileobj=plain, mode="r|", bufsize=1 << 18) as tar:
-                    yield tar
-            except Exception as error:
-                if type(error).__module__.startswith("zstandard"):
-                    raise ValueError(str(error)) from error
-                raise
+        stream = ReadAhead(expanded(file), PIECE, watch.bytes)
+        try:
+            with tarfile.open(fileobj=cast(BinaryIO, stream), mode="r:") as tar:
+                yield tar, stream
+        finally:
+            stream.close()
 
 
-def _expanded(file: BinaryIO, head: bytes) -> contextlib.AbstractContextManager[BinaryIO]:
-    if head.startswith(b"\x1f\x8b"):
-        import gzip
+def _content(member: tarfile.TarInfo, tar: tarfile.TarFile, stream: ReadAhead) -> BinaryIO:
+    if not member.issparse():
+        return cast(BinaryIO, _Part(stream, member.size))
+    content = tar.extractfile(member)
+    assert content is not None  # a regular member always has some
+    return cast(BinaryIO, content)
 
-        return cast(contextlib.AbstractContextManager[BinaryIO], gzip.GzipFile(fileobj=file))
-    if head.startswith(b"BZh"):
-        import bz2
 
-        return cast(contextlib.AbstractContextManager[BinaryIO], bz2.BZ2File(file))
-    if head == b"\xfd7zXZ\0":
-        return cast(contextlib.AbstractContextManager[BinaryIO], lzma.LZMAFile(file))
-    if head.startswith(b"\x28\xb5\x2f\xfd"):
-        import zstandard
+class _Storing:
+    """Keeps small files, many at a time, in another thread: most of it is digests and the kernel's work."""
 
-        return cast(contextlib.AbstractContextManager[BinaryIO], zstandard.ZstdDecompressor().stream_reader(file))
-    return contextlib.nullcontext(file)
+    def __init__(self, store: Store) -> None:
+        self._store = store
+        self._pool = ThreadPoolExecutor(1, thread_name_prefix="unpack")
+        self._begun: list[tuple[Entry, bytes]] = []
+        self._size = 0
+        self._under_way: deque[tuple[list[Entry], Future[list[str]]]] = deque()
+
+    def __enter__(self) -> _Storing:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._pool.shutdown(wait=True, cancel_futures=True)
+
+    def add(self, entries: dict[str, Entry], entry: Entry, data: bytes) -> None:
+        """Takes a file whose entry waits for its digest."""
+        self._begun.append((entry, data))
+        self._size += len(data)
+        if len(self._begun) >= _TOGETHER or self._size >= PIECE:
+            self._send()
+            if len(self._under_way) > _BATCHES:
+                self._settle(entries)
+
+    def wait(self, entries: dict[str, Entry]) -> None:
+        """Puts the digests of all that was taken into the entries."""
+        self._send()
+        while self._under_way:
+            self._settle(entries)
+
+    def _send(self) -> None:
+        if self._begun:
+            future = self._pool.submit(lambda many: [self._store.put_bytes(data) for _, data in many], self._begun)
+            self._under_way.append(([entry for entry, _ in self._begun], future))
+            self._begun, self._size = [], 0
+
+    def _settle(self, entries: dict[str, Entry]) -> None:
+        waiting, future = self._under_way.popleft()
+        for entry, digest in zip(waiting, future.result(), strict=True):
+            if entries.get(entry.path) is entry:  # else a later member has its path
+                entries[entry.path] = Entry(entry.path, "file", entry.mode, entry.size, digest)
+
+
+class _Part:
+    """The next bytes of a stream, as a file of their own."""
+
+    def __init__(self, stream: ReadAhead, size: int) -> None:
+        self._stream, self._left = stream, size
+
+    def read(self, count: int) -> bytes:
+        data = self._stream.read(min(count, self._left))
+        if not data and self._left:
+            raise EOFError("it ends in the middle of a file")
+        self._left -= len(data)
+        return data
 
 
 def _unzipped(archive: Path, shown_name: str, store: Store, watch: _Watch) -> dict[str, Entry]:
