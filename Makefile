@@ -133,6 +133,7 @@ benchmark: packages-demo packages-test setup
 	$(VENV)/bin/python benchmarks/solver.py
 	$(VENV)/bin/python benchmarks/schedule.py
 	$(VENV)/bin/python benchmarks/engine.py
+	$(VENV)/bin/python benchmarks/unpacking.py
 	$(VENV)/bin/python benchmarks/flashing.py
 	$(VENV)/bin/python benchmarks/updating.py
 	$(VENV)/bin/python benchmarks/figures.py

@@ -83,7 +83,10 @@ class WorkFoldersAreClearedAway(FolderTest):
         (self.folder / "gone.lock").write_text("")
         (self.folder / "dead").chmod(0o500)
         folders = WorkFolders(self.folder)
-        with folders.folder() as alive:
+        with folders.folder() as place, folders.folder() as unused:
+            place.below.write("file", b"x")
+            alive = place.path
+            self.assertFalse(unused.path.exists())  # nobody asked for it
             # The lock belongs to this process; another one must not get it.
             script = f"from yarrik.run.work_folders import WorkFolders; from pathlib import Path; WorkFolders.clear_left_behind(Path({str(self.folder)!r}))"
             import subprocess

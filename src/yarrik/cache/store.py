@@ -403,15 +403,19 @@ class Store:
 
     def result(self, fingerprint: str) -> Result | None:
         """The result kept under this fingerprint, if it and all that it names are still there."""
+        result = self.record(fingerprint)
+        return result if result is not None and all(map(self.has, result.outputs.values())) else None
+
+    def record(self, fingerprint: str) -> Result | None:
+        """What is written down of a result, whether what it names is still there or not."""
         path = self._result_path(fingerprint)
         try:
-            result = read_result(path, fingerprint)
+            return read_result(path, fingerprint)
         except (FileNotFoundError, OtherForm):
             return None
         except ResultDamaged:
             self.take_out(path)
             return None
-        return result if all(self.has(digest) for digest in result.outputs.values()) else None
 
     def put_result(self, fingerprint: str, result: Result) -> None:
         """Keeps the result of a step under its fingerprint."""

@@ -32,13 +32,19 @@ def assess(
     lookup: Callable[[str, str], Mapping[str, str] | None],
     last_runs: Mapping[str, LastRun],
     difference: Difference,
+    settled: Mapping[str, Mapping[str, str]] | None = None,
 ) -> list[Assessment]:
-    """Goes through the graph in order. `lookup(step, fingerprint)` gives the outputs of a kept result, or None.
+    """Goes through the graph in order. `lookup(step, fingerprint)` gives the outputs of a kept result, or None. `settled` has
+    outputs of steps that are known to be kept already: nothing else is said of these.
 
     A step whose inputs are not known yet may run: it does not if its inputs come out as they were."""
     outputs: dict[str, Mapping[str, str]] = {}
     found: dict[str, Assessment] = {}
     for step in graph.steps:
+        if settled is not None and (known := settled.get(step.name)) is not None:
+            outputs[step.name] = known
+            found[step.name] = Assessment(step, "kept")
+            continue
         inputs = {label: outputs[name][output] for label, (name, output) in step.inputs.items() if name in outputs}
         causes = tuple(dict.fromkeys(cause for name in step.needs for cause in found[name].causes))
         if len(inputs) == len(step.inputs):

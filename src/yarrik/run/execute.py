@@ -209,7 +209,7 @@ class _Runner:
             return
         self.prepared = True
         self.all.before_first()
-        to_run = self.worker.expected()
+        to_run = self.worker.expected(self.reports)
         short = short_of_room(to_run, self.costs, self.all.folder, self.all.store.root, self.all.settings.jobs)
         if short is not None:
             self.all.listener(Warned(short))

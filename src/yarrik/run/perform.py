@@ -53,6 +53,7 @@ from yarrik.run.linked import (
 from yarrik.run.packages import encode_packages, split_packages
 from yarrik.run.sandbox import INSIDE, THE_BOARDS, OverBound, Sandbox, Sees
 from yarrik.run.sysroots import FOLDER_OF, Layouts, needed, parts_below, put_part, raise_clashes
+from yarrik.run.work_folders import WorkFolder
 from yarrik.sources import (
     SERIES,
     Archive,
@@ -81,7 +82,7 @@ _OTHER_ARCHIVE = (
 
 @dataclass
 class Context:
-    """What an action may use. `inputs` gives digests by label; `work` is an empty folder of its own.
+    """What an action may use. `inputs` gives digests by label; `work` is an empty folder of its own, `place` that it will be.
 
     Commands write into that folder what they like. So nothing in it is opened by its path, only through `below`."""
 
@@ -89,8 +90,7 @@ class Context:
     inputs: Mapping[str, str]
     store: Store
     sandbox: Sandbox
-    work: Path
-    below: Folder
+    place: WorkFolder
     log: BinaryIO
     jobs: int
     notes: list[str] = field(default_factory=list)
@@ -103,6 +103,17 @@ class Context:
     layouts: Layouts | None = None
     #: Reports what the step is doing; nothing of it is kept.
     tell: Callable[[str], None] = lambda text: None
+
+    @property
+    def work(self) -> Path:
+        """The folder's path; it is there."""
+        _ = self.place.below  # makes it
+        return self.place.path
+
+    @property
+    def below(self) -> Folder:
+        """The folder, held open."""
+        return self.place.below
 
     @property
     def until(self) -> float | None:
@@ -628,7 +639,7 @@ def _stage(action: Stage, context: Context) -> dict[str, str]:
     collector = Collector()
     elves: dict[str, tuple[Entry, ElfFacts]] = {}
     # Without a sandbox, the folder of the step that built it lies beside this one's.
-    own = (*(f"{INSIDE}/{name}/" for name in ("build", "home", "source", "stage", "sysroot")), f"{context.work.parent}/")
+    own = (*(f"{INSIDE}/{name}/" for name in ("build", "home", "source", "stage", "sysroot")), f"{context.place.path.parent}/")
     lost = [entry.path for entry in tree.entries if f"/{entry.path}".startswith(own)]
     if lost:
         collector.add(

@@ -6,7 +6,6 @@ import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
-from yarrik.beneath import Folder
 from yarrik.cache import MissingObject, Store, changed_paths
 from yarrik.errors import Place, Trouble, YarrikError, suggestion
 from yarrik.model import Composition
@@ -92,8 +91,8 @@ def prove(
             started = time.monotonic()
             inputs = {label: outputs[needed][output] for label, (needed, output) in step.inputs.items()}
             log_file.parent.mkdir(parents=True, exist_ok=True)
-            with folders.folder() as work, Folder.at(work) as below, log_file.open("wb") as log:
-                again = perform(step.action, Context(step, inputs, session.project.store, sandbox, work, below, log, jobs=1))
+            with folders.folder() as place, log_file.open("wb") as log:
+                again = perform(step.action, Context(step, inputs, session.project.store, sandbox, place, log, jobs=1))
             found.append(
                 Proof(step, tuple(_variances(session.project.store, outputs[step.name], again)), time.monotonic() - started)
             )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -101,7 +102,7 @@ class Publisher:
         rows = []
         log: list[str] = []
         for report in reports:
-            result = self.project.store.result(report.fingerprint)
+            result = self.project.store.record(report.fingerprint)
             seconds = report.seconds if report.how == "ran" else result.seconds if result is not None else 0.0
             rows.append(
                 {
@@ -116,8 +117,9 @@ class Publisher:
             )
             head = f"== {report.step.name}: {report.how}, {seconds:.2f} s" + (f" ({report.reason})" if report.reason else "")
             text = ""
-            if result is not None and result.log and self.project.store.has(result.log):
-                text = self.project.store.get_bytes(result.log).decode("utf-8", "replace")
+            if result is not None and result.log:
+                with contextlib.suppress(MissingObject):
+                    text = self.project.store.get_bytes(result.log).decode("utf-8", "replace")
             log.append(head + "\n" + text)
         toolchains = {side: toolchain.shown for side, toolchain in sorted(planned.surroundings.toolchains.items())}
         document = {"yarrik": __version__, "toolchains": toolchains, "steps": rows}

@@ -108,7 +108,7 @@ def changed_below(store: Store, before: str, after: str) -> list[str]:
     return sorted(found)
 
 
-@dataclass
+@dataclass(eq=False)
 class _Layout:
     """A folder with the trees of all documents that `tops` lead to. `paths` has who brought each path, and as what."""
 

@@ -7,11 +7,36 @@ import itertools
 import tempfile
 import threading
 from collections.abc import Iterator
+from functools import cached_property
 from pathlib import Path
 
 import filelock
 
-from yarrik.beneath import remove_folder
+from yarrik.beneath import Folder, remove_folder
+
+
+class WorkFolder:
+    """The empty folder of one step at `path`, made when it is first asked for: many steps only read and write the store."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+
+    @property
+    def is_made(self) -> bool:
+        """Whether somebody asked for it."""
+        return "below" in self.__dict__
+
+    @cached_property
+    def below(self) -> Folder:
+        """The folder, held open. Raises OSError."""
+        self.path.mkdir()
+        return Folder.at(self.path)
+
+    def remove(self) -> None:
+        """Removes it with all that is in it."""
+        if self.is_made:
+            self.below.close()
+            remove_folder(self.path)
 
 
 class WorkFolders:
@@ -30,7 +55,7 @@ class WorkFolders:
         return filelock.FileLock(top.with_name(f"{top.name}.lock"))
 
     @contextlib.contextmanager
-    def folder(self) -> Iterator[Path]:
+    def folder(self) -> Iterator[WorkFolder]:
         """An empty folder for one step, removed afterwards. Raises OSError."""
         with self._guard:
             if self._lock is None:
@@ -39,12 +64,11 @@ class WorkFolders:
                     self._folder = Path(tempfile.mkdtemp(dir=self._top)).resolve()
                     self._lock = filelock.FileLock(f"{self._folder}.lock", thread_local=False)
                     self._lock.acquire()
-            one = self._folder / str(next(self._numbers))
-        one.mkdir()
+            one = WorkFolder(self._folder / str(next(self._numbers)))
         try:
             yield one
         finally:
-            remove_folder(one)
+            one.remove()
 
     def close(self) -> None:
         """Removes what is left of all of them."""

@@ -103,13 +103,14 @@ class Worker:
         reason = reason_for(step, parts, self.last.get(step.name), self.difference)
         return reason.text if reason is not None else "the cache does not have its result"
 
-    def expected(self) -> set[str]:
-        """The names of the steps that run, or may."""
+    def expected(self, reports: Mapping[str, StepReport]) -> set[str]:
+        """The names of the steps that run, or may; `reports` are of those that were looked up by now."""
 
         def lookup(name: str, fingerprint: str) -> Mapping[str, str] | None:
             return kept_outputs(self.store, self.last.get(name), fingerprint)
 
-        found = assess(self.graph, lookup, self.last, lambda before, after: [])
+        settled = {name: report.outputs for name, report in reports.items() if report.how == "kept"}
+        found = assess(self.graph, lookup, self.last, lambda before, after: [], settled)
         return {one.step.name for one in found if one.verdict != "kept"}
 
     def forget_damaged(self, damaged: Iterable[StepReport], reports: Mapping[str, StepReport]) -> bool:
@@ -194,23 +195,24 @@ class Worker:
 
         started = time.monotonic()
         log_file = log_path(self.folder, self.graph.product, step.name)
-        with new_log(log_file) as log, self.work.folder() as folder, Folder.at(folder) as below:
+        with new_log(log_file) as log, self.work.folder() as place:
             context = Context(
-                step, inputs, self.store, self.sandbox, folder, below, log, jobs, offline=self.settings.offline,
+                step, inputs, self.store, self.sandbox, place, log, jobs, offline=self.settings.offline,
                 redirect_hosts=self.settings.redirect_hosts, archives=self.settings.archives, layouts=self.layouts,
                 tell=lambda text: self.doing.update({step.name: text}),
             )  # fmt: skip
             try:
                 outputs = perform(step.action, context)
-                self.layouts.give_back(folder, below)
+                if place.is_made:
+                    self.layouts.give_back(place.path, place.below)
             except YarrikError as error:
                 for trouble in error.troubles:
                     context.say(f"{trouble.code}: {trouble.what}")
                 raise
             finally:
                 self.doing.pop(step.name, None)
-                self.layouts.drop(folder)
-            taken = _bytes_below(below)
+                self.layouts.drop(place.path)
+            taken = _bytes_below(place.below) if place.is_made else 0
         result = Result(
             outputs,
             tuple(map(printable, context.notes)),
