@@ -2,10 +2,13 @@
 
 import os
 import sqlite3
+import subprocess
+import sys
 from pathlib import Path
 
 from tests.support import WorkspaceTest
 from yarrik.cache import Memory
+from yarrik.host import mounts_mark
 
 
 class OneLearnsForAll(WorkspaceTest):
@@ -97,6 +100,47 @@ class OneLearnsForAll(WorkspaceTest):
         self.assertFalse((self.folder / f"cache/host/{os.getuid()}/machine.sqlite").exists())
         self.yarrik("build", at=self.root)
         self.assertTrue((self.folder / f"cache/host/{os.getuid()}/machine.sqlite").exists())
+
+
+class WhatIsMountedCounts(WorkspaceTest):
+    def test_a_program_that_was_hidden_once_is_there_again(self) -> None:
+        """Elsewhere a file is mounted over `make`: its folder does not show it, and the memory is the same."""
+        hide = 'for path in $(which -a make); do mount --bind /dev/null "$(readlink -f "$path")"; done; exec "$@"'
+        words = [
+            "unshare",
+            "--user",
+            "--map-root-user",
+            "--mount",
+            "sh",
+            "-c",
+            hide,
+            "sh",
+            sys.executable,
+            "-m",
+            "yarrik",
+            "plan",
+        ]
+        done = subprocess.run(words, cwd=self.root, env=self.environment, capture_output=True, text=True, check=False)
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        self.tool("rm", "-rf", self.root / ".yarrik")
+        self.yarrik("build", at=self.root)
+
+    def test_the_mark_tells_hidden_files_and_no_containers(self) -> None:
+        head = "21 1 0:20 / / rw - overlay overlay rw,upperdir=/x\n22 21 0:21 / /proc rw - proc proc rw\n"
+        hosts = "30 21 8:1 /containers/{}/hosts /etc/hosts rw - ext4 /dev/sda1 rw\n"
+        marks = {}
+        for name, text in {
+            "plain": head, "other numbers": head.replace("21 1", "77 5").replace("0:20", "0:99").replace("/x", "/y"),
+            "one container": head + hosts.format(1), "another": head + hosts.format(2),
+            "hidden": head + "31 21 0:5 /null /usr/bin/make rw - devtmpfs udev rw\n",
+            "another tree": head + "31 21 8:2 /usr /usr ro - ext4 /dev/sdb rw\n",
+        }.items():  # fmt: skip
+            marks[name] = mounts_mark(str(self.write("table", text.encode())))
+        same = {"plain", "other numbers", "one container", "another"}
+        self.assertEqual({marks[name] for name in same}, {marks["plain"]})
+        self.assertEqual(len({marks["plain"], marks["hidden"], marks["another tree"]}), 3)
+        self.assertEqual(mounts_mark(str(self.folder / "none")), "")
+        self.assertNotEqual(mounts_mark(), "")
 
 
 class AMemoryDoesNotGrowForEver(WorkspaceTest):

@@ -21,7 +21,16 @@ from yarrik.arch import ARCHES, arch_of_compiler
 from yarrik.cache import Memory
 from yarrik.elf import read_elf
 from yarrik.errors import Damaged, Place, Trouble, YarrikError
-from yarrik.host import HOST_LIBRARY, PERL_MODULE, PYTHON_MODULE, debian_package, find_program, is_shared, shared_files
+from yarrik.host import (
+    HOST_LIBRARY,
+    PERL_MODULE,
+    PYTHON_MODULE,
+    debian_package,
+    find_program,
+    is_shared,
+    mounts_mark,
+    shared_files,
+)
 from yarrik.own_code import code_mark
 
 #: What a host's own compiler and its tools are called; each is there with the machine's name before it, too.
@@ -240,9 +249,9 @@ _VARIABLES = ("PATH", "GCC_EXEC_PREFIX", "COMPILER_PATH", "LIBRARY_PATH", "LD_LI
 
 
 def _found_by() -> str:
-    """A digest of the code and the variables that a toolchain is found by."""
+    """A digest of the code, the mounts and the variables that a toolchain is found by."""
     own = code_mark("toolchain.py", "elf.py", "objects.py", "arch.py", "host")
-    words = [own, *(f"{name}={os.environ.get(name)!r}" for name in _VARIABLES)]
+    words = [own, mounts_mark(), *(f"{name}={os.environ.get(name)!r}" for name in _VARIABLES)]
     return hashlib.sha256("\n".join(words).encode("utf-8", "surrogateescape")).hexdigest()[:16]
 
 

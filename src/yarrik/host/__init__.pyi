@@ -4,6 +4,7 @@ from .closure import is_shared as is_shared
 from .closure import searched_folders as searched_folders
 from .closure import shared_files as shared_files
 from .closure import sight_of as sight_of
+from .mounted import mounts_mark as mounts_mark
 from .programs import EVERYWHERE as EVERYWHERE
 from .programs import FOLDERS as FOLDERS
 from .programs import HOST_LIBRARY as HOST_LIBRARY

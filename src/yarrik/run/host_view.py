@@ -21,7 +21,17 @@ import msgspec
 
 from yarrik.atomic import new_folder
 from yarrik.cache import COPIES, VIEWS, Memory, Store
-from yarrik.host import EVERYWHERE, NATIVE_COMPILERS, Sight, family, is_header, reads_of, searched_folders, sight_of
+from yarrik.host import (
+    EVERYWHERE,
+    NATIVE_COMPILERS,
+    Sight,
+    family,
+    is_header,
+    mounts_mark,
+    reads_of,
+    searched_folders,
+    sight_of,
+)
 from yarrik.moving import copy_sparse
 from yarrik.own_code import code_mark
 from yarrik.toolchain import Toolchain
@@ -65,7 +75,7 @@ def remembered_sight(programs: Iterable[str], toolchain: Toolchain | None, nativ
     own = [path for chain in chains for path in chain.own]
     wanted = tuple(sorted({*wanted, *(program for chain in chains for program in chain.runs)}))
     known_of = [EVERYWHERE, [(name, reads_of(name)) for program in wanted for name in family(program)]]
-    found_by = [code_mark("elf.py", "host"), os.fsencode(os.environ.get("PATH", "")).hex()]
+    found_by = [code_mark("elf.py", "host"), mounts_mark()]
     key = hashlib.sha256(msgspec.json.encode([wanted, [chain.identity for chain in chains], known_of, found_by])).hexdigest()
     fact = f"sight {key}"
     known = memory.fact(fact)
