@@ -7,7 +7,7 @@ from tests.support import FolderTest, WorkspaceTest
 from yarrik.elf import ElfFacts
 from yarrik.errors import Place, YarrikError
 from yarrik.model import compose, load_workspace
-from yarrik.resolve import BuiltPackage, Node, Order, PackagedPath, build_order, choose_packages, read_lock, resolve
+from yarrik.resolve import BuiltPackage, Order, PackagedPath, build_order, choose_packages, read_lock, resolve
 
 
 class RecipesAreOrdered(WorkspaceTest):
@@ -56,13 +56,6 @@ class RecipesAreOrdered(WorkspaceTest):
         with self.assertRaises(YarrikError) as caught:
             self.order("app")
         self.assertIn("`libtide`", caught.exception.troubles[0].remedy)
-
-    def test_the_closure_holds_needs_of_needs(self) -> None:
-        self.recipe("a", "true")
-        self.recipe("b", "true", more='needs = ["a"]')
-        self.recipe("c", "true", more='needs = ["b"]')
-        order = self.ordered("c")
-        self.assertEqual([node.recipe for node in order.closure(Node("c", "board"))], ["a", "b"])
 
 
 def package(name: str, *paths: str, needs: tuple[str, ...] = (), **loads: tuple[str, ...]) -> BuiltPackage:
