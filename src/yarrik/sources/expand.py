@@ -120,8 +120,8 @@ def _by(new: Callable[[], _Expander], file: BinaryIO) -> Iterator[bytes]:
 class ReadAhead:
     """Pieces as one file that is read from front to back; they are made by another thread. Closed with `close`.
 
-    `most` is what one `read` may ask for: a length that lies must not take all memory. `passed` is told of bytes that are
-    skipped."""
+    `most` is what one `read` may ask for: a length that lies must not take all memory. `passed` gets the number of bytes
+    that are skipped."""
 
     def __init__(self, pieces: Iterator[bytes], most: int, passed: Callable[[int], None]) -> None:
         self._most, self._passed = most, passed
@@ -165,7 +165,7 @@ class ReadAhead:
         return False
 
     def read(self, count: int) -> bytes:
-        """So many bytes; fewer at the end. Raises ValueError for more than may be asked for."""
+        """Reads `count` bytes; fewer at the end. Raises ValueError for more than `most`."""
         if not 0 <= count <= self._most:
             raise ValueError(f"a header in it takes {count} bytes")
         data = self._piece[self._at : self._at + count]
