@@ -71,6 +71,15 @@ class EachWayOfCompressing(unittest.TestCase):
                 with self.subTest(name):
                     self.assertRaises((OSError, ValueError, EOFError, zlib.error, lzma.LZMAError), self.all_of, bytes(changed))
 
+    def test_damage_in_a_later_stream_is_an_error(self) -> None:
+        plain = text(7, 300_000)
+        for name, compress in WAYS.items():
+            if name != "Zstandard":
+                second = bytearray(compress(plain))
+                second[len(second) // 2] ^= 0x55
+                with self.subTest(name), self.assertRaises((OSError, ValueError, EOFError, zlib.error, lzma.LZMAError)):
+                    self.all_of(compress(b"one") + bytes(second))
+
     def test_a_few_bytes_that_hold_a_great_deal_come_piece_by_piece(self) -> None:
         for name, compress in WAYS.items():
             with self.subTest(name):

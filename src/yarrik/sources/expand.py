@@ -70,8 +70,8 @@ def expanded(file: BinaryIO) -> Iterator[bytes]:
     file.seek(0)
     if head.startswith(_ZSTD):
         return _by_zstandard(file)
-    new = next((new for magic, new in _KINDS if head.startswith(magic)), None)
-    return _plain(file) if new is None else _by(new, file)
+    known = next((kind for kind in _KINDS if head.startswith(kind[0])), None)
+    return _plain(file) if known is None else _by(*known, file)
 
 
 def _plain(file: BinaryIO) -> Iterator[bytes]:
@@ -90,31 +90,25 @@ def _by_zstandard(file: BinaryIO) -> Iterator[bytes]:
         raise ValueError(str(error)) from error
 
 
-def _by(new: Callable[[], _Expander], file: BinaryIO) -> Iterator[bytes]:
-    """One stream after the other, with zeros between them. What follows behind is no part of it."""
-    one, data, first = new(), b"", True
+def _by(magic: bytes, new: Callable[[], _Expander], file: BinaryIO) -> Iterator[bytes]:
+    """One stream after the other, with zeros between them. What follows and does not begin as one is no part of it."""
+    one, data = new(), b""
     while True:
         if one.needs_input and not data:
             data = file.read(PIECE)
             if not data:
                 raise EOFError("it ends in the middle of a compressed stream")
-        try:
-            piece = one.decompress(data, PIECE)
-        except (OSError, zlib.error, lzma.LZMAError):
-            if first:
-                raise
-            return
+        piece = one.decompress(data, PIECE)
         data = b""
         if piece:
             yield piece
         if one.eof:
             data = one.unused_data.lstrip(b"\0")
-            while not data:
-                data = file.read(PIECE)
-                if not data:
-                    return
-                data = data.lstrip(b"\0")
-            one, first = new(), False
+            while len(data) < len(magic) and (more := file.read(PIECE)):
+                data = (data + more).lstrip(b"\0")
+            if not data.startswith(magic):
+                return
+            one = new()
 
 
 class ReadAhead:
