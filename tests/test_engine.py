@@ -310,7 +310,7 @@ class ASitesSettings(WorkspaceTest):
         from yarrik.run.planning import _with_mirrors
 
         step = Step("fetch", "tide", Download(sha256="0" * 64), urls=("https://example.org/a/b.tar", "https://other.example/b"))
-        graph = _with_mirrors(Graph("p", (step,), None, {}), {"https://example.org/": ["https://near.example/x/"]})  # type: ignore[arg-type]
+        graph = _with_mirrors(Graph("p", (step,)), {"https://example.org/": ["https://near.example/x/"]})  # type: ignore[arg-type]
         self.assertEqual(
             graph.steps[0].urls, ("https://near.example/x/a/b.tar", "https://example.org/a/b.tar", "https://other.example/b")
         )

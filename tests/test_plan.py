@@ -7,7 +7,6 @@ from unittest import mock
 from tests.support import WorkspaceTest
 from yarrik.cache import LastRun
 from yarrik.plan import Graph, PrepareFolder, RunCommands, Step, assess, fingerprint_of, parts_of, reason_for
-from yarrik.resolve import Order
 
 
 def command(**environment: str) -> RunCommands:
@@ -75,7 +74,7 @@ class PlansTellWhatMayRun(unittest.TestCase):
             step("build", "app", {"sysroot lib": ("build lib", "files")}),
             step("build", "other"),
         )
-        graph = Graph("p", steps, Order((), {}, {}, {}), {})
+        graph = Graph("p", steps)
         last = {
             "prepare lib": LastRun.of(
                 "", {"file source": "1", **{k: v for k, v in parts_of(steps[0], {}).items() if "setting" in k}}, {}

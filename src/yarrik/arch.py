@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 
-@dataclass(frozen=True)
-class Arch:
+class Arch(msgspec.Struct, frozen=True):
     """One architecture. `elf` is (e_machine, 32 or 64 bits); `kernel` is what the kernel's build calls it.
 
     `kernel_forms` are the files that its build makes, the usual one first; `efi` is what firmware calls it in the name of

@@ -3,13 +3,12 @@ page of codes show both."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 from yarrik.codes import CODES
 
 
-@dataclass(frozen=True)
-class Help:
+class Help(msgspec.Struct, frozen=True):
     """How a code is met, and what to do."""
 
     example: str

@@ -4,14 +4,14 @@ The message that carries a code says what is wrong in the case at hand, where, a
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal
+
+import msgspec
 
 Severity = Literal["stop", "warn", "note"]
 
 
-@dataclass(frozen=True)
-class Code:
+class Code(msgspec.Struct, frozen=True):
     """`stage` is when it is met first: `definitions`, `resolve`, `plan`, `fetch`, `build`, `image`, `boot`, `flash`, `console`,
     `cache`, `edit` or `command`. `stop` ends the work, `warn` is collected and shown at its end, `note` is one of a build's
     notes."""

@@ -10,9 +10,10 @@ import os
 import re
 import struct
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
+
+import msgspec
 
 from yarrik.arch import arch_of_elf
 from yarrik.errors import Damaged
@@ -44,8 +45,7 @@ class ElfDamaged(Damaged):
     """A file that begins as an ELF file and does not read as one."""
 
 
-@dataclass(frozen=True)
-class ElfFacts:
+class ElfFacts(msgspec.Struct, frozen=True):
     """`kind` is `program`, `library`, `object` or `other`; `interpreter` and `soname` are empty when there is none. `runpath`
     are folders in which this file's own libraries are looked for first (DT_RUNPATH, or the older DT_RPATH). `versions` are
     names of symbol versions that it needs, each with its library (DT_VERNEED); `offers` those that it has (DT_VERDEF). `lacks`
@@ -77,8 +77,7 @@ HARDENING = {
 }
 
 
-@dataclass(frozen=True)
-class Section:
+class Section(msgspec.Struct, frozen=True):
     """A section of a file: its name, type (`sh_type`), and where its bytes are (offset and size in bytes)."""
 
     name: str
@@ -124,8 +123,7 @@ def awaiting(file: BinaryIO) -> list[bytes]:
     return list(_Elf(file).awaiting())
 
 
-@dataclass(frozen=True)
-class Abi:
+class Abi(msgspec.Struct, frozen=True):
     """What tells apart libraries that look alike to all but the loader: machine, class, and the processor's flags."""
 
     e_machine: int
@@ -139,8 +137,7 @@ def read_abi(path: Path) -> Abi:
         return _Elf(file).abi()
 
 
-@dataclass(frozen=True)
-class _Dynamic:
+class _Dynamic(msgspec.Struct, frozen=True):
     """What the dynamic section of a file says; `bound` is whether all functions are looked up at the start."""
 
     needed: tuple[str, ...] = ()

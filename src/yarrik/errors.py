@@ -7,10 +7,11 @@ one or more of them; only the command line turns them into text.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import Literal
+
+import msgspec
 
 Fault = Literal["request", "work"]
 
@@ -38,6 +39,11 @@ class Place:
         return self._finder() if self._given is None and self._finder is not None else self._given
 
     @property
+    def given_line(self) -> int | None:
+        """The line as it was given, without looking for it."""
+        return self._given
+
+    @property
     def short(self) -> str:
         """The file and line alone."""
         return str(self).partition(" [")[0]
@@ -61,8 +67,7 @@ class Place:
 NOWHERE = Place()
 
 
-@dataclass(frozen=True)
-class Trouble:
+class Trouble(msgspec.Struct, frozen=True):
     """One thing that is wrong. `code` is stable and can be looked up, tested or silenced. `lacks` is kind and name of a shelf
     or definition that is not there, for those who look for it elsewhere."""
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.units import shown_size
 
 
-@dataclass(frozen=True)
-class Area:
+class Area(msgspec.Struct, frozen=True):
     """A named stretch, in bytes."""
 
     name: str

@@ -12,10 +12,10 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 
 import msgspec
+from msgspec.structs import replace
 
 from yarrik.arch import ARCHES, arch_of_compiler
 from yarrik.cache import Memory
@@ -48,8 +48,7 @@ _REVISION = 4
 NO_CXX = "no"
 
 
-@dataclass(frozen=True)
-class RuntimePackage:
+class RuntimePackage(msgspec.Struct, frozen=True):
     """A package of a toolchain's run-time files: what it is for, and the libraries in it. One that is taken `when_asked` is
     large, or nothing is linked with it."""
 
@@ -107,8 +106,7 @@ def runtime_key(library: str) -> str | None:
     return next((key for key, one in RUNTIME_PACKAGES.items() if match is not None and match[1] in one.libraries), None)
 
 
-@dataclass(frozen=True)
-class RuntimeFile:
+class RuntimeFile(msgspec.Struct, frozen=True):
     """One of a toolchain's run-time files: where it stands here, where it belongs in an image, its digest, and the key of its
     package. Those that are taken only when asked for have no digest yet."""
 
@@ -118,8 +116,7 @@ class RuntimeFile:
     package: str = ""
 
 
-@dataclass(frozen=True)
-class Toolchain:
+class Toolchain(msgspec.Struct, frozen=True):
     """A C toolchain. `identity` changes when any of its programs or its C library changes."""
 
     prefix: str
@@ -487,8 +484,7 @@ def _runtime(driver: str, memory: Memory, place: Place) -> list[RuntimeFile]:
     return found
 
 
-@dataclass(frozen=True)
-class DevelopmentFiles:
+class DevelopmentFiles(msgspec.Struct, frozen=True):
     """What a compiler on the board takes of its C library: files, and links by path with their destinations."""
 
     files: tuple[RuntimeFile, ...]

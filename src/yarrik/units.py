@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.errors import Unfit
 
@@ -86,8 +87,7 @@ def check_partition_size(text: str) -> None:
             ) from None
 
 
-@dataclass(frozen=True)
-class Spare:
+class Spare(msgspec.Struct, frozen=True):
     """Room beside the content: a percentage of it, and bytes."""
 
     percent: int = 0

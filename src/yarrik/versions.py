@@ -17,6 +17,8 @@ import re
 from dataclasses import dataclass
 from functools import lru_cache, total_ordering
 
+import msgspec
+
 from yarrik.errors import Unfit
 
 Piece = tuple[int, int, str]
@@ -116,8 +118,7 @@ class Version:
 _BOUND = re.compile(r"\s*(>=|<=|==|!=|>|<|~)\s*([A-Za-z0-9][A-Za-z0-9.+_~-]*)\s*\Z")
 
 
-@dataclass(frozen=True)
-class Bound:
+class Bound(msgspec.Struct, frozen=True):
     """One comparison of a wish."""
 
     operator: str
@@ -148,8 +149,7 @@ def _lowest(key: Key) -> Key:
     return (*key[:-1], _FIRST)
 
 
-@dataclass(frozen=True)
-class Wish:
+class Wish(msgspec.Struct, frozen=True):
     """Bounds that all have to hold; none allows every version.
 
     `<` a release leaves out what leads to it: 3.0-rc1 is not `< 3`. `~ 2.3` means 2.3 and what is numbered below it:
@@ -190,8 +190,7 @@ _REQUIREMENT = re.compile(
 _OPTION = re.compile(r"\s*(-?)([a-z0-9][a-z0-9+.-]*)\s*\Z")
 
 
-@dataclass(frozen=True)
-class Requirement:
+class Requirement(msgspec.Struct, frozen=True):
     """A need: a recipe's, package's, role's or (with `@`) group's name, options that have to be on or off, and a wish for the
     version."""
 

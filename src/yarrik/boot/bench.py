@@ -9,9 +9,11 @@ from __future__ import annotations
 import re
 import threading
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import BinaryIO, NoReturn
+
+import msgspec
 
 from yarrik.boot.command_lines import DEFAULT_INITS, parsed
 from yarrik.boot.console import console_problem
@@ -46,8 +48,7 @@ _PACKED = {
 }
 
 
-@dataclass(frozen=True)
-class BootFiles:
+class BootFiles(msgspec.Struct, frozen=True):
     """What the bootloader hands on, the root filesystem that the command line names, and the init in it."""
 
     started: Started

@@ -7,7 +7,8 @@ from __future__ import annotations
 import re
 import socket
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.errors import Unfit
 from yarrik.model import CardSetting, CardSettings
@@ -114,8 +115,7 @@ def form_lines(card: CardSettings, path: str) -> Iterator[str]:
             yield "secret = yes"
 
 
-@dataclass(frozen=True)
-class FoundForm:
+class FoundForm(msgspec.Struct, frozen=True):
     """The form in an image: the name of the file that is edited, and the settings by name."""
 
     file: str

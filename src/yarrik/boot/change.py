@@ -6,9 +6,10 @@ import hashlib
 import re
 import shutil
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
+
+import msgspec
 
 from yarrik.atomic import new_file, write_file
 from yarrik.beneath import regular_file
@@ -36,8 +37,7 @@ class SettingRefused(NoSettings):
     """The board would not take the setting in."""
 
 
-@dataclass(frozen=True)
-class Changed:
+class Changed(msgspec.Struct, frozen=True):
     """`where` is what was changed, `values` what each key was before and is now; `beside` are other files made anew. The values
     of `secret` keys are not to be shown."""
 
@@ -72,8 +72,7 @@ def change_image(file: Path, changes: Mapping[str, str | None], inside: str = ""
     return Changed(where, values, (*beside, *_checksums(file, beside)), secret)
 
 
-@dataclass(frozen=True)
-class ListedSetting:
+class ListedSetting(msgspec.Struct, frozen=True):
     """A setting in a file: its value there (None: it is not set), and what the image says of it, if it says something."""
 
     name: str
@@ -127,8 +126,7 @@ def _environment(file: Path) -> tuple[dict[str, str], Callable[[dict[str, str]],
     return before, pair
 
 
-@dataclass(frozen=True)
-class ChangedDisk:
+class ChangedDisk(msgspec.Struct, frozen=True):
     """A settings file of a disk: all values before and after, and the ranges (start, end) that were written."""
 
     where: str

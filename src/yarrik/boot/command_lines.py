@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.disk import FORMS, RootPlace, filesystem_guid, has_gpt, numbered_partitions, partition_uuid
 from yarrik.errors import Unfit
@@ -29,14 +30,12 @@ class RootUnfit(Unfit):
         self.remedy = remedy
 
 
-@dataclass(frozen=True)
-class Word:
+class Word(msgspec.Struct, frozen=True):
     text: str
     origin: str
 
 
-@dataclass(frozen=True)
-class CommandLine:
+class CommandLine(msgspec.Struct, frozen=True):
     words: tuple[Word, ...]
 
     def __str__(self) -> str:
@@ -47,8 +46,7 @@ class CommandLine:
         return CommandLine((*self.words, *(Word(text, origin) for text in words)))
 
 
-@dataclass(frozen=True)
-class RootWish:
+class RootWish(msgspec.Struct, frozen=True):
     """`form` is one of the board's `boot.root`; `device` the disk's name for the form `device`; `read_only` is None to
     follow the partition."""
 

@@ -10,6 +10,8 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
+import msgspec
+
 from yarrik.boot.environment import EnvironmentDamaged, decode_environment, encode_environment
 from yarrik.boot.legacy import decode_legacy
 from yarrik.boot.seen import Filesystem
@@ -51,8 +53,7 @@ class _Chain:
     parts: list[tuple[str, _If | list[str]]]
 
 
-@dataclass(frozen=True)
-class LoadedFile:
+class LoadedFile(msgspec.Struct, frozen=True):
     """A file that was loaded: the filesystem, and its path there."""
 
     filesystem: Filesystem

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.errors import Damaged
 
@@ -20,8 +21,7 @@ class EntryDamaged(Damaged):
     """A file that is not a boot entry; the message says why."""
 
 
-@dataclass(frozen=True)
-class BootEntry:
+class BootEntry(msgspec.Struct, frozen=True):
     """Paths are those on the partition with the entry. `initramfs` and `overlays` may be several, in order."""
 
     title: str

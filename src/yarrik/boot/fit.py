@@ -14,6 +14,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+import msgspec
+
 from yarrik.devicetree import BlobDamaged, DeviceTree, TreeNode, TreeProperty, decode_blob, encode_blob, text_of
 from yarrik.errors import Damaged, Unfit
 from yarrik.units import round_up
@@ -36,8 +38,7 @@ class FitDamaged(Damaged):
     """The bytes are no valid image tree, or a hash or signature does not fit; the message says why."""
 
 
-@dataclass(frozen=True)
-class FitImage:
+class FitImage(msgspec.Struct, frozen=True):
     """One thing in the tree. `load` and `entry` are addresses, for kinds that need them."""
 
     name: str
@@ -50,8 +51,7 @@ class FitImage:
     entry: int | None = None
 
 
-@dataclass(frozen=True)
-class FitConfiguration:
+class FitConfiguration(msgspec.Struct, frozen=True):
     """What belongs together. The first of `device_trees` is the base, the others are overlays for it; `loadables` are loaded
     too."""
 
@@ -65,8 +65,7 @@ class FitConfiguration:
     loadables: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class Fit:
+class Fit(msgspec.Struct, frozen=True):
     description: str
     images: tuple[FitImage, ...]
     configurations: tuple[FitConfiguration, ...]

@@ -7,8 +7,9 @@ arch/arm/boot/compressed/head.S; x86: Documentation/x86/boot.rst, "The Real-Mode
 from __future__ import annotations
 
 import zlib
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from yarrik.binary import Record, number
 from yarrik.errors import Unfit
@@ -59,8 +60,7 @@ class KernelUnfit(Unfit):
     """The file is not a kernel that a bootloader could load; the message says why."""
 
 
-@dataclass(frozen=True)
-class KernelFacts:
+class KernelFacts(msgspec.Struct, frozen=True):
     """`memory` is how many bytes it takes when it runs, `offset` where it wants to lie in a 2 MiB aligned area."""
 
     arch: str

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import struct
 import zlib
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.binary import Record, number, raw_bytes
 from yarrik.errors import Damaged, Unfit
@@ -42,8 +43,7 @@ class LegacyDamaged(Damaged):
     """The bytes are no valid legacy image; the message says why."""
 
 
-@dataclass(frozen=True)
-class LegacyImage:
+class LegacyImage(msgspec.Struct, frozen=True):
     """`parts` is one piece of data, or several for kind `several`; a script's text is its one part.
 
     Addresses have 32 bits: that is all the header holds."""

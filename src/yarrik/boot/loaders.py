@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import io
 import re
-from dataclasses import dataclass, field
+
+import msgspec
 
 from yarrik.boot.fit import FitDamaged, decode_fit
 from yarrik.boot.legacy import LegacyDamaged, decode_legacy
@@ -24,13 +25,12 @@ _LONGEST = 64 << 10
 _SAYS = frozenset(["compatible", "model", "signature"])
 
 
-@dataclass(frozen=True)
-class LoaderFacts:
+class LoaderFacts(msgspec.Struct, frozen=True):
     """`arch` is "" when nothing says it; `compatible` are boards of its own device tree, `environment` is built in."""
 
     arch: str = ""
     compatible: tuple[str, ...] = ()
-    environment: dict[str, str] = field(default_factory=dict)
+    environment: dict[str, str] = msgspec.field(default_factory=dict)
     #: Names of keys without which it takes no image tree.
     keys: tuple[str, ...] = ()
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.devicetree import DeviceTree, TreeNode, number_of, text_of
 from yarrik.errors import Place, Trouble, Unfit
@@ -35,8 +36,7 @@ class MapUnfit(Unfit):
         self.reasons, self.drawing = tuple(reasons), drawing
 
 
-@dataclass(frozen=True)
-class MemoryMap:
+class MemoryMap(msgspec.Struct, frozen=True):
     """`memory` are the banks, `reserved` what must not be touched, `areas` what is put there for the kernel."""
 
     memory: tuple[Area, ...]

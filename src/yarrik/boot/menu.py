@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.errors import Damaged
 
@@ -12,8 +13,7 @@ MENU_PATH = "/boot/extlinux/extlinux.conf"
 MENU_PLACES = ("/extlinux/extlinux.conf", "/boot/extlinux/extlinux.conf")
 
 
-@dataclass(frozen=True)
-class MenuEntry:
+class MenuEntry(msgspec.Struct, frozen=True):
     """One thing that can be booted; paths are those on the partition with the menu."""
 
     label: str
@@ -25,8 +25,7 @@ class MenuEntry:
     overlays: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class Menu:
+class Menu(msgspec.Struct, frozen=True):
     """`default` names an entry's label. `tenths` is how long the menu waits for a key, in tenths of a second; None when it
     waits for ever."""
 

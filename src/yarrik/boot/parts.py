@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from yarrik.boot.command_lines import CommandLine
 from yarrik.boot.legacy import LegacyImage, encode_legacy
@@ -19,8 +20,7 @@ if TYPE_CHECKING:
 SCRIPT_PATH = "/boot/boot.scr"
 
 
-@dataclass(frozen=True)
-class FurtherPart:
+class FurtherPart(msgspec.Struct, frozen=True):
     """A part of an image tree beside kernel, device trees and initramfs: its name, type, content, and addresses."""
 
     name: str
@@ -30,8 +30,7 @@ class FurtherPart:
     entry: int | None = None
 
 
-@dataclass(frozen=True)
-class BootParts:
+class BootParts(msgspec.Struct, frozen=True):
     """All that a boot method works with. `kernel` reads the kernel's bytes; paths are those in the image; `lines` are the
     command lines by entry name, the first one starts by itself; `boot_apart` says that /boot is a partition of its own."""
 
@@ -44,7 +43,7 @@ class BootParts:
     lines: dict[str, tuple[str, CommandLine]]
     device_tree: bytes = b""
     device_tree_path: str = ""
-    overlays: dict[str, bytes] = field(default_factory=dict)
+    overlays: dict[str, bytes] = msgspec.field(default_factory=dict)
     initramfs: bytes = b""
     initramfs_path: str = ""
     memory: MemoryMap | None = None
@@ -58,13 +57,13 @@ class BootParts:
     script: bool = True
     entry: int | None = None
     #: Device trees of further boards, by their paths in the image.
-    more_device_trees: dict[str, bytes] = field(default_factory=dict)
+    more_device_trees: dict[str, bytes] = msgspec.field(default_factory=dict)
     #: The device tree of each menu entry that does not have the board's own.
-    tree_of_entry: dict[str, str] = field(default_factory=dict)
+    tree_of_entry: dict[str, str] = msgspec.field(default_factory=dict)
     #: The initramfs of each menu entry that has one of its own, by its path in the image.
-    initramfs_of_entry: dict[str, str] = field(default_factory=dict)
+    initramfs_of_entry: dict[str, str] = msgspec.field(default_factory=dict)
     #: Parameters of overlays that are left to firmware, by the overlay's name and theirs.
-    overlay_parameters: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    overlay_parameters: Mapping[str, Mapping[str, str]] = msgspec.field(default_factory=dict)
     #: Lines of the board's own for a settings file, and where that file is.
     settings_text: str = ""
     settings_path: str = ""

@@ -10,7 +10,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.boot.environment import EnvironmentDamaged, decode_environment, encode_environment
 from yarrik.errors import Damaged
@@ -31,8 +32,7 @@ _TITLE = re.compile(r"[A-Za-z0-9][A-Za-z0-9._+-]{0,62}")
 _VERSION = re.compile(r"[0-9]{1,9}(\.[0-9]{1,9}){0,3}")
 
 
-@dataclass(frozen=True)
-class SlotPlace:
+class SlotPlace(msgspec.Struct, frozen=True):
     """A slot: its name, its partition's number, and the words that tell the kernel of its root filesystem, of which the first
     is `root=`."""
 
@@ -46,8 +46,7 @@ class SlotPlace:
         return self.root.partition(" ")[0].removeprefix("root=")
 
 
-@dataclass(frozen=True)
-class Slots:
+class Slots(msgspec.Struct, frozen=True):
     """A board's slots, the partition with their state, the starts that a new system has, and the partitions that stay. The
     kernel checks what it reads of `verified` ones."""
 
@@ -107,8 +106,7 @@ def read_slots(text: str) -> Slots:
     return slots
 
 
-@dataclass(frozen=True)
-class SlotState:
+class SlotState(msgspec.Struct, frozen=True):
     """Which slot is known to work, which one is on trial (or none), and how many starts that has left."""
 
     slot: str

@@ -7,6 +7,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, NoReturn
 
+import msgspec
+
 from yarrik.boot.seen import Filesystem
 from yarrik.disk import FoundPartition, OpenedImage
 from yarrik.errors import Place, Trouble
@@ -15,8 +17,7 @@ from yarrik.errors import Place, Trouble
 FILE_LIMIT = 256 << 20
 
 
-@dataclass(frozen=True)
-class KnownBlob:
+class KnownBlob(msgspec.Struct, frozen=True):
     """A loader's file that belongs at an offset of the disk, with the room it has (0: up to whatever follows)."""
 
     name: str
@@ -25,8 +26,7 @@ class KnownBlob:
     room: int = 0
 
 
-@dataclass(frozen=True)
-class BenchBoard:
+class BenchBoard(msgspec.Struct, frozen=True):
     """What is known of the board beside the image; all of it may be missing. `more` are partitions of its
     other disks, `places` says where settings stand, by key."""
 
@@ -34,27 +34,26 @@ class BenchBoard:
     method: str = ""
     blobs: tuple[KnownBlob, ...] = ()
     more: tuple[FoundPartition, ...] = ()
-    places: dict[str, Place] = field(default_factory=dict)
+    places: dict[str, Place] = msgspec.field(default_factory=dict)
     #: The words of the board's `kernel.arguments`.
     arguments: tuple[str, ...] = ()
     #: The bootloader's own device tree, with the keys that it takes image trees by; empty when it is not known.
     control: bytes = b""
     #: Names of the disk's partitions by number, for tables that hold none.
-    partitions: Mapping[int, str] = field(default_factory=dict)
+    partitions: Mapping[int, str] = msgspec.field(default_factory=dict)
     #: Loaders that are on no disk, like the one that an emulator starts: content by name.
-    loaders: Mapping[str, bytes] = field(default_factory=dict)
+    loaders: Mapping[str, bytes] = msgspec.field(default_factory=dict)
     #: How the bootloader was configured: options without `CONFIG_`, with their values; empty when that is not known.
-    options: Mapping[str, str] = field(default_factory=dict)
+    options: Mapping[str, str] = msgspec.field(default_factory=dict)
     #: The board's own block of the environment: its size in bytes, and whether there are two.
     environment: tuple[int, bool] | None = None
     #: The archive that the kernel carries as its initramfs (cpio), where that is known.
     carried: bytes = b""
     #: Where the files of a memory bundle go, by the names of a memory map's areas.
-    bundle: Mapping[str, int] = field(default_factory=dict)
+    bundle: Mapping[str, int] = msgspec.field(default_factory=dict)
 
 
-@dataclass(frozen=True)
-class StoryLine:
+class StoryLine(msgspec.Struct, frozen=True):
     """One line of the story: the stage, what was found there, and whether it was followed or taken for granted."""
 
     stage: str
@@ -62,8 +61,7 @@ class StoryLine:
     followed: bool = True
 
 
-@dataclass(frozen=True)
-class Granted:
+class Granted(msgspec.Struct, frozen=True):
     """What was not followed but taken for granted, and why it cannot be followed here."""
 
     stage: str

@@ -12,7 +12,6 @@ import sys
 import threading
 import zlib
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -46,8 +45,7 @@ _RUINED = (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_ERROR)
 _NO_ROOM = (sqlite3.SQLITE_FULL, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_IOERR)
 
 
-@dataclass(frozen=True)
-class LastRun:
+class LastRun(msgspec.Struct, frozen=True):
     """A step's last result: its fingerprint, its outputs, and the parts that went into it (name to digest or value).
 
     The parts are decoded when somebody asks why a step runs, which a build that has nothing to do never does."""
@@ -70,8 +68,7 @@ class LastRun:
             return {}
 
 
-@dataclass(frozen=True)
-class Cost:
+class Cost(msgspec.Struct, frozen=True):
     """What a step took when it ran last: seconds, the bytes of its folder at the end, and those that it left in the cache."""
 
     seconds: float
@@ -123,6 +120,13 @@ class Memory:
     def _rows(self, query: str, values: Sequence[object] = ()) -> list[Any]:
         return self._guarded(lambda database: database.execute(query, values).fetchall())  # type: ignore[no-any-return]
 
+    def _rows_of(self, query: str, product: str, steps: Sequence[str] | None) -> list[Any]:
+        """The rows of a product, those of some steps by themselves."""
+        query += " where product = ?"
+        if steps is None:
+            return self._rows(query, (product,))
+        return [row for step in steps for row in self._rows(f"{query} and step = ?", (product, step))]
+
     def _change(self, command: str, *rows: Sequence[object]) -> None:
         """Carries a command out, for each row if there are any; all of them or none."""
 
@@ -167,9 +171,9 @@ class Memory:
                 self._change("insert or replace into digests values (?, ?, ?, ?)", *rows)
             self._learned.clear()
 
-    def last_runs(self, product: str) -> dict[str, LastRun]:
-        """The last run of each of a product's steps, by name."""
-        rows = self._rows("select step, fingerprint, parts, outputs, seal from runs where product = ?", (product,))
+    def last_runs(self, product: str, steps: Sequence[str] | None = None) -> dict[str, LastRun]:
+        """The last run of each of a product's steps, or of these, by name."""
+        rows = self._rows_of("select step, fingerprint, parts, outputs, seal from runs", product, steps)
         decode = msgspec.json.Decoder(dict[str, str]).decode
         return {
             step: LastRun(fingerprint, parts, decode(outputs))
@@ -191,9 +195,9 @@ class Memory:
             for product in products
         }
 
-    def costs(self, product: str) -> dict[str, Cost]:
-        """What each step of a product took when it ran last."""
-        rows = self._rows('select step, seconds, bytes, "left" from durations where product = ?', (product,))
+    def costs(self, product: str, steps: Sequence[str] | None = None) -> dict[str, Cost]:
+        """What each step of a product took when it ran last, or of these."""
+        rows = self._rows_of('select step, seconds, bytes, "left" from durations', product, steps)
         return {step: Cost(seconds, taken, left) for step, seconds, taken, left in rows if min(seconds, taken, left) >= 0}
 
     def took(self, product: str, step: str, cost: Cost) -> None:

@@ -20,7 +20,6 @@ import tempfile
 import time
 from collections.abc import Iterable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import BinaryIO
@@ -47,8 +46,7 @@ class MissingObject(LookupError):
     """The store does not hold this digest (any more)."""
 
 
-@dataclass(frozen=True)
-class Result:
+class Result(msgspec.Struct, frozen=True):
     """What a step left: digests of its named outputs, what it wants said, its log's digest, and how long it took. `codes` are
     those of the notes that are warnings, in the same order; empty for other notes, left out where none follows."""
 
@@ -65,8 +63,7 @@ def default_root() -> Path:
     return Path(named) if named else platformdirs.user_cache_path("yarrik")
 
 
-@dataclass(frozen=True)
-class Damage:
+class Damage(msgspec.Struct, frozen=True):
     """Something in the store that is not what its name says. It was taken out."""
 
     path: Path

@@ -17,6 +17,8 @@ from functools import cached_property
 from pathlib import Path
 from typing import Literal
 
+import msgspec
+
 from yarrik.beneath import Folder, kind_of
 from yarrik.errors import Damaged, Place, Trouble, YarrikError
 
@@ -36,8 +38,7 @@ class TreeDamaged(Damaged):
     """A stored tree does not read as one; the message says what is wrong."""
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(msgspec.Struct, frozen=True, gc=False):
     """One thing in a tree. `content` is a file's SHA-256 in hex, a link's destination, or empty for a folder.
 
     `size` is in bytes and `mode` holds the twelve permission bits (a link's are always 0o777)."""
@@ -232,8 +233,7 @@ def plain_modes(tree: Tree) -> Tree:
     return Tree(tuple(Entry(e.path, e.kind, mode_of(e), e.size, e.content) for e in tree.entries))
 
 
-@dataclass(frozen=True)
-class Clash:
+class Clash(msgspec.Struct, frozen=True):
     """A path that two trees bring, and what it is in each; `first` and `second` name the trees."""
 
     path: str

@@ -7,8 +7,9 @@ import fcntl
 import os
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from yarrik.beneath import remove_folder
 from yarrik.cache.store import STILL_TIME, Damage, MissingObject, Result, ResultDamaged, Store, read_result
@@ -23,16 +24,14 @@ _YOUNG = 3600
 VIEWS, COPIES, _VIEWS_LAST = "host", "copies", 30 * 86400.0
 
 
-@dataclass(frozen=True)
-class Amount:
+class Amount(msgspec.Struct, frozen=True):
     """Files of one kind and the bytes that they take on the disk."""
 
     files: int
     bytes: int
 
 
-@dataclass(frozen=True)
-class Pruned:
+class Pruned(msgspec.Struct, frozen=True):
     """What was removed, and what is left."""
 
     results: int

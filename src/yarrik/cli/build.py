@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
+import msgspec
 import typer
 
 from yarrik.cli import app
@@ -29,7 +29,7 @@ from yarrik.units import counted
 if TYPE_CHECKING:
     from yarrik.model import Composition
     from yarrik.plan import Assessment
-    from yarrik.run import BuildReport, Question, Session
+    from yarrik.run import BuildReport, ChangedSources, KeptBuild, Question, Session, StepRow
 
 
 @app.command(
@@ -90,8 +90,14 @@ def build(
     question = None
     if not files and len(wanted) < 2 and not (until or renew_lock or clean_room):
         question = _question(workspace, wanted[0] if wanted else None, variants, settings, not no_sandbox, locked, offline)
-        if _is_kept(question, json, began):
+        from yarrik.run import KeptBuild, asked_before
+
+        found = asked_before(question)
+        if isinstance(found, KeptBuild):
+            _show_kept(found, json, began)
             return
+        if found is not None and (report := _rebuilt(found, asked, began)) is not None:
+            raise typer.Exit(1 if report.errors else 0)
     from yarrik.run import Choices, watched
 
     choices = Choices(renew_lock, not no_sandbox, locked, offline, clean_room)
@@ -112,14 +118,13 @@ def build(
                 ended.append(_build_one(session, composition, asked, whole=len(compositions) == 1))
             if question is not None and not ended[0].errors:
                 planned = session.planner.planned(compositions[0])
-                session.builder.remember(question, watch, planned, ended[0], report_as_json)
+                session.builder.remember(question, watch, planned, ended[0], head_as_json)
     if len(ended) > 1 and until is None:
         _show_all(ended, json)
     raise typer.Exit(1 if any(report.errors for report in ended) else 0)
 
 
-@dataclass(frozen=True)
-class _Asked:
+class _Asked(msgspec.Struct, frozen=True):
     """What a build was asked for besides its product."""
 
     jobs: int | None
@@ -147,15 +152,10 @@ def _question(
     return Question(root, product, tuple(variants or ()), tuple(settings or ()), use_sandbox, locked, offline)
 
 
-def _is_kept(question: Question, json: bool, began: float) -> bool:
-    """Shows a build that has nothing to do because nothing has changed since the last one; False when that is not known."""
+def _show_kept(kept: KeptBuild, json: bool, began: float) -> None:
+    """Shows a build that has nothing to do because nothing has changed since the last one."""
     from time import monotonic
 
-    from yarrik.run import kept_build
-
-    kept = kept_build(question)
-    if kept is None:
-        return False
     if json:
         from msgspec.json import decode
 
@@ -163,10 +163,28 @@ def _is_kept(question: Question, json: bool, began: float) -> bool:
 
         report = decode(kept.report)
         report["seconds"] = round(monotonic() - began, 3)
+        report["steps"] = [step_as_json(name, "kept", fingerprint) for name, fingerprint in kept.by_name]
         print_line({"event": "end", **report})
     else:
-        _show_nothing_to_do(kept.product, kept.steps, kept.notes, monotonic() - began)
-    return True
+        _show_nothing_to_do(kept.product, len(kept.steps), kept.notes, monotonic() - began)
+
+
+def _rebuilt(changed: ChangedSources, asked: _Asked, began: float) -> BuildReport | None:
+    """Builds what follows from sources that have changed, and shows how it ended; None when all has to be planned."""
+    from yarrik.cli.view import BuildView, EventLines
+    from yarrik.run import Choices, Rebuilder
+
+    question = changed.question
+    choices = Choices(False, question.use_sandbox, question.locked, question.offline)
+    with opened(question.root, choices) as session:
+        view = EventLines() if asked.json else BuildView()
+        try:
+            report = Rebuilder(session.project, changed, began, head_as_json).build(asked.jobs, asked.keep_going, view)
+        finally:
+            view.close()
+        if report is not None:
+            _show_end(report, asked, whole=True)
+        return report
 
 
 def _show_nothing_to_do(product: str, kept: int, notes: Sequence[str], seconds: float) -> None:
@@ -202,7 +220,7 @@ def _shelves_of(file: Path, folder: Path | None, json: bool) -> Path:
 
 def _build_one(session: Session, composition: Composition | None, asked: _Asked, whole: bool) -> BuildReport:
     """Builds one product and shows its end; of several (not `whole`) less of it."""
-    from yarrik.cli.view import BuildView, EventLines, print_line, show_error
+    from yarrik.cli.view import BuildView, EventLines
 
     composition = composition or composed(session, None, asked.variants, asked.settings)
     view = EventLines() if asked.json else BuildView()
@@ -210,9 +228,16 @@ def _build_one(session: Session, composition: Composition | None, asked: _Asked,
         report = session.builder.build(session.planner.planned(composition), asked.jobs, asked.keep_going, view, asked.until)
     finally:
         view.close()
+    _show_end(report, asked, whole)
+    return report
+
+
+def _show_end(report: BuildReport, asked: _Asked, whole: bool) -> None:
+    from yarrik.cli.view import print_line, show_error
+
     if asked.json:
         print_line({"event": "end", **report_as_json(report)})
-        return report
+        return
     for error in report.errors:
         show_error(error, as_json=False)
     if asked.until is not None and not report.errors:
@@ -221,7 +246,6 @@ def _build_one(session: Session, composition: Composition | None, asked: _Asked,
         sys.stdout.write(f"{report.product}: {text}\n")
     elif whole or report.errors:
         show_report(report)
-    return report
 
 
 def _show_all(reports: list[BuildReport], json: bool) -> None:
@@ -307,7 +331,6 @@ def show_report(report: BuildReport, hint: bool = True) -> None:
     from yarrik.units import shown_size
 
     show_warnings(report.troubles)
-    kept = sum(step.how == "kept" for step in report.steps)
     if report.errors:
         left = sum(step.how == "not reached" for step in report.steps)
         failed = len(report.errors)
@@ -317,7 +340,7 @@ def show_report(report: BuildReport, hint: bool = True) -> None:
         sys.stdout.write(f"{styled(report.product, 'bold')}: {text}\n")
         return
     if not report.ran and not report.published:
-        _show_nothing_to_do(report.product, kept, report.notes, report.seconds)
+        _show_nothing_to_do(report.product, report.kept, report.notes, report.seconds)
         return
     show_notes(report.notes)
     _show_tool_warnings(report)
@@ -355,11 +378,11 @@ def _elsewhere(report: BuildReport) -> str:
 
 
 def _what_ran(report: BuildReport) -> str:
-    count = {how: sum(step.how == how for step in report.steps) for how in ("kept", "shared")}
+    shared = sum(step.how == "shared" for step in report.steps)
     same = sum(step.same for step in report.ran)
     parts = [f"{counted(len(report.ran), 'step')} ran" + (f" ({same} with the same result)" if same else "")]
-    parts += [f"{count['shared']} came from a shared cache"] if count["shared"] else []
-    return ", ".join([*parts, f"{count['kept']} kept"])
+    parts += [f"{shared} came from a shared cache"] if shared else []
+    return ", ".join([*parts, f"{report.kept} kept"])
 
 
 def _show_traffic(report: BuildReport) -> None:
@@ -398,6 +421,27 @@ def _show_tool_warnings(report: BuildReport) -> None:
 
 
 def report_as_json(report: BuildReport) -> dict[str, object]:
+    """A report's values."""
+    looked_at = {one.step.name: one for one in report.steps}
+
+    def step(row: StepRow) -> dict[str, object]:
+        one = looked_at.get(row.step)
+        if one is None:
+            return step_as_json(row.step, row.how, row.fingerprint)
+        return step_as_json(row.step, row.how, row.fingerprint, one.same, one.reason, one.seconds)
+
+    return {**head_as_json(report), "steps": list(map(step, report.rows))}
+
+
+def step_as_json(
+    name: str, how: str, fingerprint: str, same: bool = False, reason: str = "", seconds: float = 0.0
+) -> dict[str, object]:
+    """What became of a step."""
+    return {"step": name, "how": how, "same": same, "reason": reason, "seconds": round(seconds, 3), "fingerprint": fingerprint}
+
+
+def head_as_json(report: BuildReport) -> dict[str, object]:
+    """A report's values without its steps."""
     from dataclasses import asdict
 
     return {
@@ -418,17 +462,6 @@ def report_as_json(report: BuildReport) -> dict[str, object]:
             "recipes": report.warnings.recipes,
             "grave": [{"recipe": one.subject, "where": one.where, "what": one.text} for one in report.warnings.grave],
         },
-        "steps": [
-            {
-                "step": step.step.name,
-                "how": step.how,
-                "same": step.same,
-                "reason": step.reason,
-                "seconds": round(step.seconds, 3),
-                "fingerprint": step.fingerprint,
-            }
-            for step in report.steps
-        ],
         "troubles": [trouble.as_json() for error in report.errors for trouble in error.troubles],
         "warnings": [trouble.as_json() for trouble in report.troubles],
     }
@@ -483,7 +516,7 @@ def plan(
             print_json({"ok": True, "product": kept.product, "steps": []})
             return
         if kept is not None:
-            _show_nothing_would_run(kept.product, kept.steps)
+            _show_nothing_would_run(kept.product, len(kept.steps))
             return
     with opened(workspace) as session:
         composition = composed(session, product or named, variants, settings)

@@ -74,7 +74,7 @@ def check(
     sys.stdout.write(f"{styled(name, 'bold')}: {summary}\n")
     _show_rows(found.rows)
     if found.planned is not None:
-        recipes = [str(node) for node in found.planned.graph.order.nodes]
+        recipes = [str(node) for node in found.planned.graph.nodes]
         sys.stdout.write(f"builds {', '.join(recipes)}, in {counted(len(found.planned.graph.steps), 'step')}\n")
     show_warnings(found.warnings)
     if found.stops:
@@ -104,7 +104,7 @@ def _as_json(found: Examination) -> dict[str, object]:
                   "image": composition.image.name}  # fmt: skip
     if planned is not None:
         whole |= {
-            "order": [str(node) for node in planned.graph.order.nodes],
+            "order": [str(node) for node in planned.graph.nodes],
             "toolchains": {side: one.shown for side, one in sorted(planned.surroundings.toolchains.items())},
             "programs": sorted(planned.graph.programs),
             "steps": len(planned.graph.steps),

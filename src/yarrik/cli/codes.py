@@ -24,7 +24,7 @@ def codes(
     json: JsonOption = False,
 ) -> None:
     """Says what the codes in messages mean, when they are met, and whether they stop the work."""
-    from dataclasses import asdict
+    from msgspec.structs import asdict
 
     from yarrik.cli.view import print_json, show_table, styled
     from yarrik.code_help import as_markdown
@@ -50,7 +50,7 @@ def explain(
     json: JsonOption = False,
 ) -> None:
     """Explains codes of messages: what each means, an example of how it is met, and the way out."""
-    from dataclasses import asdict
+    from msgspec.structs import asdict
 
     from yarrik.cli.view import print_json, show_table, styled
     from yarrik.code_help import HELP

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import sys
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
+from msgspec.structs import replace
 
 from yarrik.cli import app
 from yarrik.cli.options import JsonOption, WorkspaceOption, names_of, opened

@@ -296,7 +296,7 @@ class EventLines:
     """Follows a build for machines: each event as one line of JSON."""
 
     def __call__(self, event: Event) -> None:
-        from dataclasses import asdict
+        from msgspec import to_builtins
 
         from yarrik.run import Warned
 
@@ -304,7 +304,7 @@ class EventLines:
         if isinstance(event, Warned):
             print_line({"event": name, "trouble": event.trouble.as_json()})
         elif name != "still-running":
-            print_line({"event": name, **asdict(event)})
+            print_line({"event": name, **to_builtins(event)})
 
     def close(self) -> None:
         pass

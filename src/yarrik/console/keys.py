@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Literal
+
+import msgspec
 
 Order = Literal["quit", "break", "send", "power", "times", "help"]
 
@@ -22,15 +23,13 @@ ORDERS: dict[bytes, Order] = {
 USUAL_PREFIX = "ctrl-o"
 
 
-@dataclass(frozen=True)
-class Typed:
+class Typed(msgspec.Struct, frozen=True):
     """Bytes for the board."""
 
     data: bytes
 
 
-@dataclass(frozen=True)
-class Ordered:
+class Ordered(msgspec.Struct, frozen=True):
     """Something for us to do; None for a key that stands for nothing."""
 
     order: Order | None

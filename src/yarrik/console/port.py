@@ -20,11 +20,11 @@ import threading
 import time
 import tomllib
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Literal, Protocol
 
 import msgspec
+from msgspec.structs import replace
 
 from yarrik.beneath import regular_file
 from yarrik.errors import Place, Trouble, Unfit, YarrikError
@@ -70,8 +70,7 @@ class _File(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     simulated: SimulatedSetup | None = None
 
 
-@dataclass(frozen=True)
-class PortFile:
+class PortFile(msgspec.Struct, frozen=True):
     """What a file says of a port, or of a simulated board (then it has no device)."""
 
     file: Path
@@ -103,8 +102,7 @@ def read_port_file(file: Path) -> PortFile:
     return PortFile(file, setup, found.simulated)
 
 
-@dataclass(frozen=True)
-class FoundPort:
+class FoundPort(msgspec.Struct, frozen=True):
     """A serial port of this machine. `maker`, `model` and `serial` are what a USB adapter says of itself; `by_name` is a path
     that stays the same when it is plugged in again; `users` are names and process numbers that have it open."""
 

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
+
+import msgspec
 
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.starter import lay_into, starter_shelf, write_once
 
 
-@dataclass(frozen=True)
-class DemoProduct:
+class DemoProduct(msgspec.Struct, frozen=True):
     """`program` is what the build host has to have for it; without it the product is left out, and said so."""
 
     name: str

@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.devicetree.phandles import ReferencesUnfit, by_phandle, number_of, referred
 from yarrik.devicetree.tree import TreeNode, TreeProperty, text_of
@@ -20,8 +21,7 @@ _BOOKS = ("__symbols__", "__fixups__", "__local_fixups__")
 _ADDRESS_CELLS, _SIZE_CELLS = 2, 1  # when a parent does not say (2.3.5)
 
 
-@dataclass(frozen=True)
-class Finding:
+class Finding(msgspec.Struct, frozen=True):
     """Something that is likely wrong at a node, or at one of its properties."""
 
     code: str
@@ -33,8 +33,7 @@ class Finding:
     remedy: str
 
 
-@dataclass(frozen=True)
-class _Seen:
+class _Seen(msgspec.Struct, frozen=True):
     """A node with what is around it. `parent` is None at the top, and where an overlay's base begins."""
 
     path: str

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Literal
+
+import msgspec
 
 from yarrik.devicetree.phandles import ReferencesUnfit, by_phandle, referred
 from yarrik.devicetree.printing import as_value
@@ -13,8 +14,7 @@ from yarrik.devicetree.tree import DeviceTree, TreeNode, TreeProperty
 _PHANDLES = ("phandle", "linux,phandle")
 
 
-@dataclass(frozen=True)
-class Difference:
+class Difference(msgspec.Struct, frozen=True):
     """`item` is None when the whole node is only in one of the two; values are shown as in a source."""
 
     kind: Literal["added", "removed", "changed"]

@@ -10,6 +10,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
+import msgspec
+
 from yarrik.beneath import regular_file
 from yarrik.errors import Place, Trouble, YarrikError
 
@@ -40,8 +42,7 @@ class SourceError(YarrikError):
     """The source cannot be compiled."""
 
 
-@dataclass(frozen=True)
-class Token:
+class Token(msgspec.Struct, frozen=True):
     """One token of the source: its kind, text, and position (file, line, column)."""
 
     kind: str

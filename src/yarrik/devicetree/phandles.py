@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.devicetree.tree import TreeNode, TreeProperty
 from yarrik.errors import Unfit
@@ -41,8 +42,7 @@ _PLAIN = re.compile(
 _NOT_YET = 0xFFFFFFFF
 
 
-@dataclass(frozen=True)
-class Referred:
+class Referred(msgspec.Struct, frozen=True):
     """One entry of a list: where its reference stands (bytes from the value's begin), the phandle there, the node that
     has it (None for an empty entry or one that only another tree can know), and how many cells follow."""
 

@@ -6,9 +6,9 @@ from __future__ import annotations
 import os
 import struct
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
 import numpy
 
 from yarrik.binary_tables import Flags, Numbers
@@ -31,8 +31,7 @@ Run = tuple[int, int]  # first block of the file, count
 Piece = tuple[int, int, int]  # block of the file, block on the disk, count
 
 
-@dataclass(frozen=True)
-class Mapping:
+class Mapping(msgspec.Struct, frozen=True):
     """A file that does not lie in one piece: its pieces, the inode's 60 bytes, and further blocks with their content.
 
     With `summed`, each of these ends in a checksum that the writer has to fill in."""

@@ -3,10 +3,10 @@ Documentation/filesystems/ext4 is the specification, and its chapters are named 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import IntFlag
 
 import google_crc32c
+import msgspec
 
 from yarrik.binary import Record
 
@@ -86,8 +86,7 @@ class ReadOnlyCompatible(IntFlag):
 ENTRY_TYPES = {"file": 1, "folder": 2, "character": 3, "block": 4, "fifo": 5, "socket": 6, "link": 7}
 
 
-@dataclass(frozen=True)
-class Form:
+class Form(msgspec.Struct, frozen=True):
     """One of the forms that are written: its features (chapter "Super Block"), and what follows from them."""
 
     name: str

@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
+import msgspec
 import numpy
 
 from yarrik.binary_tables import Flags, Numbers
@@ -136,8 +137,7 @@ class Geometry:
         return all(self.group_size(group) >= self.taken(group) + (16 if group else 0) for group in {0, last})
 
 
-@dataclass(frozen=True)
-class Ext4Plan:
+class Ext4Plan(msgspec.Struct, frozen=True):
     """A filesystem ready to be written.
 
     The columns hold one number for each of `nodes`: its inode, how many names it has, its size in bytes, its blocks with

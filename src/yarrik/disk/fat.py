@@ -12,6 +12,8 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
+import msgspec
+
 from yarrik.disk.fat_form import (
     ARCHIVE,
     BOOT,
@@ -51,8 +53,7 @@ class FatUnfit(Unfit):
         super().__init__("FAT cannot hold " + "; ".join(reasons[:8]) + more)
 
 
-@dataclass(frozen=True)
-class FatItem:
+class FatItem(msgspec.Struct, frozen=True):
     """A file or folder with its run of clusters (`first` is 0 for what is empty); `entries` are a folder's bytes."""
 
     node: Node
@@ -61,8 +62,7 @@ class FatItem:
     entries: bytes = b""
 
 
-@dataclass(frozen=True)
-class FatPlan:
+class FatPlan(msgspec.Struct, frozen=True):
     """A filesystem ready to be written; `root` are the root folder's entries."""
 
     geometry: FatGeometry

@@ -7,7 +7,8 @@ The width of the table (12, 16, 32 bits) follows from the number of clusters and
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.binary import Record
 
@@ -97,8 +98,7 @@ LONG = Record(
 )
 
 
-@dataclass(frozen=True)
-class FatGeometry:
+class FatGeometry(msgspec.Struct, frozen=True):
     """Sizes in sectors of 512 bytes; `clusters` are numbered from 2."""
 
     bits: int

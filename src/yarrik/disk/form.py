@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import uuid as uuids
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO, Protocol
+
+import msgspec
 
 from yarrik.disk.found import Reader
 from yarrik.moving import Target
@@ -16,8 +17,7 @@ from yarrik.units import NO_SPARE, Spare, TooSmall, shown_size
 Content = Callable[[str], str | Path]
 
 
-@dataclass(frozen=True)
-class Wish:
+class Wish(msgspec.Struct, frozen=True):
     """What is asked of a filesystem. `size` is in bytes, None for as small as the content, with `spare` beside it;
     `clock` in seconds since 1970. `inodes`, `reserved_percent` and `full_tables` are for ext4 and ext2, `compression` and
     `level` for what can be compressed."""
@@ -48,8 +48,7 @@ class Planned(Protocol):
         ...
 
 
-@dataclass(frozen=True)
-class FilesystemForm:
+class FilesystemForm(msgspec.Struct, frozen=True):
     """One form. A new one is an object of this type in a module of its own, and a line in the table `FORMS`.
 
     It has a `plan` (of a tree, with what tells where contents are; its size is known then), or a `stream` that writes it from
@@ -77,8 +76,7 @@ class FilesystemForm:
     packs: bool = True
 
 
-@dataclass(frozen=True)
-class Ready:
+class Ready(msgspec.Struct, frozen=True):
     """Something that lies in a file already, and has room up to `size`."""
 
     file: Path

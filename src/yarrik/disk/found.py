@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from typing import Protocol
 
+import msgspec
+from msgspec.structs import replace
 
-@dataclass(frozen=True)
-class Found:
+
+class Found(msgspec.Struct, frozen=True):
     """One path, from the top. `modified` is in seconds since 1970; `links` counts hard links; `handle` is the reader's own."""
 
     path: str
@@ -25,7 +26,7 @@ class Found:
 
     def changed(self, **changes: object) -> Found:
         """The same with other values."""
-        return replace(self, **changes)  # type: ignore[arg-type]
+        return replace(self, **changes)
 
 
 class Reader(Protocol):

@@ -6,8 +6,9 @@ from __future__ import annotations
 
 import uuid
 import zlib
-from dataclasses import dataclass
 from typing import BinaryIO
+
+import msgspec
 
 from yarrik.binary import Record, number, raw_bytes
 from yarrik.disk.mbr import MBR_ENTRY, PROTECTIVE
@@ -66,8 +67,7 @@ class TableDamaged(Damaged):
     """There is no valid partition table; the message says what is wrong with it."""
 
 
-@dataclass(frozen=True)
-class TableEntry:
+class TableEntry(msgspec.Struct, frozen=True):
     """A partition: first and last sector of 512 bytes (both belong to it)."""
 
     type_guid: uuid.UUID
@@ -78,8 +78,7 @@ class TableEntry:
     name: str
 
 
-@dataclass(frozen=True)
-class PartitionTable:
+class PartitionTable(msgspec.Struct, frozen=True):
     """A disk's table; `sectors` is the whole disk's size in sectors of 512 bytes."""
 
     disk_guid: uuid.UUID

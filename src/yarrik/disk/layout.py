@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.disk.forms import FORMS
 from yarrik.disk.gpt import ALL_ROLES, READ_ONLY, SECTOR, TABLE_SECTORS, PartitionTable, TableEntry
@@ -27,8 +28,7 @@ class LayoutUnfit(Unfit):
         super().__init__("; ".join(reasons))
 
 
-@dataclass(frozen=True)
-class PlacedPartition:
+class PlacedPartition(msgspec.Struct, frozen=True):
     """A partition (or a copy of one, with a name of its own) with its place: `start` and `size` in bytes."""
 
     definition: Partition
@@ -40,8 +40,7 @@ class PlacedPartition:
     bootable: bool
 
 
-@dataclass(frozen=True)
-class PlacedBlob:
+class PlacedBlob(msgspec.Struct, frozen=True):
     """A raw file at an offset; there is one for each copy."""
 
     file: str
@@ -49,8 +48,7 @@ class PlacedBlob:
     size: int
 
 
-@dataclass(frozen=True)
-class DiskLayout:
+class DiskLayout(msgspec.Struct, frozen=True):
     """A whole disk: `size` in bytes. `signature` is what a classic table carries."""
 
     name: str
@@ -165,8 +163,7 @@ def numbered_partitions(disk: Disk) -> list[tuple[int, str, Partition]]:
     return [(number, name, partition) for number, (name, partition) in enumerate(named, 1)]
 
 
-@dataclass(frozen=True)
-class RootPlace:
+class RootPlace(msgspec.Struct, frozen=True):
     """The partition that holds the root filesystem."""
 
     disk: Disk

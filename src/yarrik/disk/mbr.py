@@ -4,8 +4,9 @@ byte 510. Addresses are sectors of 512 bytes; the old cylinder fields say "see t
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
 from typing import BinaryIO
+
+import msgspec
 
 from yarrik.binary import Record, number
 from yarrik.errors import Damaged, Unfit
@@ -31,8 +32,7 @@ class MbrDamaged(Damaged):
     """There is no valid table; the message says why."""
 
 
-@dataclass(frozen=True)
-class MbrEntry:
+class MbrEntry(msgspec.Struct, frozen=True):
     """A partition; `number` counts from 1."""
 
     number: int

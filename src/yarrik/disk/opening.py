@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import BinaryIO
+
+import msgspec
+from msgspec.structs import replace
 
 from yarrik.disk.compressing import compression_of, expanded
 from yarrik.disk.flashing_form import expand_sparse, is_sparse
@@ -17,8 +19,7 @@ from yarrik.disk.mbr import PROTECTIVE, MbrDamaged, read_mbr
 from yarrik.errors import Damaged
 
 
-@dataclass(frozen=True)
-class FoundPartition:
+class FoundPartition(msgspec.Struct, frozen=True):
     """A partition, or a whole image that has no table: place and size in bytes. `problem` says why there is no reader."""
 
     name: str
@@ -37,8 +38,7 @@ class FoundPartition:
         return self.name if self.name.startswith("partition ") else f"partition {self.name}"
 
 
-@dataclass(frozen=True)
-class OpenedImage:
+class OpenedImage(msgspec.Struct, frozen=True):
     """`table` is `gpt`, `mbr`, `hybrid` or `none`; `problem` says what is wrong with a table that is there. `wrapped` is what
     it had to be unwrapped from: a compression, or `sparse`."""
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from yarrik.disk.filesystems import Wish, plan_filesystem, truncated, write_streamed
 from yarrik.disk.form import Content

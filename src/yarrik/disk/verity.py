@@ -13,7 +13,8 @@ import os
 import re
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.errors import Damaged
 
@@ -27,8 +28,7 @@ VERITY_SECTORS, VERITY_TABLE = "verity_sectors", "verity_table"
 _TABLE = re.compile(r"4096 4096 (\d{1,12}) (\d{1,12}) sha256 ([0-9a-f]{64}) ([0-9a-f]{2,128})")
 
 
-@dataclass(frozen=True)
-class Verity:
+class Verity(msgspec.Struct, frozen=True):
     """What the kernel has to be told: how many blocks of data there are, the digest of the tree's top block, and the salt."""
 
     blocks: int

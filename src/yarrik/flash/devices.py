@@ -12,6 +12,8 @@ from functools import cached_property
 from pathlib import Path
 from typing import Literal
 
+import msgspec
+
 from yarrik.errors import Place, Unfit
 
 UseKind = Literal["system", "mounted", "swap", "held"]
@@ -32,8 +34,7 @@ _LONGEST_TEXT = 64
 _MOST_HOLDERS = 1000
 
 
-@dataclass(frozen=True)
-class View:
+class View(msgspec.Struct, frozen=True):
     """Where the kernel and udev describe devices."""
 
     sys: Path = Path("/sys")
@@ -42,8 +43,7 @@ class View:
     udev: Path = Path("/run/udev/data")
 
 
-@dataclass(frozen=True)
-class Use:
+class Use(msgspec.Struct, frozen=True):
     """Something that uses `node`, the device or a part of it: `by` is the mount point, or what holds it."""
 
     kind: UseKind
@@ -51,8 +51,7 @@ class Use:
     by: str
 
 
-@dataclass(frozen=True)
-class Device:
+class Device(msgspec.Struct, frozen=True):
     """A whole device. `size` and `block` (of its logical blocks) are in bytes; `removable` is what can be unplugged; `sequence`
     is a number that the kernel gives to each device that ever appeared, 0 if unknown. `address` is that of storage of another
     machine, which has no path. `lock` is a file of the kernel that keeps a boot area of an eMMC from being written: `1` in it

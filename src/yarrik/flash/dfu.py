@@ -12,9 +12,10 @@ import errno
 import re
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, BinaryIO
+
+import msgspec
 
 from yarrik.errors import Trouble, YarrikError
 from yarrik.flash.devices import Device
@@ -39,8 +40,7 @@ _REQUEST, _PATIENCE = 5000, 120.0
 _LEAST, _MOST = 64, 65535
 
 
-@dataclass(frozen=True)
-class _Status:
+class _Status(msgspec.Struct, frozen=True):
     """An answer to DFU_GETSTATUS (section 6.1.2): `wait` is in seconds."""
 
     status: int

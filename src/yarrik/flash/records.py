@@ -7,7 +7,6 @@ import contextlib
 import hashlib
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -25,8 +24,7 @@ class _Reached(msgspec.Struct, frozen=True):
     parts: int
 
 
-@dataclass(frozen=True)
-class Attempts:
+class Attempts(msgspec.Struct, frozen=True):
     """How far earlier attempts came, in a folder of files by device."""
 
     folder: Path
@@ -62,8 +60,7 @@ class Attempts:
         return self.folder / f"{hashlib.sha256(known.encode()).hexdigest()[:24]}.json"
 
 
-@dataclass(frozen=True)
-class Report:
+class Report(msgspec.Struct, frozen=True):
     """How it went with one device: what was `written`, or the `troubles`. `begun_at` is the share that an earlier attempt had
     written."""
 

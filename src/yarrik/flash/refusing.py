@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Literal
+
+import msgspec
 
 from yarrik.errors import Trouble
 from yarrik.flash.devices import Device, Use
@@ -14,8 +15,7 @@ Kind = Literal["system", "mounted", "swap", "held", "read-only", "fixed", "small
 _ORDER: tuple[Kind, ...] = ("system", "mounted", "swap", "held", "read-only", "fixed", "small", "blocks")
 
 
-@dataclass(frozen=True)
-class Obstacle:
+class Obstacle(msgspec.Struct, frozen=True):
     """One of them: who uses the device, or how many bytes it would have to have (`small`), or its blocks to be (`blocks`)."""
 
     kind: Kind

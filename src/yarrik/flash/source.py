@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import bisect
 import contextlib
-import dataclasses
 import hashlib
 import os
 import secrets
@@ -13,9 +12,11 @@ import stat
 import threading
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, Literal
+
+import msgspec
+import msgspec.structs
 
 from yarrik.beneath import regular_file
 from yarrik.boot import names_beside
@@ -36,8 +37,7 @@ _LARGEST_LIST = 64 << 20
 Held = Literal["manifest", "map", "nothing"]
 
 
-@dataclass(frozen=True)
-class Part:
+class Part(msgspec.Struct, frozen=True):
     """A range that has to reach the card, with the digest of what belongs there (`digest_of`)."""
 
     at: int
@@ -45,8 +45,7 @@ class Part:
     digest: bytes
 
 
-@dataclass(frozen=True)
-class Source:
+class Source(msgspec.Struct, frozen=True):
     """An image of `size` bytes, open as `file`, in `parts`. `held` is what it was compared with: checksums beside it, a map
     alone, or nothing; `digest` the SHA-256 that names it. What is between the parts has to be empty, or is of no matter to
     an image with a map. With `only`, that partition alone is written: no part reaches out of it."""
@@ -61,8 +60,8 @@ class Source:
     image: OpenedImage
     only: FoundPartition | None = None
     #: What this device gets otherwise: blocks by their place, and the values that they stand for.
-    changes: Mapping[int, bytes] = field(default_factory=dict)
-    values: Mapping[str, str] = field(default_factory=dict)
+    changes: Mapping[int, bytes] = msgspec.field(default_factory=dict)
+    values: Mapping[str, str] = msgspec.field(default_factory=dict)
     #: The key that signed the manifest.
     signer: ImageKey | None = None
 
@@ -109,7 +108,7 @@ class Source:
             )  # fmt: skip
         begin, end = found[0].start, found[0].start + found[0].size
         parts = tuple(one for one in self.parts if begin <= one.at < end)
-        return dataclasses.replace(self, parts=parts, only=found[0])
+        return msgspec.structs.replace(self, parts=parts, only=found[0])
 
 
 @contextlib.contextmanager

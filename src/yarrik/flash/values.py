@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import csv
-import dataclasses
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO, cast
+
+import msgspec
+import msgspec.structs
 
 from yarrik.beneath import regular_file
 from yarrik.boot import NoSettings, SettingRefused, change_disk
@@ -22,8 +23,7 @@ _LARGEST = 16 << 20
 _BLOCK = 4096
 
 
-@dataclass(frozen=True)
-class Row:
+class Row(msgspec.Struct, frozen=True):
     """A row of the table: its line, and values by setting."""
 
     line: int
@@ -98,7 +98,7 @@ def with_values(source: Source, file: Path, row: Row) -> Source:
         ) from error
     blocks = overlay.changes
     known = {name: value if name not in changed.secret else "secret" for name, value in row.values.items()}
-    return dataclasses.replace(source, parts=tuple(_parts_with(source, blocks)), changes=blocks, values=known)
+    return msgspec.structs.replace(source, parts=tuple(_parts_with(source, blocks)), changes=blocks, values=known)
 
 
 def _parts_with(source: Source, blocks: Mapping[int, bytes]) -> list[Part]:

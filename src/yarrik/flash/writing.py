@@ -14,6 +14,8 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import Literal
 
+import msgspec
+
 from yarrik.errors import Trouble, YarrikError
 from yarrik.flash.source import PART, Part, Reader, Source, digest_of
 from yarrik.flash.target import Target
@@ -27,8 +29,7 @@ _SETTLED = 64 << 20
 _MOST_DIFFERENCES = 1000
 
 
-@dataclass(frozen=True)
-class Progress:
+class Progress(msgspec.Struct, frozen=True):
     """How far a device has come: bytes of a stage."""
 
     stage: Stage
@@ -49,8 +50,7 @@ class Job:
     stop: threading.Event = field(default_factory=threading.Event)
 
 
-@dataclass(frozen=True)
-class Written:
+class Written(msgspec.Struct, frozen=True):
     """What was done: bytes written and, where the device can be read, read back; and the seconds of either."""
 
     bytes: int

@@ -7,8 +7,9 @@ import os
 import re
 import stat
 from collections.abc import Iterable
-from dataclasses import dataclass
 from functools import cache
+
+import msgspec
 
 from yarrik.elf import ElfDamaged, ElfFacts, elf_facts
 from yarrik.host.headers import is_toolchain_file
@@ -31,8 +32,7 @@ def is_header(path: str) -> bool:
     return _HEADERS.match(path) is not None
 
 
-@dataclass(frozen=True)
-class Sight:
+class Sight(msgspec.Struct, frozen=True):
     """What is let in: `files` one by one, `links` with where they lead, and `folders` whole. All paths are absolute, and no
     word of them but the last is a link."""
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.host.words import words
 
@@ -26,8 +27,7 @@ EVERYWHERE = tuple(
 )  # fmt: skip
 
 
-@dataclass(frozen=True)
-class Program:
+class Program(msgspec.Struct, frozen=True):
     """`package` is Debian's, where it is not called like the program. `reads` are files and folders that it needs beside the
     libraries it is linked against, as patterns; `runs` are further programs."""
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Mapping, Sequence
 
 import msgspec
@@ -36,7 +35,7 @@ def _packages(chosen: Sequence[Chosen]) -> list[dict[str, object]]:
             "needs": list(one.package.needs),
             "bytes": one.package.size,
             "files": sum(path.kind == "file" for path in one.package.paths),
-            "linked": [dataclasses.asdict(part) for part in one.package.linked],
+            "linked": [msgspec.structs.asdict(part) for part in one.package.linked],
         }
         for one in chosen
     ]

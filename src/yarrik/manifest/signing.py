@@ -9,8 +9,9 @@ import binascii
 import hashlib
 import re
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from yarrik.beneath import regular_file
 from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError
@@ -24,8 +25,7 @@ _LARGEST = 16 << 10
 _LINE = re.compile(r"(?:.*\s)?ssh-ed25519\s+([A-Za-z0-9+/=]+)(?:\s+(.*))?\Z")
 
 
-@dataclass(frozen=True)
-class ImageKey:
+class ImageKey(msgspec.Struct, frozen=True):
     """A public key that images are signed with: its 32 bytes, and the comment that it was written with."""
 
     raw: bytes

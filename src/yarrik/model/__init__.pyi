@@ -80,6 +80,7 @@ from .local_settings import change_setting as change_setting
 from .local_settings import load_settings as load_settings
 from .local_settings import settings_at as settings_at
 from .local_settings import settings_file as settings_file
+from .local_settings import settings_in as settings_in
 from .local_settings import written_settings as written_settings
 from .product_file import ProductInFile as ProductInFile
 from .product_file import read_product_file as read_product_file
@@ -92,6 +93,7 @@ from .reading import dotted as dotted
 from .reading import line_of as line_of
 from .reading import parse_document as parse_document
 from .reading import paths_below as paths_below
+from .reading import place_at as place_at
 from .reading import read_document as read_document
 from .reading import values_with_origins as values_with_origins
 from .reference import KeyFacts as KeyFacts

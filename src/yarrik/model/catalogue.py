@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, cast
 
@@ -24,8 +23,7 @@ from yarrik.model.workspace import files_on
 LARGEST_CATALOGUE = 32 << 20
 
 
-@dataclass(frozen=True)
-class Catalogue:
+class Catalogue(msgspec.Struct, frozen=True):
     """A catalogue that was read. `source` is its path or address, `folder` where it is on this machine: the paths of its
     shelves begin there, and one that was downloaded has none."""
 
@@ -57,16 +55,14 @@ def read_catalogue(data: bytes, file: Path, source: str, downloaded: bool) -> Ca
     return Catalogue(source, None if downloaded else file.parent, value)
 
 
-@dataclass(frozen=True)
-class Offer:
+class Offer(msgspec.Struct, frozen=True):
     """A shelf that could be added, and the catalogue that lists it."""
 
     shelf: CatalogueShelf
     catalogue: Catalogue
 
 
-@dataclass(frozen=True)
-class Catalogues:
+class Catalogues(msgspec.Struct, frozen=True):
     """Several catalogues, asked in order; of shelves with one name the first counts."""
 
     known: tuple[Catalogue, ...] = ()

@@ -49,8 +49,7 @@ class Wishes(Definable, frozen=True, kw_only=True):
     versions: Versions = msgspec.field(default_factory=dict)
 
 
-@dataclass(frozen=True)
-class Overrides:
+class Overrides(msgspec.Struct, frozen=True):
     """What is asked for besides the product itself: variants, and settings with where they come from, in order."""
 
     variants: tuple[str, ...] = ()
@@ -197,8 +196,7 @@ class Composition:
         return Composition(self.product, *found, self.workspace, now, self.changes, self.warnings)
 
 
-@dataclass(frozen=True)
-class Further:
+class Further(msgspec.Struct, frozen=True):
     """A further root filesystem of a product: its name, what the product says of it, and the composition that it is made by."""
 
     name: str

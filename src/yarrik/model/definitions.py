@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal
 
@@ -77,8 +76,7 @@ class Definable(msgspec.Struct, frozen=True, kw_only=True, rename="kebab", forbi
     ADDING_IS_SAID: ClassVar[bool] = False
 
 
-@dataclass(frozen=True)
-class Part:
+class Part(msgspec.Struct, frozen=True):
     """Marks a table that holds some keys of another shape; an empty name means the shape of the whole file."""
 
     of: str
@@ -88,16 +86,14 @@ class Part:
 OwnChanges = Annotated[dict[str, Any], Part("")]
 
 
-@dataclass(frozen=True)
-class OneOrMore:
+class OneOrMore(msgspec.Struct, frozen=True):
     """Marks a value that is one text or a list of texts."""
 
 
 Names = Annotated[Any, OneOrMore()]
 
 
-@dataclass(frozen=True)
-class Choice:
+class Choice(msgspec.Struct, frozen=True):
     """Marks a name that chooses an entry of the table `of`, which rooms above hold; they check it."""
 
     of: Literal["boot method", "build system", "filesystem", "service form", "network form"]

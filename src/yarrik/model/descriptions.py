@@ -5,8 +5,9 @@ against its shape."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cache
+
+import msgspec
 
 from yarrik.model.definitions import Definable
 
@@ -1059,8 +1060,7 @@ Recipe.package = { tide = { files = ["/usr/bin/tide"] } }
 """
 
 
-@dataclass(frozen=True)
-class Description:
+class Description(msgspec.Struct, frozen=True):
     """What a key is for, and an example of its value, as TOML."""
 
     text: str

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -22,8 +21,7 @@ _NEARLY_AS_GOOD = 8
 _EXACT, _BEGINS, _HOLDS, _DESCRIBED, _SLIP = range(5)
 
 
-@dataclass(frozen=True)
-class Found:
+class Found(msgspec.Struct, frozen=True):
     """Something that the words were found in. `rank` 0 is a name that is the word; higher ones are weaker. `shelf` is the shelf
     that would have to be added, empty for what the workspace has; `on` is the shelf that has it, empty for the workspace
     itself."""
@@ -41,8 +39,7 @@ class _Files(msgspec.Struct):
     files: list[dict[str, Any]]
 
 
-@dataclass(frozen=True)
-class _Candidate:
+class _Candidate(msgspec.Struct, frozen=True):
     kind: str
     name: str
     what: str

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 from yarrik.model.definitions import Amendment, Board, Definable, Group, Image, Product, Profile, Recipe, Variant
 
 
-@dataclass(frozen=True)
-class Kind:
+class Kind(msgspec.Struct, frozen=True):
     """`extends`: may take over another of its kind. `amendable`: another shelf may change it. `settable`: a variant, the
     command line or a condition may set its keys. `named`: a product names one."""
 

@@ -9,7 +9,6 @@ import os
 import re
 import tomllib
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -47,10 +46,15 @@ def load_settings(workspace: Workspace | None) -> tuple[LocalSettings, Place]:
 
 def settings_at(root: Path) -> LocalSettings:
     """The settings that count in a workspace's folder, without reading its definitions. Raises YarrikError."""
+    return settings_in(root)[0]
+
+
+def settings_in(root: Path) -> tuple[LocalSettings, Place]:
+    """The same, and where the nearest of them stand. Raises YarrikError."""
     local = read_document(root / LOCAL_FILE) if (root / LOCAL_FILE).is_file() else None
     if local is not None:
         convert(local, Local)
-    return _settings(local)[0]
+    return _settings(local)
 
 
 def _settings(local: Document | None) -> tuple[LocalSettings, Place]:
@@ -95,8 +99,7 @@ def _with_paths(settings: LocalSettings, folder: Path) -> LocalSettings:
     return msgspec.structs.replace(settings, catalogues=catalogues, use=use, secrets=secrets, debian_archive=archives)
 
 
-@dataclass(frozen=True)
-class SettingLine:
+class SettingLine(msgspec.Struct, frozen=True):
     """A setting as it is written: its key and value, its file and line, and whether another one goes before it."""
 
     key: str

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import re
-from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -20,8 +19,7 @@ from yarrik.model.stacking import stack
 _MOST = 100
 
 
-@dataclass(frozen=True)
-class ProductInFile:
+class ProductInFile(msgspec.Struct, frozen=True):
     """A product file with all that it includes: the whole of it, the product alone, the changes of each file in the order in
     which they apply, and where each shelf is listed."""
 

@@ -9,6 +9,8 @@ from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import Any, Generic, Literal, TypeVar
 
+import msgspec
+
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.model.definitions import Definable
 from yarrik.model.positions import KeyPath, key_lines
@@ -18,8 +20,7 @@ Raw = dict[str, Any]
 How = Literal["set", "added to", "taken from"]
 
 
-@dataclass(frozen=True)
-class Origin:
+class Origin(msgspec.Struct, frozen=True):
     """Where a value came from: a file and the key in it. `replaced` is the origin of the value that stood there before,
     `value` what was written, and `how` what that did to a list."""
 
@@ -245,6 +246,24 @@ def line_of(file: Path, path: KeyPath) -> int | None:
 def place_in(file: Path, *keys: str) -> Place:
     """A key in a file, with its line."""
     return Place(file, key=dotted(keys), finder=lambda: line_of(file, keys))
+
+
+def place_at(file: Path, key: str | None, line: int | None = None) -> Place:
+    """A place that was written down: a file, a dotted key, and the line if that alone is known."""
+    if line is not None or key is None:
+        return Place(file, line, key)
+
+    def find() -> int | None:
+        try:
+            status = file.stat()
+            lines = _lines(file, status.st_size, status.st_mtime_ns)
+        except (OSError, ValueError):
+            return None
+        names = {dotted(path): found for path, found in lines.items()}
+        above = (name for name in sorted(names, key=len, reverse=True) if key == name or key.startswith(f"{name}."))
+        return next((names[name] for name in above), None)
+
+    return Place(file, key=key, finder=find)
 
 
 def _line_in_message(message: str) -> int | None:

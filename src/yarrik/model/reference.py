@@ -7,7 +7,6 @@ import tomllib
 import types
 import typing
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import msgspec
@@ -28,8 +27,7 @@ PLACES = {
 }  # fmt: skip
 
 
-@dataclass(frozen=True)
-class KeyFacts:
+class KeyFacts(msgspec.Struct, frozen=True):
     """A key: its type in words (`form`), its default as TOML (empty when it has to be there, or is empty without it), what it
     is for, an example as TOML, and the shape of the tables that it holds."""
 

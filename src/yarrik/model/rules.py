@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 import uuid
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Annotated
+
+import msgspec
 
 from yarrik.errors import Unfit
 from yarrik.identifiers import check_filesystem_identifier, check_guid, is_guid
@@ -20,8 +21,7 @@ _CONFIG = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*\Z")
 _VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*\Z")
 
 
-@dataclass(frozen=True)
-class Rule:
+class Rule(msgspec.Struct, frozen=True):
     """Marks a type with a check; carried by `Annotated`."""
 
     check: Callable[[str], object]

@@ -104,8 +104,7 @@ class Resolved(Mapping[str, Definition[T]], Generic[T]):
         return name in self._names
 
 
-@dataclass(frozen=True)
-class ShelfOnDisk:
+class ShelfOnDisk(msgspec.Struct, frozen=True):
     """A shelf of the workspace: what its `shelf.toml` says, and its folder."""
 
     table: ShelfTable
@@ -116,8 +115,7 @@ class ShelfOnDisk:
         return place_in(self.folder / "shelf.toml", "shelf", key)
 
 
-@dataclass(frozen=True)
-class AmendmentOnShelf:
+class AmendmentOnShelf(msgspec.Struct, frozen=True):
     """An amendment with the shelf that it lies on."""
 
     name: str

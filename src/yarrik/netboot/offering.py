@@ -17,6 +17,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, Literal
 
+import msgspec
+
 from yarrik.beneath import Folder
 from yarrik.boot import BootFiles, Menu, MenuEntry, board_beside, boot_files, encode_menu
 from yarrik.disk import copy_as_cpio, opened_bytes
@@ -30,8 +32,7 @@ _ARCHIVE = "the root filesystem as an archive (cpio)"
 _MANIFEST = "SHA256SUMS"
 
 
-@dataclass(frozen=True)
-class Request:
+class Request(msgspec.Struct, frozen=True):
     """What somebody asked for, and how it went. `seconds` is how long it took."""
 
     client: str
@@ -89,8 +90,7 @@ class OfferedFile:
         return os.pread(self.file.fileno(), length, at)
 
 
-@dataclass(frozen=True)
-class Offered:
+class Offered(msgspec.Struct, frozen=True):
     """A table of names at one moment. `line` is the kernel's command line."""
 
     files: Mapping[str, OfferedFile]

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.model import Interface
 from yarrik.rootfs import OwnPath
 from yarrik.services import OneService
 
 
-@dataclass(frozen=True)
-class NetworkForm:
+class NetworkForm(msgspec.Struct, frozen=True):
     """One way of writing interfaces down. A new one is an object of this type in a module of its own, and a line in the table
     `NETWORK_FORMS`.
 

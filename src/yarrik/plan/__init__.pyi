@@ -27,7 +27,6 @@ from .actions import WriteTree as WriteTree
 from .actions import runs_commands as runs_commands
 from .assessment import Assessment as Assessment
 from .assessment import assess as assess
-from .graph import Graph as Graph
 from .graph import plan_product as plan_product
 from .inside import services_of as services_of
 from .known_choices import choices as choices
@@ -37,6 +36,7 @@ from .reasons import Reason as Reason
 from .reasons import all_differences as all_differences
 from .reasons import reason_for as reason_for
 from .reasons import shortened as shortened
+from .step_graph import Graph as Graph
 from .steps import UNBOUND as UNBOUND
 from .steps import Bounds as Bounds
 from .steps import Step as Step

@@ -3,20 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
-from yarrik.cache import LastRun
+import msgspec
+
 from yarrik.errors import listed
-from yarrik.plan.graph import Graph
-from yarrik.plan.reasons import Difference, reason_for
-from yarrik.plan.steps import Step, fingerprint_of, parts_of
+from yarrik.plan.reasons import reason_for
+from yarrik.plan.steps import fingerprint_of, parts_of
+
+if TYPE_CHECKING:
+    from yarrik.cache import LastRun
+    from yarrik.plan.reasons import Difference
+    from yarrik.plan.step_graph import Graph
+    from yarrik.plan.steps import Step
 
 Verdict = Literal["kept", "runs", "may run"]
 
 
-@dataclass(frozen=True)
-class Assessment:
+class Assessment(msgspec.Struct, frozen=True):
     """The verdict on one step. `causes` names the changes that it can be traced back to, `inputs` are the digests of its inputs
     as far as they are known."""
 
@@ -24,7 +28,7 @@ class Assessment:
     verdict: Verdict
     reason: str = ""
     causes: tuple[str, ...] = ()
-    inputs: Mapping[str, str] = field(default_factory=dict)
+    inputs: Mapping[str, str] = msgspec.field(default_factory=dict)
 
 
 def assess(
@@ -35,18 +39,17 @@ def assess(
     settled: Mapping[str, Mapping[str, str]] | None = None,
 ) -> list[Assessment]:
     """Goes through the graph in order. `lookup(step, fingerprint)` gives the outputs of a kept result, or None. `settled` has
-    outputs of steps that are known to be kept already: nothing else is said of these.
+    outputs of steps that are known to be kept already, in the graph or needed by steps of it: nothing else is said of these.
 
     A step whose inputs are not known yet may run: it does not if its inputs come out as they were."""
-    outputs: dict[str, Mapping[str, str]] = {}
+    outputs: dict[str, Mapping[str, str]] = dict(settled or {})
     found: dict[str, Assessment] = {}
     for step in graph.steps:
-        if settled is not None and (known := settled.get(step.name)) is not None:
-            outputs[step.name] = known
+        if step.name in outputs:
             found[step.name] = Assessment(step, "kept")
             continue
         inputs = {label: outputs[name][output] for label, (name, output) in step.inputs.items() if name in outputs}
-        causes = tuple(dict.fromkeys(cause for name in step.needs for cause in found[name].causes))
+        causes = tuple(dict.fromkeys(cause for name in step.needs if name in found for cause in found[name].causes))
         if len(inputs) == len(step.inputs):
             fingerprint = fingerprint_of(step, inputs)
             kept = lookup(step.name, fingerprint)
@@ -55,7 +58,11 @@ def assess(
                 found[step.name] = Assessment(step, "kept", inputs=inputs)
                 continue
         last = last_runs.get(step.name)
-        told = {label: _cause_text(found[name]) for label, (name, _) in step.inputs.items() if found[name].causes}
+        told = {
+            label: _cause_text(needed)
+            for label, (name, _) in step.inputs.items()
+            if (needed := found.get(name)) is not None and needed.causes
+        }
         reason = reason_for(step, parts_of(step, inputs), last, difference, told)
         if reason is None and len(inputs) < len(step.inputs):
             waits = [name for name in step.needs if name not in outputs]

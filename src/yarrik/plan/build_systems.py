@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
 
 import msgspec
+from msgspec.structs import replace
 
 from yarrik.arch import ARCHES, SPELLINGS
 from yarrik.errors import Trouble, YarrikError, suggestion
@@ -19,19 +19,17 @@ SYSROOT = "{step}/sysroot"
 STAGE = "{step}/stage"
 
 
-@dataclass(frozen=True)
-class Calls:
+class Calls(msgspec.Struct, frozen=True):
     """Commands in order, their environment, the folder they start in, and files that are written beforehand (by path below
     the step's folder)."""
 
     commands: tuple[Command, ...]
     environment: Mapping[str, str]
     folder: str = "{step}/source"
-    files: Mapping[str, str] = field(default_factory=dict)
+    files: Mapping[str, str] = msgspec.field(default_factory=dict)
 
 
-@dataclass(frozen=True)
-class Setting:
+class Setting(msgspec.Struct, frozen=True):
     """What a build is called with: the side's compiler and flags (as environment), and whether that is another machine's."""
 
     toolchain: Toolchain
@@ -39,8 +37,7 @@ class Setting:
     foreign: bool
 
 
-@dataclass(frozen=True)
-class BuildSystem:
+class BuildSystem(msgspec.Struct, frozen=True):
     """How one build system works. `calls` gives what to run; without it, the graph has steps of its own for it. `programs` are
     those of the host that it runs, `strips` says whether debug symbols are taken out of what it leaves, and `stages` whether
     its commands see where to install to from the environment."""

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from typing import Literal
 
+import msgspec
+import msgspec.structs
 from msgspec.structs import replace
 
 from yarrik.arch import ARCHES, Arch
@@ -30,12 +31,12 @@ from yarrik.plan.actions import (
     TakeOutputs,
     Unpack,
     UnpackDebian,
-    WriteDisks,
 )
 from yarrik.plan.bootloader import BootloaderSteps, loader_folder, with_paths
 from yarrik.plan.build_systems import BUILD_SYSTEMS, Setting, calls_for, with_options, with_words
 from yarrik.plan.known_choices import unknown
 from yarrik.plan.product import ProductSteps, RootChoice, kernel_form, line_in
+from yarrik.plan.step_graph import Graph
 from yarrik.plan.steps import UNBOUND, Bounds, Step, folder_step
 from yarrik.plan.surroundings import Surroundings
 from yarrik.resolve import (
@@ -66,36 +67,6 @@ _TOOLS = {
     "AR": "ar", "LD": "ld", "NM": "nm", "OBJCOPY": "objcopy", "OBJDUMP": "objdump", "RANLIB": "ranlib",
     "READELF": "readelf", "STRIP": "strip",
 }  # fmt: skip
-
-
-@dataclass(frozen=True)
-class Graph:
-    """Steps in an order in which each comes after all it needs; `programs` are what the host has to have, and why. `beside`
-    are outputs of recipes that are published in the product's folder: step and output, by path."""
-
-    product: str
-    steps: tuple[Step, ...]
-    order: Order
-    programs: Mapping[str, tuple[Place, str]]
-    beside: Mapping[str, tuple[str, str]] = field(default_factory=dict)
-
-    def up_to(self, name: str) -> Graph:
-        """A step with all that it needs, and nothing else."""
-        steps = {step.name: step for step in self.steps}
-        wanted: dict[str, None] = {}
-        waiting = [name]
-        while waiting:
-            one = waiting.pop()
-            if one not in wanted:
-                wanted[one] = None
-                waiting.extend(steps[one].needs)
-        return Graph(self.product, tuple(step for step in self.steps if step.name in wanted), self.order, self.programs)
-
-    @property
-    def disks(self) -> tuple[str, ...]:
-        """Names of the product's disks."""
-        write = next(step.action for step in self.steps if isinstance(step.action, WriteDisks))
-        return tuple(disk.name for disk in write.disks)
 
 
 def plan_product(
@@ -164,7 +135,7 @@ class _Planner:
             step, output = self.output(text, self.composition.board.place("emulator"))
             beside[published_path(text)] = (step, f"output:{output}")
         self.collector.raise_if_any()
-        return Graph(self.composition.name, tuple(self._in_order()), order, self.programs, beside)
+        return Graph(self.composition.name, tuple(self._in_order()), order.nodes, self.programs, beside)
 
     def _in_order(self) -> Iterator[Step]:
         """The steps as they were added; only what the kernel is to carry is added behind it, and comes before it here."""
@@ -266,7 +237,7 @@ class _Planner:
         if recipe is not None:
             bounds = _bounds_of(recipe.build) if isinstance(step.action, (RunCommands, ConfigureKernel)) else UNBOUND
             if recipe.private or bounds is not UNBOUND:  # hardly ever, and copying takes time
-                step = dataclasses.replace(step, bounds=bounds, private=recipe.private)
+                step = msgspec.structs.replace(step, bounds=bounds, private=recipe.private)
         return self.steps.setdefault(step.name, step)
 
     @property
@@ -703,7 +674,7 @@ class _Planner:
                         remedy='set `compiler = "gcc"`, or take the toolchain\'s own C library')
             )  # fmt: skip
         build = with_words(recipe.value.build, recipe, toolchain)
-        return dataclasses.replace(toolchain, loader=build.loader, cxx=False)
+        return msgspec.structs.replace(toolchain, loader=build.loader, cxx=False)
 
     def _programs(self, recipe: Definition[Recipe]) -> tuple[str, ...]:
         """The host's programs that a recipe's commands see: those of its build system, and those that it names."""

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+import msgspec
+
 from yarrik.disk import FORMS, RootPlace, numbered_partitions, partition_uuid
 from yarrik.errors import Collector, Place, Trouble
 from yarrik.model import Composition, Disk, Partition, WritablePlace
@@ -18,8 +20,7 @@ _TYPES = {"fat": "vfat"}
 _FOLDER_LISTS = {"plain": "/etc/folders", "units": "/usr/lib/tmpfiles.d/image.conf"}
 
 
-@dataclass(frozen=True)
-class MountTable:
+class MountTable(msgspec.Struct, frozen=True):
     """The lines of /etc/fstab, the folders that have to be there, and places that somebody asked for."""
 
     lines: tuple[str, ...]

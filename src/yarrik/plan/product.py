@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TypedDict
 
+import msgspec
 from msgspec.structs import replace
 
 from yarrik.arch import ARCHES, Arch
@@ -216,8 +217,7 @@ def _switched(composition: Composition) -> _Switched:
     }
 
 
-@dataclass(frozen=True)
-class RootChoice:
+class RootChoice(msgspec.Struct, frozen=True):
     """What a root filesystem is made by: `wanted` are the packages that are asked for, with the reason; `settled` the accounts
     that may be in it."""
 

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
-from yarrik.cache import LastRun
 from yarrik.errors import printable
-from yarrik.plan.steps import Step
+
+if TYPE_CHECKING:
+    from yarrik.cache import LastRun
+    from yarrik.plan.steps import Step
 
 ReasonCode = Literal["new", "source", "toolchain", "settings", "input", "lost"]
 

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
-from yarrik.errors import Place
-from yarrik.plan.actions import Action, PrepareFolder
+from yarrik.plan.actions import PrepareFolder
+
+if TYPE_CHECKING:
+    from yarrik.errors import Place
+    from yarrik.plan.actions import Action
 
 #: Raised when the form of fingerprints or results changes; what a single action does has a revision of its own.
 FORMAT = 1
@@ -18,8 +21,7 @@ FORMAT = 1
 _encode = msgspec.json.Encoder(order="deterministic").encode
 
 
-@dataclass(frozen=True)
-class Bounds:
+class Bounds(msgspec.Struct, frozen=True):
     """What a step takes, and what it may take at most; no part of its result. `weight` is in jobs, `memory` and `output` (of
     its log) in bytes, `seconds` for all its commands together; 0 is without a bound. `processes` counts those that it has at a
     time, with their threads."""
@@ -34,8 +36,7 @@ class Bounds:
 UNBOUND = Bounds()
 
 
-@dataclass(frozen=True)
-class Step:
+class Step(msgspec.Struct, frozen=True):
     """`name` is unique in its graph, like `build tidelog`.
 
     `files` gives digests of what comes from outside the graph, by label; `inputs` names outputs of other steps.
@@ -49,12 +50,12 @@ class Step:
     kind: str
     subject: str
     action: Action
-    files: Mapping[str, str] = field(default_factory=dict)
-    inputs: Mapping[str, tuple[str, str]] = field(default_factory=dict)
-    places: Mapping[str, Path] = field(default_factory=dict)
-    predicted: Mapping[str, str] = field(default_factory=dict)
-    marks: Mapping[str, Place] = field(default_factory=dict)
-    choices: Mapping[str, str] = field(default_factory=dict)
+    files: Mapping[str, str] = msgspec.field(default_factory=dict)
+    inputs: Mapping[str, tuple[str, str]] = msgspec.field(default_factory=dict)
+    places: Mapping[str, Path] = msgspec.field(default_factory=dict)
+    predicted: Mapping[str, str] = msgspec.field(default_factory=dict)
+    marks: Mapping[str, Place] = msgspec.field(default_factory=dict)
+    choices: Mapping[str, str] = msgspec.field(default_factory=dict)
     urls: tuple[str, ...] = ()
     bounds: Bounds = UNBOUND
     private: bool = False

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from yarrik.resolve import Answer, Node, Relation, Thing
 
@@ -14,8 +15,7 @@ _MOST_COLUMNS = 12
 KINDS = ("holds", "run time", "recommends", "build", "tool")
 
 
-@dataclass(frozen=True)
-class Drawn:
+class Drawn(msgspec.Struct, frozen=True):
     """Names with their labels, and edges: source, target, kind."""
 
     root: str

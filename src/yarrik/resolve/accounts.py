@@ -6,15 +6,18 @@ import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
 from yarrik.errors import Collector, Place, Trouble, Unfit, suggestion
-from yarrik.model import Definition, GroupAccount, Image, Root, ServiceAccount, User
-from yarrik.resolve.answer import Answer
+from yarrik.model import ServiceAccount, User
 from yarrik.resolve.login_keys import check_login_key
 from yarrik.resolve.packages import package_rules
+
+if TYPE_CHECKING:
+    from yarrik.model import Definition, GroupAccount, Image, Root
+    from yarrik.resolve.answer import Answer
 
 #: Numbers that are given out: for accounts of services, and for people.
 SYSTEM_NUMBERS = range(100, 1000)
@@ -107,8 +110,7 @@ class Accounts(msgspec.Struct, frozen=True, kw_only=True):
         return None if gid is None else (account.uid, gid)
 
 
-@dataclass(frozen=True)
-class Asked:
+class Asked(msgspec.Struct, frozen=True):
     """An account, or group of accounts, that a package asks for, and where."""
 
     package: str
@@ -116,8 +118,7 @@ class Asked:
     place: Place
 
 
-@dataclass(frozen=True)
-class Settled:
+class Settled(msgspec.Struct, frozen=True):
     """Accounts, and the numbers that were chosen for them: those the lock has to keep, also of accounts that are gone, since
     files on boards may still belong to them. `places` tells where each user's account is asked for."""
 

@@ -7,12 +7,14 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from yarrik.errors import Trouble, YarrikError
-from yarrik.model import Composition, Definition, Recipe, Shelved, Workspace
 from yarrik.resolve.packages import has_more_than_one, package_rules
 from yarrik.versions import Version
+
+if TYPE_CHECKING:
+    from yarrik.model import Composition, Definition, Recipe, Shelved, Workspace
 
 #: Roles that only one package of an image may have.
 EXCLUSIVE_ROLES = ("device-manager", "display-server", "init")

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.errors import NOWHERE, Place, Trouble, YarrikError, listed
 from yarrik.resolve.facts import Fact, Thing
@@ -24,8 +25,7 @@ _CODES = {
 }  # fmt: skip
 
 
-@dataclass(frozen=True)
-class Sentence:
+class Sentence(msgspec.Struct, frozen=True):
     """One step of a proof; `depth` counts the cases around it, and `opens` tells that it begins a further one."""
 
     text: str

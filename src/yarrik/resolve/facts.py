@@ -7,6 +7,8 @@ from dataclasses import dataclass, field
 from enum import Enum
 from typing import Literal
 
+import msgspec
+
 from yarrik.errors import Place
 
 Side = Literal["board", "host"]
@@ -56,8 +58,7 @@ class Relation(Enum):
     RECOMMENDED = "recommended"
 
 
-@dataclass(frozen=True)
-class Thing:
+class Thing(msgspec.Struct, frozen=True):
     """What a variable stands for. Recipes and options have a side; `option` is an option's name."""
 
     kind: ThingKind
@@ -72,8 +73,7 @@ class Thing:
         return f"@{self.name}{host}" if self.kind == "group" else f"{self.name}{host}"
 
 
-@dataclass(frozen=True)
-class Asker:
+class Asker(msgspec.Struct, frozen=True):
     """The definition that asks for something on behalf of a product; `part` is what it is asked for as, like `init`. What is
     asked for as a part cannot be left out."""
 
@@ -82,8 +82,7 @@ class Asker:
     part: str = ""
 
 
-@dataclass(frozen=True)
-class Missing:
+class Missing(msgspec.Struct, frozen=True):
     """A name that nothing answers to: a recipe, package or role, a group, or an option of a recipe (`in_some`: only some of its
     versions lack it)."""
 

@@ -89,8 +89,7 @@ class LockFile(Definable, frozen=True, kw_only=True):
     product: dict[str, LockedProduct] = msgspec.field(default_factory=dict)
 
 
-@dataclass(frozen=True)
-class Moved:
+class Moved(msgspec.Struct, frozen=True):
     """A fact of the lock that is not what would be built now; None where there is none on that side."""
 
     what: str

@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import TYPE_CHECKING
 
-from yarrik.model import Composition, Definition, Image, PackageRule, Recipe
+from yarrik.model import PackageRule
 from yarrik.toolchain import RUNTIME_PACKAGES, runtime_package
+
+if TYPE_CHECKING:
+    from yarrik.model import Composition, Definition, Image, Recipe
 
 #: Where a kernel's build leaves what modules from outside need to know of it.
 KERNEL_HEADERS = "/usr/include/kernel"

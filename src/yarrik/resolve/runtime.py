@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import posixpath
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.elf import ElfFacts
 from yarrik.errors import Collector, Place, Trouble, listed, suggestion
@@ -16,8 +17,7 @@ LIBRARY_FOLDERS = ("/lib", "/usr/lib", "/lib64", "/usr/lib64")
 _GNU_LIBRARY = "libc.so.6"
 
 
-@dataclass(frozen=True)
-class PackagedPath:
+class PackagedPath(msgspec.Struct, frozen=True):
     """One path of a package. `content` is a file's digest or a link's destination; `owner` is an account's name, `group` that
     of a group, or empty for the owner's first one. `attributes` are extended ones."""
 
@@ -31,8 +31,7 @@ class PackagedPath:
     attributes: tuple[tuple[str, bytes], ...] = ()
 
 
-@dataclass(frozen=True)
-class LinkedIn:
+class LinkedIn(msgspec.Struct, frozen=True):
     """What of another recipe is in a package's files, linked statically: that recipe, the libraries (their paths on the build's
     side), and the files of the package that have it."""
 
@@ -43,8 +42,7 @@ class LinkedIn:
     files: tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class BuiltPackage:
+class BuiltPackage(msgspec.Struct, frozen=True):
     """A package as a recipe yielded it; `elf` has the facts of each ELF file by path, `linked` what is linked in of others."""
 
     name: str
@@ -68,8 +66,7 @@ class BuiltPackage:
         return (self.recipe, *(one.recipe for one in self.linked))
 
 
-@dataclass(frozen=True)
-class Chosen:
+class Chosen(msgspec.Struct, frozen=True):
     """A package that goes into the image, and why."""
 
     package: BuiltPackage

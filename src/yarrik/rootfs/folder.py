@@ -6,9 +6,9 @@ import operator
 import os
 import re
 import stat
-from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
 from msgspec.structs import replace
 
 from yarrik.errors import Collector, Place, Trouble, YarrikError
@@ -27,8 +27,7 @@ _name_of = operator.attrgetter("name")
 _LETTERS: dict[str, Kind] = {"d": "folder", "c": "character", "b": "block", "p": "fifo"}
 
 
-@dataclass(frozen=True)
-class OwnerRow:
+class OwnerRow(msgspec.Struct, frozen=True):
     """One line of an owners table; None keeps what the folder has."""
 
     path: str

@@ -14,6 +14,8 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 
+import msgspec
+
 from yarrik.elf import Abi, ElfDamaged, read_abi, read_elf
 from yarrik.rootfs.tree import Node, RootTree
 
@@ -41,8 +43,7 @@ _MOST_INCLUDES = 64
 _DIGITS = re.compile(r"\d+|\D")
 
 
-@dataclass(frozen=True)
-class _Library:
+class _Library(msgspec.Struct, frozen=True):
     soname: str
     flags: int
 

@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import posixpath
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from yarrik.cache import Entry, Tree
 

@@ -14,6 +14,8 @@ from dataclasses import dataclass, field
 from io import BytesIO
 from posixpath import basename
 
+import msgspec
+
 from yarrik.elf import ElfDamaged, sections
 from yarrik.errors import Damaged
 
@@ -26,8 +28,7 @@ class ModuleDamaged(Damaged):
     """A module that cannot be read; the message says which and why."""
 
 
-@dataclass(frozen=True)
-class ModuleFacts:
+class ModuleFacts(msgspec.Struct, frozen=True):
     """What a module says of itself. `symbols` are those that it offers to others."""
 
     file: str

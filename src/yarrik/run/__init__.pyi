@@ -1,4 +1,3 @@
-from .building import BuildReport as BuildReport
 from .cache_place import cache_folder as cache_folder
 from .catalogues import Known as Known
 from .catalogues import catalogue_sources as catalogue_sources
@@ -42,8 +41,11 @@ from .outdated import update_recipe as update_recipe
 from .planning import Planned as Planned
 from .project import Choices as Choices
 from .proving import prove as prove
+from .rebuilding import Rebuilder as Rebuilder
 from .records import Span as Span
+from .reporting import BuildReport as BuildReport
 from .results import StepReport as StepReport
+from .results import StepRow as StepRow
 from .sandbox import GRACE as GRACE
 from .sandbox import kill_all as kill_all
 from .session import Session as Session
@@ -58,7 +60,9 @@ from .terms import Terms as Terms
 from .terms import all_terms as all_terms
 from .terms import state_of_terms as state_of_terms
 from .terms import terms_of as terms_of
+from .unchanged import ChangedSources as ChangedSources
 from .unchanged import KeptBuild as KeptBuild
 from .unchanged import Question as Question
+from .unchanged import asked_before as asked_before
 from .unchanged import kept_build as kept_build
 from .unchanged import watched as watched

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Collection, Iterable, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+import msgspec
+from msgspec.structs import replace
 
 from yarrik.atomic import write_file
 from yarrik.beneath import regular_file
@@ -29,8 +31,7 @@ from yarrik.sources import receive_small
 _CARRIED = {"package": ("package", "recipe", "role"), "name": ("package", "recipe", "role")}
 
 
-@dataclass(frozen=True)
-class Known:
+class Known(msgspec.Struct, frozen=True):
     """The catalogues that could be read, and what is wrong with the others."""
 
     catalogues: Catalogues

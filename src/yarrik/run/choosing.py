@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any, Literal
 
 import msgspec
+import msgspec.structs
 import tomlkit
 
 from yarrik.atomic import write_file
@@ -23,8 +24,7 @@ ChoicePage = Literal["board", "profile", "packages", "options"]
 Mark = Literal["on", "along", "off"]
 
 
-@dataclass(frozen=True)
-class Item:
+class Item(msgspec.Struct, frozen=True):
     """Something to choose: `mark` says whether it is chosen, comes along with something else, or is not there; `weight` are
     bytes in an image, as earlier builds tell, or None."""
 
@@ -34,8 +34,7 @@ class Item:
     weight: int | None = None
 
 
-@dataclass(frozen=True)
-class Verdict:
+class Verdict(msgspec.Struct, frozen=True):
     """What the solver says of a choice: packages of the image, what they weigh together (bytes), and how many of them were
     not built yet, so that nobody knows; or what is wrong with it."""
 
@@ -47,8 +46,7 @@ class Verdict:
     answer: Answer | None = None
 
 
-@dataclass(frozen=True)
-class Effect:
+class Effect(msgspec.Struct, frozen=True):
     """What choosing one more thing, or one less, would change."""
 
     brings: tuple[str, ...] = ()
@@ -264,7 +262,7 @@ def _drop_empty(document: tomlkit.TOMLDocument, image: Any) -> None:
 
 def choices_as_json(choosing: Choosing, pages: Sequence[ChoicePage]) -> str:
     """What there is to choose, for programs."""
-    found = {page: [dataclasses.asdict(one) for one in choosing.items(page)] for page in pages}
+    found = {page: [msgspec.to_builtins(one) for one in choosing.items(page)] for page in pages}
     verdict = choosing.verdict()
     return json.dumps({"ok": not verdict.troubles, "product": choosing.product, "packages": list(verdict.packages),
                        "weight": verdict.weight, "choices": found,

@@ -11,6 +11,7 @@ import tempfile
 from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
 import tomlkit
 import tomlkit.exceptions
 
@@ -30,8 +31,7 @@ SAVED = "yarrik-saved"
 _OURS = {"NAME": "Yarrik", "EMAIL": "yarrik@localhost", "DATE": "2026-01-01T00:00:00Z"}
 
 
-@dataclass(frozen=True)
-class Unsaved:
+class Unsaved(msgspec.Struct, frozen=True):
     """What of a working tree is on no shelf: files that differ from the last commit, subjects of commits, commits on other
     branches and in stashes, and things that may be of no worth: ignored files, replaced commits, repositories inside."""
 

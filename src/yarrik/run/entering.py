@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import shlex
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+import msgspec
+from msgspec.structs import replace
 
 from yarrik.beneath import Folder, remove_folder
 from yarrik.errors import Trouble, YarrikError, suggestion
@@ -17,8 +19,7 @@ from yarrik.run.session import Session
 from yarrik.run.step_logs import log_path
 
 
-@dataclass(frozen=True)
-class Entered:
+class Entered(msgspec.Struct, frozen=True):
     """A step's folder, laid out. `again` tells that it is the one of the last time, with whatever was changed in it."""
 
     step: Step
@@ -54,7 +55,7 @@ def enter(session: Session, composition: Composition, name: str, fresh: bool = F
             Trouble("STEP-NO-COMMANDS", f"the step `{name}` runs no commands that could be typed",
                     why="it is Yarrik's own work", remedy=suggestion(f"build {step.subject}", able))
         )  # fmt: skip
-    before = Graph(graph.product, graph.up_to(name).steps[:-1], graph.order, graph.programs)
+    before = Graph(graph.product, graph.up_to(name).steps[:-1], graph.nodes, graph.programs)
     outputs, sandbox = session.builder.run_steps(replace(planned, graph=before), listener)
     work = session.project.folder / "enter" / log_path(session.project.folder, composition.name, name).stem
     if work.exists() and fresh:

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from typing import Literal
+
+import msgspec
 
 from yarrik.errors import Trouble
 
 How = Literal["kept", "shared", "ran", "failed", "not reached", "damaged"]
 
 
-@dataclass(frozen=True)
-class Progress:
+class Progress(msgspec.Struct, frozen=True):
     """How far a build is: steps in all, those whose result is there (`kept` in the cache here, `shared` from another one,
     `ran`), and the seconds that are left, as far as former builds tell."""
 
@@ -28,8 +28,7 @@ class Progress:
         return self.kept + self.shared + self.ran
 
 
-@dataclass(frozen=True)
-class StepStarted:
+class StepStarted(msgspec.Struct, frozen=True):
     """A step begins to run; `expected` are the seconds that it took last."""
 
     step: str
@@ -38,8 +37,7 @@ class StepStarted:
     expected: float | None = None
 
 
-@dataclass(frozen=True)
-class StepWaits:
+class StepWaits(msgspec.Struct, frozen=True):
     """Another process runs the same step; this build waits for its result, and runs others meanwhile. `process`, `workspace`
     and `product` say which, as far as it is known."""
 
@@ -50,8 +48,7 @@ class StepWaits:
     product: str = ""
 
 
-@dataclass(frozen=True)
-class StepEnded:
+class StepEnded(msgspec.Struct, frozen=True):
     """A step has run, well or not; or its result came from a shared cache. `what` describes a failure."""
 
     step: str
@@ -62,8 +59,7 @@ class StepEnded:
     same: bool = False
 
 
-@dataclass(frozen=True)
-class SubjectEnded:
+class SubjectEnded(msgspec.Struct, frozen=True):
     """All that had to run for a recipe or product has run: which kinds of steps, how long, and the first one's reason.
 
     `same` tells that the last of them left what it had left before, so nothing after it had to run for it."""
@@ -76,24 +72,21 @@ class SubjectEnded:
     same: bool
 
 
-@dataclass(frozen=True)
-class StillRunning:
+class StillRunning(msgspec.Struct, frozen=True):
     """Nothing has happened for a second; reported so that a view shows that time goes by. `doing` says of steps what they
     are at, like how much of a download has come."""
 
     progress: Progress
-    doing: Mapping[str, str] = field(default_factory=dict)
+    doing: Mapping[str, str] = msgspec.field(default_factory=dict)
 
 
-@dataclass(frozen=True)
-class Sending:
+class Sending(msgspec.Struct, frozen=True):
     """The build is done, and `left` results are still on their way to shared caches."""
 
     left: int
 
 
-@dataclass(frozen=True)
-class Warned:
+class Warned(msgspec.Struct, frozen=True):
     """Something that may make the build fail later."""
 
     trouble: Trouble

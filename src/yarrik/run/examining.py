@@ -8,6 +8,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
+import msgspec
+
 from yarrik.errors import Place, Trouble, YarrikError, listed
 from yarrik.model import Composition, Overrides
 from yarrik.plan import Assessment
@@ -23,8 +25,7 @@ Verdict = Literal["ok", "advice", "stop"]
 _UNFIT = frozenset(" \t\n\"'$#:;&|<>()*?[]\\%=~`!{}")
 
 
-@dataclass(frozen=True)
-class Row:
+class Row(msgspec.Struct, frozen=True):
     """One thing that was looked at; `next_` is what to type or do about it."""
 
     verdict: Verdict

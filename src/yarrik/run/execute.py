@@ -4,28 +4,32 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Mapping
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from contextlib import ExitStack
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, BinaryIO, assert_never
 
-from yarrik.cache import Claims, Holder, Memory, Store
+from yarrik.cache import Claims
 from yarrik.errors import YarrikError
-from yarrik.plan import Difference, FetchFile, FetchRuntime, Graph, PrepareFolder, RunCommands, Step, fingerprint_of, parts_of
+from yarrik.plan import FetchFile, FetchRuntime, PrepareFolder, RunCommands, fingerprint_of, parts_of
 from yarrik.run.budget import JobBudget
-from yarrik.run.events import Listener, StepEnded, StepStarted, StepWaits, StillRunning, SubjectEnded, Warned
+from yarrik.run.events import StepEnded, StepStarted, StepWaits, StillRunning, SubjectEnded, Warned
 from yarrik.run.results import StepReport, private_steps
 from yarrik.run.room import short_of_room
-from yarrik.run.sandbox import Sandbox
-from yarrik.run.schedule import Ask, Claim, Give, Instruction, Load, Look, Mend, Refill, Rules, Schedule, Start, Take
+from yarrik.run.schedule import Ask, Claim, Give, Load, Look, Mend, Refill, Rules, Schedule, Start, Take
 from yarrik.run.tally import Tally
 from yarrik.run.work_folders import WorkFolders
-from yarrik.run.worker import Settings, Worker
+from yarrik.run.worker import Worker
 
 if TYPE_CHECKING:
-    from yarrik.cache import Shared
+    from yarrik.cache import Holder, Memory, Shared, Store
+    from yarrik.plan import Difference, Graph, Step
+    from yarrik.run.events import Listener
+    from yarrik.run.sandbox import Sandbox
+    from yarrik.run.schedule import Instruction
+    from yarrik.run.worker import Settings
 
 #: Results that are asked of shared caches at a time: it is the way there that takes long, not the work.
 ASKING = 8
@@ -34,7 +38,8 @@ ASKING = 8
 @dataclass
 class Execution:
     """One run through a graph. `folder` is the workspace's own `.yarrik`; `shared` are caches of others, if there are any.
-    `before_first` is called before the first step runs, and may raise YarrikError."""
+    `before_first` is called before the first step runs, and may raise YarrikError. `kept` are the outputs of steps that the
+    graph needs and has not; `private` are the names of those whose results go nowhere else, if they are known."""
 
     graph: Graph
     store: Store
@@ -46,11 +51,14 @@ class Execution:
     before_first: Callable[[], None]
     difference: Difference
     shared: Shared | None = None
+    kept: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    private: set[str] | None = None
 
     def run(self) -> list[StepReport]:
         """Returns a report for each step, in the graph's order; failed steps carry their error.
 
-        When a step trips over a hole in the cache, what left the hole is run again, and then the rest."""
+        When a step trips over a hole in the cache, what left the hole is run again, and then the rest. Raises MissingObject for
+        a hole that is left by a step which the graph has not."""
         with ExitStack() as open_:
             runner = _Runner(self, open_)
             try:
@@ -71,11 +79,13 @@ class _Runner:
         self.subjects: dict[str, list[str]] = {}
         for name, step in self.steps.items():
             self.subjects.setdefault(step.subject, []).append(name)
-        self.costs = execution.memory.costs(graph.product)
+        # Of a few steps the memory is asked for these alone.
+        names = list(self.steps) if execution.kept else None
+        self.costs = execution.memory.costs(graph.product, names)
         self.seconds = {name: cost.seconds for name, cost in self.costs.items()}
         loads = {name: Load(max(1, one.bounds.weight), one.bounds.memory) for name, one in self.steps.items()}
-        needs = {name: step.needs for name, step in self.steps.items()}
-        private = private_steps(graph)
+        needs = {name: [one for one in step.needs if one in self.steps] for name, step in self.steps.items()}
+        private = private_steps(graph) if execution.private is None else execution.private
         rules = _rules(graph, settings, private, execution.shared is not None)
         self.schedule = Schedule(needs, self.seconds, Load(settings.jobs, _memory_here()), loads, rules)
         self.tally = Tally(len(self.steps), self.seconds, settings.jobs, self.schedule.path)
@@ -93,7 +103,8 @@ class _Runner:
             open_.callback(pool.shutdown, wait=True, cancel_futures=True)
         self.worker = Worker(
             graph, execution.store, execution.memory, execution.sandbox, execution.folder, settings, execution.difference,
-            execution.shared, work, execution.memory.last_runs(graph.product), private,
+            execution.shared, work, execution.memory.last_runs(graph.product, names), private,
+            kept=execution.kept,
         )  # fmt: skip
 
         self.reports: dict[str, StepReport] = {}
@@ -172,14 +183,17 @@ class _Runner:
         step = self.steps[name]
         again = name in self.missing
         if not again:
-            inputs = {label: self.reports[needed].outputs[output] for label, (needed, output) in step.inputs.items()}
+            inputs = {label: self._outputs(needed)[output] for label, (needed, output) in step.inputs.items()}
             self.missing[name] = fingerprint_of(step, inputs), inputs
         if not self._kept(name, heard=again):
             self.schedule.missing(name)
 
+    def _outputs(self, name: str) -> Mapping[str, str]:
+        return self.reports[name].outputs if name in self.reports else self.all.kept[name]
+
     def _kept(self, name: str, heard: bool) -> bool:
         """Settles a step whose result is kept; `heard` when the listener knows that there was none a while ago."""
-        report = self.worker.kept(self.steps[name], *self.missing[name])
+        report = self.worker.found(self.steps[name], *self.missing[name])
         if report is None:
             return False
         self._settle(name, report)

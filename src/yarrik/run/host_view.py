@@ -14,7 +14,6 @@ import os
 import shutil
 import sys
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -40,8 +39,7 @@ from yarrik.toolchain import Toolchain
 _SIGHTS = 500
 
 
-@dataclass(frozen=True)
-class View:
+class View(msgspec.Struct, frozen=True):
     """A folder with the root of what is seen, and the host's folders that are mounted into it at their own paths."""
 
     root: Path

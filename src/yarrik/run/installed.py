@@ -4,9 +4,11 @@ Builds run in `/step`, with what they are linked with in `/step/sysroot`. Upstre
 
 from __future__ import annotations
 
-import dataclasses
 import re
 from collections.abc import Iterator
+
+import msgspec
+import msgspec.structs
 
 from yarrik.cache import Entry, Store, Tree
 from yarrik.elf import MAGIC, unnamed_strings
@@ -41,7 +43,7 @@ def out_of_sysroot(tree: Tree) -> Tree:
     kept = {entry.path: entry for entry in tree.entries if not entry.path.startswith(own)}
     for path, entry in moved.items():
         if path not in kept:
-            kept[path] = dataclasses.replace(entry, path=path)
+            kept[path] = msgspec.structs.replace(entry, path=path)
     if not any(path.startswith("step/") and path != "step/sysroot" for path in kept):
         kept.pop("step", None)
         kept.pop("step/sysroot", None)
@@ -72,7 +74,7 @@ def _tidied_entries(tree: Tree, store: Store) -> Iterator[Entry]:
                 before = store.get_bytes(entry.content)
                 after = _OWN_FLAGS.sub(b"", before).replace(_SYSROOT, b"")
                 if after != before:
-                    entry = dataclasses.replace(entry, size=len(after), content=store.put_bytes(after))
+                    entry = msgspec.structs.replace(entry, size=len(after), content=store.put_bytes(after))
         yield entry
 
 
@@ -96,7 +98,7 @@ def _without_leftover(entry: Entry, store: Store) -> Entry:
         data = bytearray(file.read())
     for at, length in ranges:
         data[at : at + length] = bytes(length)
-    return dataclasses.replace(entry, content=store.put_bytes(bytes(data)))
+    return msgspec.structs.replace(entry, content=store.put_bytes(bytes(data)))
 
 
 def sysroot_of(tree: Tree, store: Store) -> Tree:
@@ -107,7 +109,7 @@ def sysroot_of(tree: Tree, store: Store) -> Tree:
     for entry in tree.files:
         if entry.size <= _LARGEST and _is_config_program(entry, store):
             text = _BOARD_FOLDER.sub(_SYSROOT + b"/usr", store.get_bytes(entry.content))
-            found[entry.path] = dataclasses.replace(entry, size=len(text), content=store.put_bytes(text))
+            found[entry.path] = msgspec.structs.replace(entry, size=len(text), content=store.put_bytes(text))
             for folder in ("usr", "usr/bin"):
                 found.setdefault(folder, Entry(folder, "folder", 0o755, 0, ""))
     sysroot = Tree.of(found.values())

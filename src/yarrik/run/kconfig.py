@@ -11,6 +11,8 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
+import msgspec
+
 from yarrik.beneath import Folder
 
 _TYPE = re.compile(r"(?:def_)?(bool|tristate|int|hex|string)\b\s*(.*)\Z", re.DOTALL)
@@ -268,8 +270,7 @@ class Condition:
         return word
 
 
-@dataclass(frozen=True)
-class Expression:
+class Expression(msgspec.Struct, frozen=True):
     """A condition as a tree: `option` and `other` (comparisons, constants, macros) have no parts; `text` is as written."""
 
     kind: Literal["option", "and", "or", "not", "other"]

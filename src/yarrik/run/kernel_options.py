@@ -10,6 +10,8 @@ from functools import cached_property, partial
 from pathlib import Path
 from typing import Literal
 
+import msgspec
+
 from yarrik.errors import Place
 from yarrik.run.kconfig import Condition, Expression, Option, Options, parse_expression
 from yarrik.run.kernel_config import options, reason_for_loss
@@ -34,16 +36,14 @@ class Given:
         return {name.removeprefix("CONFIG_"): found for name, found in options(self.text).items()}
 
 
-@dataclass(frozen=True)
-class Dependency:
+class Dependency(msgspec.Struct, frozen=True):
     """A condition of an option, and whether it holds."""
 
     text: str
     holds: bool
 
 
-@dataclass(frozen=True)
-class OptionFacts:
+class OptionFacts(msgspec.Struct, frozen=True):
     """One option as it is configured. `value` is `n` for one that is not set; `kconfig` is where it is defined; `set_by` says
     who gave it its value, at `place`; `selected_by` are options that hold it on, `default` is what it is when nobody says."""
 
@@ -61,8 +61,7 @@ class OptionFacts:
     asked: tuple[str, Place] | None = None
 
 
-@dataclass(frozen=True)
-class LineFacts:
+class LineFacts(msgspec.Struct, frozen=True):
     """A line of a fragment that does not do what it says, or nothing."""
 
     verdict: Literal["lost", "unknown", "redundant", "overruled"]
@@ -74,8 +73,7 @@ class LineFacts:
     remedy: str = ""
 
 
-@dataclass(frozen=True)
-class Obstacle:
+class Obstacle(msgspec.Struct, frozen=True):
     """What keeps an option from being as it is wanted."""
 
     option: str
@@ -83,8 +81,7 @@ class Obstacle:
     remedy: str
 
 
-@dataclass(frozen=True)
-class Wished:
+class Wished(msgspec.Struct, frozen=True):
     """What has to be set for wishes to come true: values by option, those that were asked for first."""
 
     values: Mapping[str, str]

@@ -3,15 +3,15 @@ fragment, or options set by name."""
 
 from __future__ import annotations
 
-import dataclasses
 import os
 import re
 import subprocess
 from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
+import msgspec.structs
 import tomlkit
 import tomlkit.exceptions
 from msgspec import structs
@@ -31,8 +31,7 @@ from yarrik.run.session import Session
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*\Z")
 
 
-@dataclass(frozen=True)
-class Fragment:
+class Fragment(msgspec.Struct, frozen=True):
     """What was changed: where the fragment is, the options it sets with former and new values, and whose list it is on."""
 
     file: Path
@@ -83,9 +82,9 @@ class KernelWork:
         except YarrikError as error:
             if not any(trouble.code in ("KERNEL-OPTION-LOST", "BOOT-LINE-TWICE") for trouble in error.troubles):
                 raise
-            step = dataclasses.replace(self.step, action=structs.replace(self.action, lenient=True))
+            step = msgspec.structs.replace(self.step, action=structs.replace(self.action, lenient=True))
             steps = tuple(step if one.name == step.name else one for one in planned.graph.steps)
-            planned = dataclasses.replace(planned, graph=dataclasses.replace(planned.graph, steps=steps))
+            planned = msgspec.structs.replace(planned, graph=msgspec.structs.replace(planned.graph, steps=steps))
             config = self.session.builder.run_up_to(planned, step.name, listener)["config"]
         store = self.session.project.store
         final = next(store.get_bytes(entry.content) for entry in store.tree(config).files).decode("utf-8", "replace")
@@ -326,8 +325,7 @@ class KernelWork:
         write_file(file, tomlkit.dumps(document).encode(), durable=True)
 
 
-@dataclass(frozen=True)
-class Changed:
+class Changed(msgspec.Struct, frozen=True):
     """What setting options did: the fragment, and former and new values of those that were asked for, of those that they need
     (also written), and of those that followed by themselves."""
 

@@ -6,9 +6,10 @@ import contextlib
 import difflib
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
+
+import msgspec
 
 from yarrik.atomic import write_file
 from yarrik.errors import Place, Trouble, YarrikError, suggestion
@@ -20,8 +21,7 @@ from yarrik.sources import Offered, digest_of_url, listed_beside, newer, tagged,
 Origin = Literal["debian", "git", "url", ""]
 
 
-@dataclass(frozen=True)
-class Standing:
+class Standing(msgspec.Struct, frozen=True):
     """A recipe and what its source offers: a newer version of upstream's, or a newer `revision` of the same in a Debian
     archive. `trouble` is why that is not known. Sources that nobody publishes have no `origin`."""
 
@@ -40,8 +40,7 @@ class Standing:
         return self.newest is not None or bool(self.revision)
 
 
-@dataclass(frozen=True)
-class Change:
+class Change(msgspec.Struct, frozen=True):
     """What was changed for a newer version: the difference of the recipe's file (empty where the lock alone changed), and the
     step that showed that sources and patches fit."""
 

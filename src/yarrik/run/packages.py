@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import dataclasses
 import re
 from collections.abc import Callable, Sequence
 
 import msgspec
+import msgspec.structs
 
 from yarrik.cache import Entry, Tree
 from yarrik.capabilities import ATTRIBUTE, encode_capabilities
@@ -165,8 +165,8 @@ def decode_packages(data: bytes) -> list[BuiltPackage]:
 
 def _renamed(package: BuiltPackage, change: Callable[[str], str]) -> BuiltPackage:
     paths = tuple(
-        dataclasses.replace(p, path=change(p.path), content=change(p.content) if p.kind == "link" else p.content)
+        msgspec.structs.replace(p, path=change(p.path), content=change(p.content) if p.kind == "link" else p.content)
         for p in package.paths
     )
     elf = {change(path): facts for path, facts in package.elf.items()}
-    return dataclasses.replace(package, paths=paths, elf=elf)
+    return msgspec.structs.replace(package, paths=paths, elf=elf)

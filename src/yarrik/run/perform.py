@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import fnmatch
 import os
 import re
@@ -12,6 +11,9 @@ from dataclasses import dataclass, field
 from functools import singledispatch
 from pathlib import Path
 from typing import BinaryIO
+
+import msgspec
+import msgspec.structs
 
 from yarrik.beneath import Folder, NotPlain
 from yarrik.cache import Entry, Store, Tree, clashes
@@ -314,7 +316,7 @@ def _part_of(tree: Tree, folder: str, context: Context) -> Tree:
         place = context.step.marks.get("source", Place())
         trouble = Trouble("SOURCE-MISSING", f"the source has no folder {folder}", place, remedy=suggestion(folder, known))
         raise YarrikError(trouble, "work")
-    part = Tree.of(dataclasses.replace(entry, path=entry.path[len(folder) + 1 :]) for entry in inside)
+    part = Tree.of(msgspec.structs.replace(entry, path=entry.path[len(folder) + 1 :]) for entry in inside)
     context.store.put_tree(part)
     return part
 

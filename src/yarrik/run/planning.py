@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import dataclasses
 import os
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -11,15 +10,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
+import msgspec.structs
 
-from yarrik.cache import MissingObject, changed_paths
-from yarrik.errors import Collector, Damaged, Place, Trouble, YarrikError, suggestion
+from yarrik.errors import Collector, Place, Trouble, YarrikError, suggestion
 from yarrik.host import find_program
 from yarrik.licences import licence_fault
 from yarrik.model import AMENDABLE, Composition, Overrides, ShelfFile, compose, convert, never_holding, read_document
 from yarrik.resolve import (
     LOGIN_SERVICE,
     NOBODY,
+    PATIENCE,
     Answer,
     LockedProduct,
     Moved,
@@ -43,8 +43,7 @@ if TYPE_CHECKING:
     from yarrik.run.surroundings import HostSurroundings
 
 
-@dataclass(frozen=True)
-class Planned:
+class Planned(msgspec.Struct, frozen=True):
     """A product that is planned: its answer and step graph, what this machine has for it, what differs from the lock, and what
     is likely wrong with what was resolved."""
 
@@ -106,7 +105,7 @@ class Planner:
             locked = self.project.lock.products.get(composition.name, LockedProduct())
             versions, roles = locked.preferences(moving)
             with self._all_faults_at_once():
-                answer = resolve(composition, versions, roles, progress, choices.patience, choices.full_proof)
+                answer = resolve(composition, versions, roles, progress, choices.patience or PATIENCE, choices.full_proof)
             self._answers[key] = (answer, composition)
         return self._answers[key][0]
 
@@ -230,7 +229,7 @@ class Planner:
                 **{name: number for name, number in settled.groups.items() if name not in main.accounts.group_numbers},
                 **groups,
             }
-        return dataclasses.replace(main, users=users, groups=groups)
+        return msgspec.structs.replace(main, users=users, groups=groups)
 
     def services(self, answer: Answer) -> tuple[tuple[OneService, ...], dict[str, Place]]:
         """The services that may be in an answer's image, and where each is said. Raises YarrikError."""
@@ -328,18 +327,9 @@ class Planner:
 
     def difference(self, planned: Planned) -> Difference:
         """Tells which paths differ between two trees, one of which may not be in the store yet; none when either is unknown."""
-        store, trees = self.project.store, planned.surroundings.trees
+        from yarrik.run.sysroots import difference_in
 
-        def paths(before: str, after: str) -> list[str]:
-            from yarrik.run.sysroots import changed_below
-
-            with contextlib.suppress(MissingObject):
-                return changed_paths(store.tree(before), trees.get(after) or store.tree(after))
-            with contextlib.suppress(MissingObject, Damaged):
-                return changed_below(store, before, after)
-            return []
-
-        return paths
+        return difference_in(self.project.store, planned.surroundings.trees)
 
     def why_runs(self, planned: Planned, step: str) -> tuple[Assessment, list[tuple[str, str, str]], list[str]]:
         """A step's verdict, everything in which its last fingerprint and the next differ (what, before, after), and inputs that
@@ -395,7 +385,7 @@ class Planner:
         from yarrik.toolchain import missing_program
 
         collector = Collector()
-        for node in planned.graph.order.nodes:
+        for node in planned.graph.nodes:
             recipe = planned.answer.recipe(node)
             for program, wish in recipe.value.build.program_versions.items():
                 trouble = unfit_program(program, wish, self.project.machine, recipe.place("build", "program-versions", program))
@@ -419,17 +409,19 @@ def _with_mirrors(graph: Graph, mirrors: Mapping[str, Sequence[str]]) -> Graph:
         ]
 
     steps = tuple(
-        dataclasses.replace(step, urls=tuple(dict.fromkeys([*(near for url in step.urls for near in nearer(url)), *step.urls])))
+        msgspec.structs.replace(
+            step, urls=tuple(dict.fromkeys([*(near for url in step.urls for near in nearer(url)), *step.urls]))
+        )
         if step.urls
         else step
         for step in graph.steps
     )
-    return dataclasses.replace(graph, steps=steps)
+    return msgspec.structs.replace(graph, steps=steps)
 
 
 def _without_sandbox(graph: Graph) -> Graph:
     """The graph with all steps marked that run commands: what they leave was made in view of the whole machine."""
     from yarrik.plan import runs_commands
 
-    steps = tuple(dataclasses.replace(step, open=True) if runs_commands(step.action) else step for step in graph.steps)
-    return dataclasses.replace(graph, steps=steps)
+    steps = tuple(msgspec.structs.replace(step, open=True) if runs_commands(step.action) else step for step in graph.steps)
+    return msgspec.structs.replace(graph, steps=steps)

@@ -9,35 +9,37 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import msgspec
+
 from yarrik.beneath import remove_folder
 from yarrik.cache import Memory, Store
 from yarrik.errors import Place, Trouble, YarrikError
-from yarrik.model import Catalogues, LocalSettings, Workspace, load_settings, open_workspace, settings_at
-from yarrik.resolve import PATIENCE, Lock, read_lock
+from yarrik.model import open_workspace, settings_at, settings_in
 from yarrik.run.cache_place import cache_folder
-from yarrik.run.catalogues import catalogue_sources, copy_of, is_address, read_catalogues, with_offers
-from yarrik.run.shelves import ShelfState, Shelves
 from yarrik.run.work_folders import WorkFolders
 from yarrik.sources import use_proxies
 
 if TYPE_CHECKING:
     from yarrik.cache import Shared
+    from yarrik.model import Catalogues, LocalSettings, Workspace
+    from yarrik.resolve import Lock
+    from yarrik.run.shelves import ShelfState
     from yarrik.sources import Archives
 
 #: The workspace's folder with working trees of sources that are being edited.
 EDITS = "edits"
 
 
-@dataclass(frozen=True)
-class Choices:
-    """What a command was asked for, for all that it does: `patience` in seconds, the others as its options say."""
+class Choices(msgspec.Struct, frozen=True):
+    """What a command was asked for, for all that it does: `patience` in seconds (the solver's own without it), the others as
+    its options say."""
 
     renew_lock: bool = False
     use_sandbox: bool = True
     locked: bool = False
     offline: bool = False
     clean_room: bool = False
-    patience: float = PATIENCE
+    patience: float | None = None
     full_proof: bool = False
 
 
@@ -68,6 +70,8 @@ class Project:
     def with_offers(self, error: YarrikError) -> YarrikError:
         """An error with the shelves of the catalogues that have what it lacks; of servers only what was downloaded before."""
 
+        from yarrik.run.catalogues import catalogue_sources, is_address, read_catalogues, with_offers
+
         def catalogues() -> Catalogues:
             settings = settings_at(self.root)
             sources = [one for one in catalogue_sources(self.root, settings) if not is_address(one) or self._has_copy(one)]
@@ -87,6 +91,8 @@ class Project:
         return {str(one.get("name")) for one in found if isinstance(one, dict)} if isinstance(found, list) else set()
 
     def _has_copy(self, source: str) -> bool:
+        from yarrik.run.catalogues import copy_of
+
         return copy_of(source, cache_folder(self.root, settings_at(self.root))).is_file()
 
     def _memory_if_writable(self) -> Memory | None:
@@ -99,7 +105,7 @@ class Project:
     @cached_property
     def settings(self) -> LocalSettings:
         """The settings of this machine and user; their proxies count from here on. Raises YarrikError."""
-        settings = load_settings(self.workspace)[0]
+        settings = settings_in(self.root)[0]
         proxies = {"http": settings.proxies.http, "https": settings.proxies.https}
         use_proxies({scheme: url for scheme, url in proxies.items() if url}, settings.proxies.direct)
         return settings
@@ -109,6 +115,8 @@ class Project:
         """How each shelf from git is: its commit, and whether it is as locked. Raises YarrikError."""
         if not any(choice.git for choice in self.workspace.settings.shelf):
             return []
+        from yarrik.run.shelves import Shelves
+
         return Shelves(self.root, self.store.root).states()
 
     @cached_property
@@ -133,13 +141,15 @@ class Project:
     @property
     def settings_place(self) -> Place:
         """Where shared caches are written down."""
-        return load_settings(self.workspace)[1]
+        return settings_in(self.root)[1]
 
     # What lasts longer than a command
 
     @cached_property
     def lock(self) -> Lock:
         """The lock as it is written down; empty when there is none. Raises YarrikError."""
+        from yarrik.resolve import read_lock
+
         return read_lock(self.root)
 
     def write_lock(self) -> None:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
+
+import msgspec
+from msgspec.structs import replace
 
 from yarrik.cache import MissingObject, Store, changed_paths
 from yarrik.errors import Place, Trouble, YarrikError, suggestion
@@ -22,8 +24,7 @@ _MOST = 5
 _CHUNK = 1 << 20
 
 
-@dataclass(frozen=True)
-class Variance:
+class Variance(msgspec.Struct, frozen=True):
     """A file that a step left differently: where the first byte differs, and what stands around it, before and now.
 
     Without an offset, it is there only once, or it is another kind of thing, or its rights differ."""
@@ -39,8 +40,7 @@ class Variance:
         return f"{self.path}: at byte {self.offset}, {_shown(self.before)} came out as {_shown(self.after)}"
 
 
-@dataclass(frozen=True)
-class Proof:
+class Proof(msgspec.Struct, frozen=True):
     """One step: whether it left the same twice, and else what differs."""
 
     step: Step
@@ -80,7 +80,7 @@ def prove(
                                   remedy=suggestion(recipe or "", subjects)))  # fmt: skip
     if recipe is not None:
         wanted = {name for step in chosen for name in (one.name for one in graph.up_to(step.name).steps)}
-        graph = Graph(graph.product, tuple(step for step in graph.steps if step.name in wanted), graph.order, graph.programs)
+        graph = Graph(graph.product, tuple(step for step in graph.steps if step.name in wanted), graph.nodes, graph.programs)
     outputs, sandbox = session.builder.run_steps(replace(planned, graph=graph), listener)
     found = []
     folders = WorkFolders(session.project.folder / "work")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 from filelock import FileLock
@@ -12,13 +13,18 @@ from filelock import FileLock
 from yarrik import __version__
 from yarrik.atomic import new_file, write_file
 from yarrik.cache import MissingObject, file_digest
-from yarrik.devicetree import blob_name
 from yarrik.disk import BESIDE, image_name
 from yarrik.manifest import SIGNATURE_FILE, checksum_list
 from yarrik.moving import copy_sparse
-from yarrik.run.planning import Planned
-from yarrik.run.project import Project
-from yarrik.run.results import StepReport
+from yarrik.run.results import Logs
+
+if TYPE_CHECKING:
+    from yarrik.run.kept_plan import Finished
+    from yarrik.run.project import Project
+    from yarrik.run.results import StepRow
+
+#: Steps whose outputs go into `out/`, by the beginnings of their names.
+_PUBLISHED = ("boot ", "write ", "check ", "describe ")
 
 
 @dataclass
@@ -27,18 +33,19 @@ class Publisher:
 
     project: Project
 
-    def publish(self, planned: Planned, reports: list[StepReport], ran: bool) -> bool:
-        """Brings `out/<product>` to what was built; True when anything there had to change. Raises MissingObject when what was
-        built is damaged in the cache."""
-        composition, graph = planned.composition, planned.graph
-        out = self.project.out(composition.name)
-        outputs = {name: digest for report in reports for name, digest in report.outputs.items()
-                   if report.step.kind in ("boot", "write", "check", "describe")}  # fmt: skip
-        files = {image_name(composition.name, disk, len(graph.disks)): outputs[f"disk:{disk}"] for disk in graph.disks}
+    def publish(self, finished: Finished, rows: list[StepRow], ran: bool, logs: Logs | None = None) -> Logs | None:
+        """Brings `out/<product>` to what was built; returns where the logs of its steps are in `steps.log` now, none when
+        nothing had to change. Of steps that ran before, `logs` says where they were. Rows get the seconds that they lack.
+        Raises MissingObject when what was built is damaged in the cache."""
+        product, disks = finished.product, finished.disks
+        out = self.project.out(product)
+        outputs = {name: digest for row in rows for name, digest in row.outputs.items()
+                   if row.step.startswith(_PUBLISHED)}  # fmt: skip
+        files = {image_name(product, disk, len(disks)): outputs[f"disk:{disk}"] for disk in disks}
         for output, digest in outputs.items():
             if output.startswith("beside:"):
                 _, disk, kind = output.split(":")
-                files[image_name(composition.name, disk, len(graph.disks)) + BESIDE[kind]] = digest
+                files[image_name(product, disk, len(disks)) + BESIDE[kind]] = digest
             elif output.startswith("file:"):
                 files[output.removeprefix("file:")] = digest
             elif output.startswith("memory:"):
@@ -47,14 +54,14 @@ class Publisher:
         files |= {f"licences/{entry.path}": entry.content for entry in self.project.store.tree(outputs["licences"]).files}
         if "control" in outputs:
             files["control.dtb"] = outputs["control"]
-        environment = composition.board.value.boot.environment
-        if environment is not None:
-            files[environment.name] = outputs["environment"]
-        made = {report.step.name: report.outputs for report in reports}
-        files |= {path: made[step][output] for path, (step, output) in graph.beside.items()}
+        if finished.environment:
+            files[finished.environment] = outputs["environment"]
+        if finished.beside:
+            made = {row.step: row.outputs for row in rows}
+            files |= {path: made[step][output] for path, (step, output) in finished.beside.items()}
         if "device-tree" in outputs:
-            files[blob_name(composition.board.value.kernel.device_tree)] = outputs["device-tree"]
-        fact = f"published {composition.name}"
+            files[finished.device_tree] = outputs["device-tree"]
+        fact = f"published {product}"
         known = self.project.memory.fact(fact)
         marks: dict[str, tuple[str, str]] = msgspec.json.decode(known, type=dict[str, tuple[str, str]]) if known else {}
         wanted = {**files, "SHA256SUMS": self.project.store.put_bytes(checksum_list(files))}
@@ -62,10 +69,10 @@ class Publisher:
         records = [name for name in ("build.json", "steps.log") if not (out / name).exists()]
         gone = marks.keys() - wanted.keys()
         if not stale and not ran and not records and not gone:
-            return False
+            return None
         out.mkdir(parents=True, exist_ok=True)
         self.project.prepare_folder()
-        with FileLock(self.project.folder / f"publishing-{composition.name}.lock"):
+        with FileLock(self.project.folder / f"publishing-{product}.lock"):
             if "SHA256SUMS" in stale:
                 (out / SIGNATURE_FILE).unlink(missing_ok=True)  # it is over another one
             for name in stale:
@@ -78,11 +85,10 @@ class Publisher:
                 if name not in wanted and _mark(out / name) == mark:
                     (out / name).unlink(missing_ok=True)
                     _remove_empty((out / name).parent, out)
-            if ran or records:
-                self._record(planned, reports, out)
+            now = self._record(finished, rows, out, logs) if ran or records else []
         new_marks = {name: (digest, _mark(out / name)) for name, digest in wanted.items()}
         self.project.memory.learn(fact, msgspec.json.encode(new_marks))
-        return True
+        return now
 
     def files_of(self, product: str) -> tuple[Path, ...]:
         """The files of a product in `out/`, as it was published last."""
@@ -97,34 +103,30 @@ class Publisher:
             self.project.store.take_out(self.project.store.object_path(digest))
             raise MissingObject(digest)
 
-    def _record(self, planned: Planned, reports: list[StepReport], out: Path) -> None:
+    def _record(self, finished: Finished, rows: list[StepRow], out: Path, former: Logs | None) -> Logs:
         """`build.json` and `steps.log`: how this build went. Unlike all else they differ from one build to the next."""
-        rows = []
-        log: list[str] = []
-        for report in reports:
-            result = self.project.store.record(report.fingerprint)
-            seconds = report.seconds if report.how == "ran" else result.seconds if result is not None else 0.0
-            rows.append(
-                {
-                    "step": report.step.name,
-                    "how": report.how,
-                    "reason": report.reason,
-                    "seconds": round(seconds, 3),
-                    "fingerprint": report.fingerprint,
-                    "outputs": dict(report.outputs),
-                    "notes": [note.text for note in report.notes],
-                }
-            )
-            head = f"== {report.step.name}: {report.how}, {seconds:.2f} s" + (f" ({report.reason})" if report.reason else "")
-            text = ""
-            if result is not None and result.log:
-                with contextlib.suppress(MissingObject):
-                    text = self.project.store.get_bytes(result.log).decode("utf-8", "replace")
-            log.append(head + "\n" + text)
-        toolchains = {side: toolchain.shown for side, toolchain in sorted(planned.surroundings.toolchains.items())}
-        document = {"yarrik": __version__, "toolchains": toolchains, "steps": rows}
+        store = self.project.store
+        before = (out / "steps.log").read_bytes() if former else b""
+        log, at = bytearray(), Logs()
+        for number, row in enumerate(rows):
+            known = former[number] if former else None
+            if row.seconds < 0 or known is None:
+                result = store.record(row.fingerprint)
+                row.seconds = round(result.seconds, 3) if row.seconds < 0 and result is not None else max(row.seconds, 0.0)
+                text = b""
+                if result is not None and result.log:
+                    with contextlib.suppress(MissingObject):
+                        text = store.get_bytes(result.log).decode("utf-8", "replace").encode()
+            else:
+                text = before[known[0] : known[0] + known[1]]
+            head = f"== {row.step}: {row.how}, {row.seconds:.2f} s" + (f" ({row.reason})" if row.reason else "")
+            log += (f"\n{head}\n" if number else f"{head}\n").encode()
+            at.append((len(log), len(text)))
+            log += text
+        document = {"yarrik": __version__, "toolchains": finished.toolchains, "steps": rows}
         write_file(out / "build.json", msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n")
-        write_file(out / "steps.log", "\n".join(log).encode())
+        write_file(out / "steps.log", bytes(log))
+        return at
 
 
 def _remove_empty(folder: Path, top: Path) -> None:

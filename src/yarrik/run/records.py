@@ -5,19 +5,22 @@ from __future__ import annotations
 import codecs
 import fcntl
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import BinaryIO
+from typing import TYPE_CHECKING, BinaryIO
 
 import msgspec
 
-from yarrik.boot import StoryLine
 from yarrik.cache import MissingObject
 from yarrik.errors import Place, Trouble, YarrikError
-from yarrik.run.project import Project
-from yarrik.run.results import StepReport
 from yarrik.run.step_logs import log_path
-from yarrik.run.warnings import ToolWarnings, warnings_in
+from yarrik.run.warnings import warnings_in
+
+if TYPE_CHECKING:
+    from yarrik.boot import StoryLine
+    from yarrik.run.project import Project
+    from yarrik.run.results import StepReport, StepRow
+    from yarrik.run.warnings import ToolWarnings
 
 
 class Span(msgspec.Struct, frozen=True):
@@ -104,18 +107,17 @@ class Records:
                  for report in reports if report.how == "ran"]  # fmt: skip
         return warnings_in(texts)
 
-    def saved(self, product: str, reports: Sequence[StepReport]) -> float:
+    def saved(self, product: str, reports: Sequence[StepReport], rows: Sequence[StepRow]) -> float:
         """The seconds that it would have taken to run what was kept, as far as this workspace knows."""
         costs = self.project.memory.costs(product)
-        return sum(
-            report.seconds if report.how == "shared" else cost.seconds if (cost := costs.get(report.step.name)) else 0.0
-            for report in reports
-            if report.how in ("kept", "shared")
-        )
+        kept = (costs[row.step].seconds for row in rows if row.how == "kept" and row.step in costs)
+        return sum(kept) + sum(report.seconds for report in reports if report.how == "shared")
 
-    def story(self, reports: Sequence[StepReport]) -> tuple[StoryLine, ...]:
-        """The bench board's story, when the disks of this build were tried."""
-        digest = next((report.outputs["story"] for report in reports if "story" in report.outputs), None)
+    def story(self, outputs: Iterable[Mapping[str, str]]) -> tuple[StoryLine, ...]:
+        """The bench board's story, when the disks of a build with these outputs were tried."""
+        from yarrik.boot import StoryLine
+
+        digest = next((one["story"] for one in outputs if "story" in one), None)
         if digest is None:
             return ()
         try:

@@ -4,15 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
-from yarrik.cache import LastRun, Result, Store
-from yarrik.errors import YarrikError
-from yarrik.plan import Graph, Step
+import msgspec
+
 from yarrik.run.events import How
 
+if TYPE_CHECKING:
+    from yarrik.cache import LastRun, Result, Store
+    from yarrik.errors import YarrikError
+    from yarrik.plan import Graph, Step
 
-@dataclass(frozen=True)
-class Note:
+
+class Note(msgspec.Struct, frozen=True):
     """Something that a step wants said; `code` is that of a warning, empty for what is only worth knowing."""
 
     text: str
@@ -23,6 +27,22 @@ def notes_of(result: Result) -> tuple[Note, ...]:
     """The notes of a kept result, each with its code."""
     codes = [*result.codes, *[""] * len(result.notes)]
     return tuple(Note(text, code) for text, code in zip(result.notes, codes, strict=False))
+
+
+#: Where the log of each step begins in `steps.log`, and how many bytes it has; None for one that has to be looked up.
+Logs = list[tuple[int, int] | None]
+
+
+class StepRow(msgspec.Struct):
+    """What became of a step, as `build.json` has it."""
+
+    step: str
+    how: How
+    reason: str
+    seconds: float
+    fingerprint: str
+    outputs: dict[str, str]
+    notes: tuple[str, ...]
 
 
 @dataclass

@@ -6,10 +6,14 @@ import os
 import shutil
 from collections.abc import Iterable, Mapping
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from yarrik.cache import Cost, MissingObject, Store
+from yarrik.cache import MissingObject
 from yarrik.errors import Place, Trouble
 from yarrik.units import shown_size
+
+if TYPE_CHECKING:
+    from yarrik.cache import Cost, Store
 
 
 def new_bytes(store: Store, outputs: Mapping[str, str], inputs: Mapping[str, str]) -> int:

@@ -20,15 +20,21 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
-from typing import BinaryIO
+from typing import TYPE_CHECKING, BinaryIO
+
+import msgspec
 
 from yarrik.cache import Store, default_root
 from yarrik.host import sight_of
-from yarrik.plan import UNBOUND, Bounds
-from yarrik.run.budget import JobBudget
-from yarrik.run.host_view import View, view_of, views_in
+from yarrik.plan import UNBOUND
+from yarrik.run.host_view import view_of, views_in
 from yarrik.run.terminal import run_at_terminal
 from yarrik.units import shown_seconds, shown_size
+
+if TYPE_CHECKING:
+    from yarrik.plan import Bounds
+    from yarrik.run.budget import JobBudget
+    from yarrik.run.host_view import View
 
 INSIDE = "/step"
 #: Seconds that a step has to end by itself when it is asked to.
@@ -39,8 +45,7 @@ _EVERY = 0.1
 _OWN_FOLDERS = ("proc", "dev", "tmp")
 
 
-@dataclass(frozen=True)
-class Sees:
+class Sees(msgspec.Struct, frozen=True):
     """What a command sees of this machine beside a shell's usual programs: a toolchain, by the line that shows it, and further
     programs by name."""
 

@@ -26,7 +26,8 @@ from __future__ import annotations
 import heapq
 from collections import deque
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 #: What a step takes of which nothing is known, in seconds: its kind matters less than that it counts at all.
 UNKNOWN_SECONDS = 1.0
@@ -36,8 +37,7 @@ PATIENCE = 8
 MENDINGS = 12
 
 
-@dataclass(frozen=True)
-class Load:
+class Load(msgspec.Struct, frozen=True):
     """What a running step takes: jobs, and memory in bytes."""
 
     jobs: int = 1
@@ -48,27 +48,23 @@ LIGHT = Load()
 UNLIMITED = Load(jobs=1 << 30, memory=1 << 62)
 
 
-@dataclass(frozen=True, slots=True)
-class Look:
+class Look(msgspec.Struct, frozen=True):
     """Find out whether a step's result is kept here."""
 
     step: str
 
 
-@dataclass(frozen=True, slots=True)
-class Ask:
+class Ask(msgspec.Struct, frozen=True):
     """Ask shared caches for a step's result."""
 
     step: str
 
 
-@dataclass(frozen=True, slots=True)
-class Refill:
+class Refill(msgspec.Struct, frozen=True):
     """Tools that were ended by force took tokens along; while nothing runs, the budget is brought back to its full size."""
 
 
-@dataclass(frozen=True, slots=True)
-class Take:
+class Take(msgspec.Struct, frozen=True):
     """Take at least `least` tokens for a step, and up to `most` of those that are free."""
 
     step: str
@@ -76,30 +72,26 @@ class Take:
     most: int
 
 
-@dataclass(frozen=True, slots=True)
-class Claim:
+class Claim(msgspec.Struct, frozen=True):
     """Claim a step, so that no other process runs it."""
 
     step: str
 
 
-@dataclass(frozen=True, slots=True)
-class Start:
+class Start(msgspec.Struct, frozen=True):
     """Run a step that is claimed, with this number of jobs."""
 
     step: str
     jobs: int
 
 
-@dataclass(frozen=True, slots=True)
-class Give:
+class Give(msgspec.Struct, frozen=True):
     """Give tokens back to the job budget."""
 
     tokens: int
 
 
-@dataclass(frozen=True, slots=True)
-class Mend:
+class Mend(msgspec.Struct, frozen=True):
     """Nothing runs any more, and these steps found damage in what they were given."""
 
     steps: tuple[str, ...]
@@ -108,8 +100,7 @@ class Mend:
 Instruction = Look | Ask | Refill | Take | Claim | Start | Give | Mend
 
 
-@dataclass(frozen=True)
-class Rules:
+class Rules(msgspec.Struct, frozen=True):
     """How a graph is run, by names of steps. `asks` may be asked of shared caches. `runs` are the steps that may run, all
     when it is None. `greedy` steps take all tokens that no other step waits for, since they cannot ask for more later. Without
     `keep_going` the first failure stops the build."""

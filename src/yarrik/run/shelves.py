@@ -39,8 +39,7 @@ _AT_A_TIME = 8
 Became = Literal["cloned", "moved", "kept", "left"]
 
 
-@dataclass(frozen=True)
-class ShelfState:
+class ShelfState(msgspec.Struct, frozen=True):
     """A shelf from git: its locked commit (empty without one), and its working tree (None while it is not cloned)."""
 
     choice: ShelfChoice
@@ -55,8 +54,7 @@ class ShelfState:
         return self.state is not None and not self.state.changed and self.state.commit == self.locked
 
 
-@dataclass(frozen=True)
-class Synced:
+class Synced(msgspec.Struct, frozen=True):
     """What became of a shelf. `left` was not touched, for the reason in `why`."""
 
     name: str
@@ -66,8 +64,7 @@ class Synced:
     between: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class Trial:
+class Trial(msgspec.Struct, frozen=True):
     """A shelf that could be added: how the workspace would list it, what its `shelf.toml` says, and for one from git its clone
     on trial with the commit (else None and empty)."""
 
@@ -324,8 +321,7 @@ def whole_clone(mirror: Mirror, folder: Path, commit: str) -> None:
         remove_folder(fresh)
 
 
-@dataclass(frozen=True)
-class Adding:
+class Adding(msgspec.Struct, frozen=True):
     """What is to be added: `added` in the order in which shelves are listed, those that another one needs before it; `asked`
     are those that were named; `missing` are names that are needed, and that neither the workspace nor a catalogue has."""
 

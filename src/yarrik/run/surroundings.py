@@ -6,21 +6,24 @@ import os
 import sys
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 
 from yarrik.atomic import new_folder
-from yarrik.cache import Tree, plain_modes, read_tree
+from yarrik.cache import Tree
 from yarrik.errors import Place, Trouble, Unfit, YarrikError, found_nearby, from_package, suggestion
-from yarrik.host import NATIVE_COMPILERS, Sight
+from yarrik.host import NATIVE_COMPILERS
 from yarrik.model import Composition, Definition, Recipe
 from yarrik.network import wireless_key
 from yarrik.plan import Provenance
 from yarrik.resolve import LockedDebian
 from yarrik.run.diversions import diversion_of, diverted_folder
-from yarrik.run.host_view import View, names_of, remembered_sight, view_of, views_in
+from yarrik.run.host_view import View
 from yarrik.run.project import EDITS, Project
-from yarrik.run.sandbox import THE_BOARDS, Sees
+from yarrik.run.sandbox import Sees
 from yarrik.run.secrets import password_hash, read_secret
+from yarrik.run.sights import Sights
+from yarrik.run.source_folders import source_tree
 from yarrik.run.terms import terms_of
 from yarrik.sources import DEBIAN_SCHEME, SourcePackage, checked_package, unpack_archive, without_password
 from yarrik.toolchain import DevelopmentFiles, Toolchain, development_files, probe, with_clang
@@ -36,8 +39,6 @@ class HostSurroundings:
     toolchains: dict[str, Toolchain] = field(default_factory=dict)
     #: Source folders as they are now, by digest: they may not be in the store yet.
     trees: dict[str, Tree] = field(default_factory=dict)
-    #: Each sight with the digest of its paths: hundreds of recipes share a few of them.
-    _sights: dict[tuple[str, tuple[str, ...]], tuple[Sight, str]] = field(default_factory=dict)
 
     def toolchain(self, side: str) -> Toolchain:
         known = self.toolchains
@@ -69,7 +70,7 @@ class HostSurroundings:
         self.toolchain(side)
         if NATIVE_COMPILERS & set(programs):
             self.toolchain("host")
-        return self._sight(side, programs)[1]
+        return self._sights.digest(side, programs)
 
     def _runs(self) -> tuple[str, ...]:
         """Programs of the host that the board's unpacked toolchain says it runs."""
@@ -109,9 +110,7 @@ class HostSurroundings:
                 Trouble("SOURCE-MISSING", f"there is no folder {folder.name} beside the definition", place,
                         why="it is named as a source", remedy=found_nearby(folder, f"make {folder}, or correct the path"))
             )  # fmt: skip
-        memory = self.project.memory
-        sys.audit("yarrik.tree", folder)
-        tree = plain_modes(read_tree(folder, lambda path, status: memory.digest_of(folder / path, status), suffixes))
+        tree = source_tree(folder, suffixes, self.project.memory)
         self.trees[tree.digest] = tree
         return tree
 
@@ -236,18 +235,8 @@ class HostSurroundings:
 
     def look(self, sees: Sees) -> View:
         """What a step sees of this machine."""
-        side = (
-            "board"
-            if sees.toolchain == THE_BOARDS
-            else next((side for side, toolchain in self.toolchains.items() if toolchain.shown == sees.toolchain), "")
-        )
-        identity = " ".join(one.identity for _, one in sorted(self.toolchains.items()))
-        return view_of(self._sight(side, sees.programs)[0], views_in(self.project.store), identity)
+        return self._sights.look(sees)
 
-    def _sight(self, side: str, programs: tuple[str, ...]) -> tuple[Sight, str]:
-        key = (side, programs)
-        if key not in self._sights:
-            toolchain = self.toolchains.get(side)
-            sight = remembered_sight(programs, toolchain, self.toolchains.get("host"), self.project.machine)
-            self._sights[key] = sight, names_of(sight)
-        return self._sights[key]
+    @cached_property
+    def _sights(self) -> Sights:
+        return Sights(self.project.store, self.project.machine, self.toolchains)

@@ -6,7 +6,7 @@ long chain of needs as at its beginning, and what several recipes need is stored
 from __future__ import annotations
 
 import threading
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import lru_cache
@@ -106,6 +106,20 @@ def changed_below(store: Store, before: str, after: str) -> list[str]:
         if pair[0] != pair[1]:
             found.update(changed_paths(*(store.tree(one) if one != nothing else Tree(()) for one in pair)))
     return sorted(found)
+
+
+def difference_in(store: Store, trees: Mapping[str, Tree]) -> Callable[[str, str], list[str]]:
+    """Tells which paths differ between two trees or documents of a store; `trees` may not be in it yet. None when either is
+    unknown."""
+
+    def paths(before: str, after: str) -> list[str]:
+        with suppress(MissingObject):
+            return changed_paths(store.tree(before), trees.get(after) or store.tree(after))
+        with suppress(MissingObject, Damaged):
+            return changed_below(store, before, after)
+        return []
+
+    return paths
 
 
 @dataclass(eq=False)

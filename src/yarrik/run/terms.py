@@ -6,9 +6,10 @@ import hashlib
 import os
 import sys
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
+
+import msgspec
 
 from yarrik.beneath import Folder
 from yarrik.errors import Place, Trouble, YarrikError, found_nearby
@@ -23,8 +24,7 @@ Kind = Literal["recipe", "shelf"]
 State = Literal["accepted", "open", "changed"]
 
 
-@dataclass(frozen=True)
-class Terms:
+class Terms(msgspec.Struct, frozen=True):
     """The terms of a recipe or shelf: the text, its SHA-256, and where it is named."""
 
     kind: Kind

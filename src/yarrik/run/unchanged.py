@@ -1,4 +1,5 @@
-"""The build that has nothing to do, told from what the last one looked at: when none of that has changed, all is kept.
+"""The build that has nothing to do, told from what the last one looked at: when none of that has changed, all is kept; and
+when only sources have, the plan is.
 
 A record says for one way of asking (product, variants, settings, options) which paths of this machine the plan followed
 from and how each was, which variables of the environment, and what has to be in the cache and in `out/`. It is written only
@@ -7,7 +8,8 @@ or with one that is damaged, everything is planned as ever: losing it costs time
 
 What planning looks at is heard as audit events (`sys.addaudithook`): `open`, `os.scandir` and `os.listdir` of Python
 itself, and `yarrik.read`, `yarrik.tree`, `yarrik.variable` and `yarrik.secret` where a digest or a finding is remembered in
-place of reading again."""
+place of reading again. What is read between `yarrik.tree` and `yarrik.tree-read` is a source: where nothing but the steps that
+take it follows from a folder of sources, other contents of its files change no plan."""
 
 from __future__ import annotations
 
@@ -18,7 +20,8 @@ import stat
 import sys
 import time
 from array import array
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from bisect import bisect_left
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -29,8 +32,11 @@ import msgspec
 from yarrik import __version__
 
 #: Raised when records have another form.
-_FORM = 1
+_FORM = 2
 _FOLDER = "unchanged"
+#: Where the plans are that belong to records, and their state, each under the name of its record.
+_PLANS = "plans"
+_STATE = ".state"
 #: How many ways of asking are remembered for a workspace.
 _MOST = 64
 #: A workspace with more paths than this is planned every time.
@@ -51,10 +57,12 @@ _SYSCTLS = (
 )
 _ALL = (1 << 64) - 1
 _GONE = (0, 0, 0, 0, 0, 0)
+#: Numbers in a status; those of its mode, and of the times of its content and of itself.
+_NUMBERS = 6
+_MODE, _MTIME, _CTIME = 0, 2, 3
 
 
-@dataclass(frozen=True)
-class Question:
+class Question(msgspec.Struct, frozen=True):
     """One way of asking for a build in the workspace at `root`."""
 
     root: Path
@@ -76,14 +84,21 @@ class Question:
         return self.root / ".yarrik" / _FOLDER / name
 
 
-@dataclass(frozen=True)
-class KeptBuild:
-    """A build of which all steps are kept: how many, what the user ought to hear, and its report as JSON."""
+class KeptBuild(msgspec.Struct, frozen=True):
+    """A build of which all steps are kept: their names and fingerprints, what the user ought to hear, and its report as JSON
+    without them."""
 
     product: str
-    steps: int
+    steps: tuple[str, ...]
+    fingerprints: bytes
     notes: tuple[str, ...]
     report: bytes
+
+    @property
+    def by_name(self) -> Iterator[tuple[str, str]]:
+        """Each step with its fingerprint."""
+        for number, name in enumerate(self.steps):
+            yield name, self.fingerprints[32 * number : 32 * number + 32].hex()
 
 
 class _Record(msgspec.Struct, array_like=True):
@@ -98,11 +113,41 @@ class _Record(msgspec.Struct, array_like=True):
     #: Folders of the cache, when they changed last, and for each the paths in it that have to be there.
     held: list[tuple[str, int, list[str]]]
     cache: str
-    fingerprints: bytes
     product: str
-    steps: int
-    notes: list[str]
+    steps: tuple[str, ...]
+    fingerprints: bytes
+    notes: tuple[str, ...]
     report: bytes
+    #: Folders of sources that change no plan, what in them was looked at otherwise, and folders all of which was.
+    sources: tuple[str, ...] = ()
+    seen: tuple[str, ...] = ()
+    whole: tuple[str, ...] = ()
+    #: Digests of the plan and its state; empty without them.
+    plan: str = ""
+    state: str = ""
+
+
+class ChangedSources(msgspec.Struct, frozen=True):
+    """A build after which nothing has changed but the contents of sources: `folders` are those in which some did. `plan` and
+    `state` are as they were kept."""
+
+    question: Question
+    folders: tuple[str, ...]
+    plan: bytes
+    state: bytes
+    began_ns: int
+    record: _Record
+    statuses: array[int]
+
+    def is_as_left(self, file: Path) -> bool:
+        """Whether a file of `out/` is as the last build left it."""
+        name = os.fspath(file)
+        if name not in self.record.out:
+            return False
+        at = _NUMBERS * (len(self.record.paths) + len(self.record.linked) + self.record.out.index(name))
+        then = array("Q")
+        then.frombytes(self.record.statuses)
+        return self.statuses[at : at + _NUMBERS] == then[at : at + _NUMBERS]
 
 
 # Asking
@@ -111,12 +156,20 @@ class _Record(msgspec.Struct, array_like=True):
 def kept_build(question: Question) -> KeptBuild | None:
     """The build that was asked for, if all of it is kept and nothing has changed that it followed from; None when that is not
     known."""
+    found = asked_before(question)
+    return found if isinstance(found, KeptBuild) else None
+
+
+def asked_before(question: Question) -> KeptBuild | ChangedSources | None:
+    """The build that was asked for, if all of it is kept and nothing has changed that it followed from, or nothing but sources;
+    None when that is not known."""
+    began_ns = time.time_ns()
     try:
         data = question.file.read_bytes()
     except OSError:
         return None
     body, seal = data[:-32], data[-32:]
-    if hashlib.blake2b(body, digest_size=32).digest() != seal:
+    if _seal(body) != seal:
         return None
     try:
         record = msgspec.msgpack.decode(body, type=_Record)
@@ -124,10 +177,76 @@ def kept_build(question: Question) -> KeptBuild | None:
         return None
     if record.form != _FORM or record.facts != _facts() or record.variables != _variables(record.variables):
         return None
-    if _statuses(record).tobytes() != record.statuses or not all(map(_holds, record.held)):
+    statuses = _statuses(record)
+    same = statuses.tobytes() == record.statuses
+    folders = () if same else _changed_sources(record, statuses)
+    if not (same or folders) or not all(map(_holds, record.held)):
         return None
-    _mark_used(question.file, record)
-    return KeptBuild(record.product, record.steps, tuple(record.notes), record.report)
+    if same:
+        _mark_used(question, record)
+        return KeptBuild(record.product, record.steps, record.fingerprints, record.notes, record.report)
+    plan, state = (_sealed(file, seal) for file, seal in zip(_beside(question), (record.plan, record.state), strict=True))
+    if plan is None or state is None:
+        return None
+    _mark_used(question, record)
+    return ChangedSources(question, folders, plan, state, began_ns, record, statuses)
+
+
+def _beside(question: Question) -> tuple[Path, Path]:
+    """The files of a record's plan and its state."""
+    name = question.file.name
+    return question.root / ".yarrik" / _PLANS / name, question.root / ".yarrik" / _PLANS / f"{name}{_STATE}"
+
+
+def _sealed(file: Path, seal: str) -> bytes | None:
+    """What is in a file, if it is what it was."""
+    try:
+        data = file.read_bytes()
+    except OSError:
+        return None
+    return data if seal and _seal(data).hex() == seal else None
+
+
+def _seal(data: bytes) -> bytes:
+    return hashlib.blake2b(data, digest_size=32).digest()
+
+
+def _changed_sources(record: _Record, now: array[int]) -> tuple[str, ...]:
+    """The folders of sources in which files have other contents, if nothing else has changed; none if anything has."""
+    then = array("Q")
+    then.frombytes(record.statuses)
+    if not record.plan or len(then) != len(now):
+        return ()
+    sources, seen, whole = set(record.sources), set(record.seen), set(record.whole)
+    found: dict[str, None] = {}
+    # What is in `out` is put there again.
+    last = _NUMBERS * (len(record.paths) + len(record.linked))
+    for at in range(0, last, _NUMBERS):
+        if now[at : at + _NUMBERS] == then[at : at + _NUMBERS]:
+            continue
+        number, kind = at // _NUMBERS, stat.S_IFMT(now[at + _MODE])
+        if number >= len(record.paths) or kind != stat.S_IFMT(then[at + _MODE]) or kind not in (stat.S_IFREG, stat.S_IFDIR):
+            return ()
+        path = record.paths[number]
+        around = {path, *_above(path)}
+        if path in seen or whole & around or "/.git/" in path or not sources & around:
+            return ()
+        found.update(dict.fromkeys(sorted(sources & around)))
+    linked = set(record.linked)
+    for folder in found:
+        # A file that comes or goes may be one that planning asks for.
+        first, end = (bisect_left(record.paths, f"{folder}{mark}") for mark in ("/", "0"))  # "0" comes after "/"
+        below: set[str] = set()
+        with suppress(_TooMany):
+            _walk(folder, below)
+        if folder in linked or below - {folder} != set(record.paths[first:end]):
+            return ()
+    return tuple(found)
+
+
+def _above(path: str) -> Iterator[str]:
+    while (path := os.path.dirname(path)) != "/":
+        yield path
 
 
 def _holds(folder: tuple[str, int, list[str]]) -> bool:
@@ -141,8 +260,10 @@ def _holds(folder: tuple[str, int, list[str]]) -> bool:
     return all(map(os.path.exists, needed))
 
 
-def _mark_used(file: Path, record: _Record) -> None:
+def _mark_used(question: Question, record: _Record) -> None:
     """Notes that the results are in use, so that they are not cleared away; once an hour."""
+    # The record itself is written after each change, and the plan when all results were looked up.
+    file = _beside(question)[0] if record.plan else question.file
     with suppress(OSError):
         if time.time() - file.stat().st_mtime < _USED:
             return
@@ -208,12 +329,18 @@ class Watch:
     opened: set[str] = field(default_factory=set)
     read: set[str] = field(default_factory=set)
     trees: set[str] = field(default_factory=set)
+    #: Folders of sources that were read, with the suffixes of what was read of them.
+    sources: set[tuple[str, tuple[str, ...]]] = field(default_factory=set)
     variables: set[str] = field(default_factory=set)
     #: Whether a secret was taken from the environment.
     secret: bool = False
+    #: The folder of sources that is being read.
+    _reading: str = ""
 
     def hear(self, event: str, args: tuple[Any, ...]) -> None:
         """Takes an audit event in."""
+        if self._reading and event in _OF_SOURCES and _is_at(self._reading, args[0]):
+            return
         if event == "open":
             path, _mode, flags = args
             writes = isinstance(flags, int) and flags & (os.O_WRONLY | os.O_RDWR | os.O_CREAT)
@@ -225,11 +352,28 @@ class Watch:
         elif event == "yarrik.read":
             self.read.add(os.fsdecode(args[0]))
         elif event == "yarrik.tree":
-            self.trees.add(os.fsdecode(args[0]))
+            folder, suffixes = os.fsdecode(args[0]), args[1]
+            self.trees.add(folder)
+            self.sources.add((folder, suffixes))
+            self._reading = folder
+        elif event == "yarrik.tree-read":
+            self._reading = ""
         elif event == "yarrik.variable":
             self.variables.add(args[0])
         elif event == "yarrik.secret":
             self.secret = True
+
+
+#: What is heard while sources are read.
+_OF_SOURCES = ("open", "os.scandir", "os.listdir", "yarrik.read")
+
+
+def _is_at(folder: str, path: object) -> bool:
+    """Whether a path is in a folder that is being read, or is given by a descriptor, or from one."""
+    if not isinstance(path, (str, bytes, os.PathLike)):
+        return True
+    text = os.fsdecode(path)
+    return text == folder or text.startswith(f"{folder}/") or not text.startswith("/")
 
 
 _watches: list[Watch] = []
@@ -256,24 +400,46 @@ def watched() -> Iterator[Watch]:
         _watches.remove(watch)
 
 
-@dataclass(frozen=True)
-class Left:
-    """What has to be there after a build: its files in `out/`, and for each fingerprint the digests of what its step left
-    in the cache."""
+class Left(msgspec.Struct, frozen=True):
+    """What has to be there after a build: its files in `out/`, and for each step its fingerprint and the digests of what it
+    left in the cache."""
 
     out: tuple[Path, ...]
     cache: Path
-    digests: Mapping[str, tuple[str, ...]]
+    steps: Mapping[str, tuple[str, Collection[str]]]
+
+    @property
+    def fingerprints(self) -> bytes:
+        """Those of all steps, in their order."""
+        return bytes.fromhex("".join(fingerprint for fingerprint, _ in self.steps.values()))
+
+    @property
+    def digests(self) -> set[str]:
+        """All that has to be in the cache."""
+        return {digest for _, digests in self.steps.values() for digest in digests}
+
+
+class PlanKept(msgspec.Struct, frozen=True):
+    """A build's plan and its state, encoded, and the folders of sources (as they were heard of) that change no plan."""
+
+    plan: bytes
+    state: bytes
+    sources: Collection[tuple[str, tuple[str, ...]]] = ()
 
 
 def remember_build(
-    question: Question, watch: Watch, about: KeptBuild, files: Iterable[Path], trees: Iterable[Path], left: Left
+    question: Question,
+    watch: Watch,
+    said: tuple[str, tuple[str, ...], bytes],
+    files: Iterable[Path],
+    trees: Iterable[Path],
+    left: Left,
+    plan: PlanKept | None = None,
 ) -> bool:
-    """Keeps what a build followed from; whether that could be, which is not so when something changed since it began.
+    """Keeps what a build followed from; whether that could be, which is not so when something changed since it began. `said`
+    are the product, its notes and its report.
 
     `files` count whether they are there or not, and all that is in `trees`, beside what was heard."""
-    from yarrik.atomic import write_file  # asking takes as few modules as it can
-
     if watch.secret:
         return False  # a digest of it would be as good as the secret, where that is short
     if abs((time.time_ns() - watch.began_ns) / 1e9 - (time.monotonic() - watch.began)) > 1:
@@ -284,6 +450,7 @@ def remember_build(
     paths = {path for path in opened if not f"{path}/".startswith(apart) and not path.endswith((".pyc", ".so"))}
     more: list[str | Path] = [*watch.read, *files, *_own_modules(), *_program_folders()]
     paths.update(map(os.path.abspath, more))
+    seen = frozenset(paths)
     try:
         last = "/"
         for tree in sorted(f"{os.path.abspath(tree)}/" for tree in {*trees, *map(Path, watch.trees)}):
@@ -296,21 +463,80 @@ def remember_build(
     linked = [path for path in ordered if os.path.islink(path)]
     out = sorted(map(os.fspath, left.out))
     record = _Record(_FORM, _facts(), _variables(watch.variables), ordered, linked, out, b"", [], cache,
-                     bytes.fromhex("".join(left.digests)), about.product, about.steps, list(about.notes),
-                     about.report)  # fmt: skip
+                     said[0], tuple(left.steps), left.fingerprints, *said[1:])  # fmt: skip
+    if plan is not None:
+        _part_sources(record, watch, plan, seen)
     statuses = _statuses(record)
-    first = min(watch.began_ns, time.time_ns()) - _FRESH_NS
-    watched_ones = 6 * (len(ordered) + len(linked))
-    if max((*statuses[2:watched_ones:6], *statuses[3:watched_ones:6]), default=0) > first:
+    if not _settle(record, statuses, watch.began_ns):
         return False
     record.statuses = statuses.tobytes()
-    record.held = list(_held(cache, {digest for digests in left.digests.values() for digest in digests}))
+    record.held = list(_held(cache, left.digests))
+    return _write(question, record, plan)
+
+
+def _part_sources(record: _Record, watch: Watch, plan: PlanKept, seen: frozenset[str]) -> None:
+    """Parts folders of sources from those from which something else follows, and notes what in the former was looked at
+    otherwise."""
+    plain = {folder for folder, _ in plan.sources if os.path.abspath(folder) == folder}
+    whole = {os.path.abspath(folder) for folder, suffixes in watch.sources if (folder, suffixes) not in plan.sources}
+    record.sources = tuple(sorted(plain - whole - set(record.linked)))
+    record.whole = tuple(sorted(whole))
+    known = set(record.sources)
+    record.seen = tuple(sorted(path for path in seen if path in known or not known.isdisjoint(_above(path))))
+
+
+def _settle(record: _Record, statuses: array[int], began_ns: int) -> bool:
+    """Whether nothing can have changed unseen since a build began. Sources that may have are marked as changed: they are looked
+    at again."""
+    first = min(began_ns, time.time_ns()) - _FRESH_NS
+    sources = set(record.sources)
+    for at in range(0, _NUMBERS * (len(record.paths) + len(record.linked)), _NUMBERS):
+        if max(statuses[at + _MTIME], statuses[at + _CTIME]) <= first:
+            continue
+        number = at // _NUMBERS
+        path = record.paths[number] if number < len(record.paths) else ""
+        if path in record.seen or not (path in sources or not sources.isdisjoint(_above(path))):
+            return False
+        statuses[at + 1 : at + _NUMBERS] = array("Q", [0] * (_NUMBERS - 1))
+    return True
+
+
+def renew(
+    changed: ChangedSources, said: tuple[str, tuple[str, ...], bytes], left: Left, new: Collection[str], state: bytes
+) -> bool:
+    """Keeps what a build followed from that ran after sources had changed, like `remember_build`; `new` are the digests of what
+    its steps left."""
+    record, question = changed.record, changed.question
+    watched_ones = _NUMBERS * (len(record.paths) + len(record.linked))
+    statuses = changed.statuses[:watched_ones]
+    if not _settle(record, statuses, changed.began_ns):
+        return False
+    record.out = sorted(map(os.fspath, left.out))
+    _look(statuses, record.out, os.lstat)
+    record.statuses = statuses.tobytes()
+    record.product, record.notes, record.report = said[0], *said[1:]
+    record.fingerprints = left.fingerprints
+    record.held = list(_held_again(record, left.digests, new))
+    return _write(question, record, PlanKept(b"", state))
+
+
+def _write(question: Question, record: _Record, plan: PlanKept | None) -> bool:
+    """Writes a record with its plan, which stays as it is where there is none."""
+    from yarrik.atomic import write_file  # asking takes as few modules as it can
+
     try:
-        folder = question.file.parent
-        folder.mkdir(parents=True, exist_ok=True)
+        question.file.parent.mkdir(parents=True, exist_ok=True)
+        if plan is not None:
+            files = _beside(question)
+            files[0].parent.mkdir(parents=True, exist_ok=True)
+            if plan.plan:
+                write_file(files[0], plan.plan)
+                record.plan = _seal(plan.plan).hex()
+            write_file(files[1], plan.state)
+            record.state = _seal(plan.state).hex()
         body = msgspec.msgpack.encode(record)
-        write_file(question.file, body + hashlib.blake2b(body, digest_size=32).digest())
-        _clear_away(folder)
+        write_file(question.file, body + _seal(body))
+        _clear_away(question.file.parent)
     except (OSError, UnicodeEncodeError):
         return False  # a full or read-only disk, or names that are not text, cost time and no more
     return True
@@ -374,16 +600,40 @@ def _held(cache: str, digests: set[str]) -> Iterator[tuple[str, int, list[str]]]
     """The folders of the cache with what has to be in each; 0 for one that has changed so lately that it may do so unseen."""
     by_folder: dict[str, list[str]] = {}
     for digest in sorted(digests):
-        tree = f"{cache}/trees/{digest[:2]}/{digest}"
-        path = tree if os.path.exists(tree) else f"{cache}/objects/{digest[:2]}/{digest}"
+        path = _path_in(cache, digest)
         by_folder.setdefault(os.path.dirname(path), []).append(path)
-    settled = time.time_ns() - _FRESH_NS
     for folder, needed in by_folder.items():
-        try:
-            changed = os.stat(folder).st_mtime_ns
-        except OSError:
-            changed = 0
-        yield folder, changed if changed < settled else 0, needed
+        yield folder, _changed(folder), needed
+
+
+def _held_again(record: _Record, digests: set[str], new: Collection[str]) -> Iterator[tuple[str, int, list[str]]]:
+    """The same as `_held`, where only what is `new` has to be looked for."""
+    by_folder = {
+        folder: (changed, [path for path in needed if path[-64:] in digests]) for folder, changed, needed in record.held
+    }
+    for digest in sorted(set(new) & digests):
+        path = _path_in(record.cache, digest)
+        _, needed = by_folder.setdefault(os.path.dirname(path), (0, []))
+        if path not in needed:
+            needed.append(path)
+    for folder, (before, needed) in sorted(by_folder.items()):
+        now = _changed(folder)
+        if needed:
+            yield folder, now if now == before or all(map(os.path.exists, needed)) else 0, needed
+
+
+def _path_in(cache: str, digest: str) -> str:
+    tree = f"{cache}/trees/{digest[:2]}/{digest}"
+    return tree if os.path.exists(tree) else f"{cache}/objects/{digest[:2]}/{digest}"
+
+
+def _changed(folder: str) -> int:
+    """When something came to a folder of the cache or went, the last time; 0 when it may do so unseen."""
+    try:
+        changed = os.stat(folder).st_mtime_ns
+    except OSError:
+        return 0
+    return changed if changed < time.time_ns() - _FRESH_NS else 0
 
 
 def _clear_away(folder: Path) -> None:
@@ -391,3 +641,5 @@ def _clear_away(folder: Path) -> None:
     files = sorted(folder.iterdir(), key=lambda file: file.stat().st_mtime, reverse=True)
     for file in files[_MOST:]:
         file.unlink(missing_ok=True)
+        for name in (file.name, f"{file.name}{_STATE}"):
+            (folder.parent / _PLANS / name).unlink(missing_ok=True)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 #: A compiler's warning in the form that GCC and those like it have: file, line, perhaps column, text, perhaps the option.
 _WARNING = re.compile(
@@ -24,8 +25,7 @@ MOST = 5
 _LOOKED_AT = 16 << 20
 
 
-@dataclass(frozen=True)
-class ToolWarning:
+class ToolWarning(msgspec.Struct, frozen=True):
     """One that matters: whose build it was, where in the sources, what, and the compiler's option that names its kind."""
 
     subject: str
@@ -34,8 +34,7 @@ class ToolWarning:
     option: str
 
 
-@dataclass(frozen=True)
-class ToolWarnings:
+class ToolWarnings(msgspec.Struct, frozen=True):
     """How many there were, each place counted once, in how many recipes; and the few that matter."""
 
     count: int = 0

@@ -11,28 +11,31 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
 
-from yarrik.beneath import Folder, NotPlain
-from yarrik.cache import Cost, LastRun, Memory, MissingObject, Result, Store
+import msgspec
+
+from yarrik.beneath import NotPlain
+from yarrik.cache import Cost, LastRun, MissingObject, Result
 from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError, printable
-from yarrik.plan import Difference, Graph, Step, assess, parts_of, reason_for
+from yarrik.plan import assess, parts_of, reason_for
 from yarrik.run.configure_log import missing_thing
-from yarrik.run.events import How
 from yarrik.run.results import StepReport, kept_outputs, notes_of, still_there
 from yarrik.run.room import new_bytes
-from yarrik.run.sandbox import Sandbox
 from yarrik.run.step_logs import known_cause, last_lines, log_path, new_log, telling_lines
 from yarrik.run.sysroots import Layouts, trees_of
-from yarrik.run.work_folders import WorkFolders
 
 if TYPE_CHECKING:
-    from yarrik.cache import Shared
+    from yarrik.beneath import Folder
+    from yarrik.cache import Memory, Shared, Store
+    from yarrik.plan import Difference, Graph, Step
+    from yarrik.run.events import How
+    from yarrik.run.sandbox import Sandbox
+    from yarrik.run.work_folders import WorkFolders
     from yarrik.sources import Archive
 
 _HOLE = "CACHE-HOLE"
 
 
-@dataclass(frozen=True)
-class Settings:
+class Settings(msgspec.Struct, frozen=True):
     """How a graph is run. `run_nothing` takes only results that exist, `run_all` takes none. `redirect_hosts` are hosts that
     a download may be redirected to, `archives` the Debian archives that this machine knows."""
 
@@ -61,12 +64,14 @@ class Worker:
     work: WorkFolders
     last: Mapping[str, LastRun]
     private: set[str]
+    #: Outputs of steps that the graph needs and has not.
+    kept: Mapping[str, Mapping[str, str]]
     #: What steps say they are at, by name.
     doing: dict[str, str] = field(default_factory=dict)
     layouts: Layouts = field(default_factory=Layouts)
     _began: float = field(default_factory=time.monotonic)
 
-    def kept(self, step: Step, fingerprint: str, inputs: Mapping[str, str]) -> StepReport | None:
+    def found(self, step: Step, fingerprint: str, inputs: Mapping[str, str]) -> StepReport | None:
         """The report of a step whose result is kept, here or by another workspace that shares the cache."""
         if self.settings.run_all:
             return None
@@ -109,14 +114,16 @@ class Worker:
         def lookup(name: str, fingerprint: str) -> Mapping[str, str] | None:
             return kept_outputs(self.store, self.last.get(name), fingerprint)
 
-        settled = {name: report.outputs for name, report in reports.items() if report.how == "kept"}
+        settled = {**self.kept, **{name: report.outputs for name, report in reports.items() if report.how == "kept"}}
         found = assess(self.graph, lookup, self.last, lambda before, after: [], settled)
         return {one.step.name for one in found if one.verdict != "kept"}
 
     def forget_damaged(self, damaged: Iterable[StepReport], reports: Mapping[str, StepReport]) -> bool:
         """Drops the results that failed steps found holes in; whether there were any, so that another try makes sense.
-        `reports` has all that ran or was kept before them."""
+        `reports` has all that ran or was kept before them. Raises MissingObject where what left them is not in the graph."""
         self.layouts.clear()
+        if self.kept:
+            raise MissingObject(next((trouble.what for one in damaged if one.error for trouble in one.error.troubles), ""))
         damaged = list(damaged)
         before: dict[str, None] = {}
         waiting = [name for report in damaged for name in report.step.needs]

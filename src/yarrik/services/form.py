@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.rootfs import OwnPath
 from yarrik.services.settle import OneService
 
 
-@dataclass(frozen=True)
-class ServiceForm:
+class ServiceForm(msgspec.Struct, frozen=True):
     """One way of writing services down. A new one is an object of this type in a module of its own, and a line in the table
     `SERVICE_FORMS`.
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Container, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from typing import Literal
 
 import msgspec
@@ -58,8 +57,7 @@ class OneService(msgspec.Struct, frozen=True, kw_only=True, rename="kebab", omit
         return not self.listen and not self.every
 
 
-@dataclass(frozen=True)
-class AskedService:
+class AskedService(msgspec.Struct, frozen=True):
     """A service that a package brings, and where that is said."""
 
     package: str

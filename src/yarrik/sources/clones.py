@@ -9,9 +9,9 @@ from __future__ import annotations
 import hashlib
 import re
 import subprocess
-from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
 from filelock import FileLock
 
 from yarrik.errors import Place, Trouble, YarrikError
@@ -28,8 +28,7 @@ _FETCH_ONE = ("fetch", "--quiet", "--depth=1", "--no-tags", "--no-recurse-submod
 _COMMIT = re.compile(r"[0-9a-f]{40}(?:[0-9a-f]{24})?")
 
 
-@dataclass(frozen=True)
-class Wanted:
+class Wanted(msgspec.Struct, frozen=True):
     """What of a repository is wanted: at most one of the three; without any, its usual branch."""
 
     branch: str = ""
@@ -47,8 +46,7 @@ class Wanted:
         return self.branch or self.tag or self.commit or "its usual branch"
 
 
-@dataclass(frozen=True)
-class State:
+class State(msgspec.Struct, frozen=True):
     """A working tree: its commit, whether files in it differ from that (`changed`), and how many of its commits are on no
     branch or tag of the repository that it came from (`own`)."""
 
@@ -57,8 +55,7 @@ class State:
     own: int
 
 
-@dataclass(frozen=True)
-class Mirror:
+class Mirror(msgspec.Struct, frozen=True):
     """All branches and tags of a repository, as they were when it was asked last; or, `shallow`, single commits of it."""
 
     url: str

@@ -21,6 +21,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+import msgspec
+
 from yarrik.cache import Store
 from yarrik.errors import NOWHERE, Place, Trouble, Unfit, YarrikError
 from yarrik.host import find_program
@@ -47,8 +49,7 @@ _BEGIN, _SIGNATURE, _END = (
 )  # fmt: skip
 
 
-@dataclass(frozen=True)
-class Archive:
+class Archive(msgspec.Struct, frozen=True):
     """A suite of an archive: its address without a slash at the end, and where its keys are: files of OpenPGP keys, binary or
     armoured, or an armoured text. An `unsigned` one is taken as it is; so is one that has `expired`."""
 
@@ -64,8 +65,7 @@ class Archive:
         return f"{without_password(self.url)} {self.suite}"
 
 
-@dataclass(frozen=True)
-class SourcePackage:
+class SourcePackage(msgspec.Struct, frozen=True):
     """A source package as an index names it: Debian's whole version, the folder below the archive's address, and its files with
     their SHA-256 digests."""
 

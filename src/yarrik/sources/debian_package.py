@@ -9,8 +9,9 @@ import io
 import re
 import zlib
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from yarrik.cache import Entry, Store, Tree
 from yarrik.errors import NOWHERE, Place, Trouble, YarrikError
@@ -27,8 +28,7 @@ _LARGEST_PATCH = 256 << 20
 SERIES = "debian/patches/series"
 
 
-@dataclass(frozen=True)
-class Members:
+class Members(msgspec.Struct, frozen=True):
     """The files of a source package by what they are: upstream's archive (or the whole of a native package), further ones by
     the folder that each belongs to, the packaging as an archive, and as a patch in the oldest form."""
 
@@ -38,8 +38,7 @@ class Members:
     patch: str
 
 
-@dataclass(frozen=True)
-class SeriesPatch:
+class SeriesPatch(msgspec.Struct, frozen=True):
     """A patch of the packaging: its path in the sources, and how many parts of its paths are left out."""
 
     path: str

@@ -11,6 +11,8 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Literal
 
+import msgspec
+
 from yarrik.licences import joined, licence_fault
 
 What = Literal[
@@ -21,8 +23,7 @@ _LARGEST, _MOST_TAGGED, _MOST_OPTIONS = 4 << 20, 2000, 40
 _MOST_NESTED = 100
 
 
-@dataclass(frozen=True)
-class Switch:
+class Switch(msgspec.Struct, frozen=True):
     """An option of a build: the arguments that turn it on and off. `default` is None where the build decides by itself."""
 
     on: str
@@ -31,8 +32,7 @@ class Switch:
     summary: str
 
 
-@dataclass(frozen=True)
-class Guess:
+class Guess(msgspec.Struct, frozen=True):
     """One thing that a file says; `line` counts from 1. With `optional`, the build goes without it."""
 
     what: What
@@ -43,8 +43,7 @@ class Guess:
     switch: Switch | None = None
 
 
-@dataclass(frozen=True)
-class Findings:
+class Findings(msgspec.Struct, frozen=True):
     """All that was read. Of version and licence the first guess is the best one."""
 
     guesses: tuple[Guess, ...]

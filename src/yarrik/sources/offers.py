@@ -5,9 +5,10 @@ from __future__ import annotations
 import re
 import subprocess
 from collections.abc import Collection, Iterable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import unquote, urljoin
+
+import msgspec
 
 from yarrik.errors import Trouble, Unfit, YarrikError
 from yarrik.sources import git
@@ -23,8 +24,7 @@ _VERSION = re.compile(r"(?P<version>[0-9][0-9A-Za-z.+~-]*)\Z")
 _COMMIT = re.compile(r"[0-9a-f]{40}(?:[0-9a-f]{24})?\Z")
 
 
-@dataclass(frozen=True)
-class Offered:
+class Offered(msgspec.Struct, frozen=True):
     """A version that can be had, and where: a commit, an address, or Debian's own version."""
 
     version: str

@@ -7,15 +7,15 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.beneath import Folder
 
 _HUNK = re.compile(r"@@ -(\d{1,9})(?:,(\d{1,9}))? \+\d+(?:,\d+)? @@")
 
 
-@dataclass(frozen=True)
-class Hunk:
+class Hunk(msgspec.Struct, frozen=True):
     """A piece of a patch: the file that it changes, the line it begins at there, the lines that have to stand there, and the
     line of the patch that it begins at."""
 
@@ -25,8 +25,7 @@ class Hunk:
     at: int
 
 
-@dataclass(frozen=True)
-class Misfit:
+class Misfit(msgspec.Struct, frozen=True):
     """A hunk that does not fit: the first line that differs (0 without the file), what is wanted and what stands there."""
 
     hunk: Hunk

@@ -12,9 +12,10 @@ import zlib
 from collections import deque
 from collections.abc import Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO, cast
+
+import msgspec
 
 from yarrik.cache import Entry, Store, Tree, safe_relative
 from yarrik.errors import Place, Trouble, YarrikError
@@ -33,8 +34,7 @@ def is_archive(name: str) -> bool:
     return name.lower().endswith(ARCHIVES)
 
 
-@dataclass(frozen=True)
-class Limits:
+class Limits(msgspec.Struct, frozen=True):
     """How many members an archive may have, and how many bytes its files in all."""
 
     members: int = 200_000

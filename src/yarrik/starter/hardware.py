@@ -8,8 +8,9 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from yarrik.arch import ARCHES
 from yarrik.beneath import Folder
@@ -27,8 +28,7 @@ _STORAGE = re.compile(r"^(?:mmc|sdhci|sdmmc|sata|ahci|nvme|nand|flash|virtio_mmi
 _LARGEST = 16 << 20
 
 
-@dataclass(frozen=True)
-class Found:
+class Found(msgspec.Struct, frozen=True):
     """Something that a file says of a board, and where it says it."""
 
     what: str
@@ -36,8 +36,7 @@ class Found:
     where: str
 
 
-@dataclass(frozen=True)
-class Driver:
+class Driver(msgspec.Struct, frozen=True):
     """A device of the tree: its node, its `compatible`, and the kernel's file and option for it, empty when none was found. Of
     options `settable` ones have a prompt; others follow from them. `more` belongs to the device too, like a port's console."""
 
@@ -49,8 +48,7 @@ class Driver:
     more: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class Hardware:
+class Hardware(msgspec.Struct, frozen=True):
     """What was read of a board; `files` are those to be written beside its definition, by name."""
 
     arch: str

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import dataclasses
 import json
 import tempfile
 from collections.abc import Callable, Collection, Iterable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
+import msgspec.structs
 
 from yarrik.beneath import Folder, NotPlain
 from yarrik.cache import Store, Tree, file_digest, in_use
@@ -43,8 +44,7 @@ _DEBIAN = "debian:"
 _CONTROL = "debian/control"
 
 
-@dataclass(frozen=True)
-class Taken:
+class Taken(msgspec.Struct, frozen=True):
     """Sources for a look: the lines of [[source]] that name them, their tree, and the name that they came under. With
     `copied`, the tree is to lie beside the recipe, in `src`. `version` is what the place says of it, where it does; `packaging`
     what a distribution's packaging says that a build needs, with needs as names of source packages."""
@@ -95,7 +95,7 @@ def _from_debian(name: str, store: Store, archives: Archives, redirect_hosts: Co
     whole = {entry.path: entry for entry in unpack_members(name, members, paths, True, store).files}
     control = whole.get("debian/control")
     text = store.get_bytes(control.content).decode("utf-8", "replace") if control is not None else ""
-    asks = [one if one.what != "need" else dataclasses.replace(one, value=archives.source_of(one.value) or one.value)
+    asks = [one if one.what != "need" else msgspec.structs.replace(one, value=archives.source_of(one.value) or one.value)
             for one in packaging_asks(text)]  # fmt: skip
     made = any(entry.path == "configure" for entry in tree.files)
     patches = [(path, store.get_bytes(entry.content)) for path, entry in sorted(whole.items())
@@ -158,8 +158,7 @@ def findings_of(taken: Taken, store: Store) -> Findings:
     return Findings((*found.guesses, *taken.packaging))
 
 
-@dataclass(frozen=True)
-class Imported:
+class Imported(msgspec.Struct, frozen=True):
     """The text of a recipe, and what it was guessed from: each guess with what became of it."""
 
     text: str

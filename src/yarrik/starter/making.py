@@ -7,9 +7,10 @@ import os
 import platform
 import tomllib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Literal
+
+import msgspec
 
 from yarrik.arch import ARCHES, arch_of_compiler
 from yarrik.atomic import write_file
@@ -27,8 +28,7 @@ _CONSOLES = {"arm64": "ttyAMA0,115200", "arm": "ttyAMA0,115200", "riscv64": "tty
              "host": "ttyS0,115200"}  # fmt: skip
 
 
-@dataclass(frozen=True)
-class Choice:
+class Choice(msgspec.Struct, frozen=True):
     """Something to choose: its key, the names with a summary each, and the name that is taken when nobody chooses. Without
     a `usual` one, somebody has to."""
 
@@ -37,8 +37,7 @@ class Choice:
     usual: str
 
 
-@dataclass(frozen=True)
-class Draft:
+class Draft(msgspec.Struct, frozen=True):
     """Files that do not exist yet, by path; the first is the one to read. `shelf` is a shelf to be listed in yarrik.toml,
     with its path there."""
 
@@ -46,8 +45,7 @@ class Draft:
     shelf: tuple[str, str] | None = None
 
 
-@dataclass(frozen=True)
-class Wanted:
+class Wanted(msgspec.Struct, frozen=True):
     """What a new definition is to be. What is empty is chosen by `choices`, or not used by its kind."""
 
     kind: NewKind
@@ -55,7 +53,7 @@ class Wanted:
     shelf: str = ""
     base: str = ""
     copy: bool = False
-    chosen: Mapping[str, str] = field(default_factory=dict)
+    chosen: Mapping[str, str] = msgspec.field(default_factory=dict)
     #: What was read of a board's hardware, for a board that is made from it.
     hardware: Hardware | None = None
 

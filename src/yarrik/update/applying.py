@@ -9,8 +9,9 @@ in one sector. A run that begins anew takes what is right already.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from typing import Protocol
+
+import msgspec
 
 from yarrik.boot import STATE_SECTOR, SlotPlace, Slots, SlotState, store_state, stored_state
 from yarrik.errors import Damaged, Unfit
@@ -27,8 +28,7 @@ class Medium(Protocol):
     def settle(self) -> None: ...
 
 
-@dataclass(frozen=True)
-class Disk:
+class Disk(msgspec.Struct, frozen=True):
     """A board's disk with its slots: begin and size of each slot's partition by name, and where the state is (bytes)."""
 
     medium: Medium
@@ -36,7 +36,7 @@ class Disk:
     places: dict[str, tuple[int, int]]
     state_at: int
     #: The version in each slot, empty where it has no whole system.
-    versions: dict[str, str] = field(default_factory=dict)
+    versions: dict[str, str] = msgspec.field(default_factory=dict)
 
     def state(self) -> SlotState | None:
         """The state that counts; None where none is stored yet."""
@@ -69,8 +69,7 @@ class Disk:
         return found[0]
 
 
-@dataclass(frozen=True)
-class Applied:
+class Applied(msgspec.Struct, frozen=True):
     """What an update did: the slot that it wrote, bytes that were written, and those that were right already."""
 
     slot: str

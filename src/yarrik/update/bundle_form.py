@@ -11,8 +11,9 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import BinaryIO
+
+import msgspec
 
 from yarrik.binary import Record, Value
 from yarrik.errors import Damaged
@@ -46,8 +47,7 @@ def version_key(text: str) -> tuple[int, ...]:
     return tuple(map(int, text.split("."))) + (0,) * (3 - text.count("."))
 
 
-@dataclass(frozen=True)
-class Description:
+class Description(msgspec.Struct, frozen=True):
     """What an update is for, and what it gives: `size` bytes in `pieces`, whose `index` has this digest. `start` is the version
     that it starts from, empty where it brings all; `older` says that it may replace a newer version.
     With `whole_disk` it is a whole disk that an installer writes, and no slot."""
@@ -96,8 +96,7 @@ def read_description(text: bytes) -> Description:
     return found
 
 
-@dataclass(frozen=True)
-class Piece:
+class Piece(msgspec.Struct, frozen=True):
     """The next `length` bytes of the new slot. `at` is where they go, `body` where the stored bytes are behind the index."""
 
     kind: int
@@ -148,8 +147,7 @@ def _number(value: Value) -> int:
     return value
 
 
-@dataclass(frozen=True)
-class OpenedBundle:
+class OpenedBundle(msgspec.Struct, frozen=True):
     """A bundle's description and signer; `index` and `body` are offsets in the file."""
 
     description: Description

@@ -9,11 +9,12 @@ import shutil
 import tempfile
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, replace
 from typing import BinaryIO
 
+import msgspec
 import numpy as np
 import zstandard
+from msgspec.structs import replace
 
 from yarrik.update.bundle_form import (
     COPY,
@@ -48,8 +49,7 @@ _Work = tuple[Piece, Future[tuple[bytes, Piece]]]
 _Early = dict[tuple[int, int], Future[bytes]]
 
 
-@dataclass(frozen=True)
-class Run:
+class Run(msgspec.Struct, frozen=True):
     """A range of the new slot: zeros, bytes of the old one from `old`, or (where `old` is -1) new ones."""
 
     begin: int
@@ -58,8 +58,7 @@ class Run:
     old: int = -1
 
 
-@dataclass(frozen=True)
-class Made:
+class Made(msgspec.Struct, frozen=True):
     """What was made: bytes of the bundle, of the new slot, and of each kind of run."""
 
     description: Description

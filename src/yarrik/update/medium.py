@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import BinaryIO
+
+import msgspec
+from msgspec.structs import replace
 
 from yarrik.disk import SECTOR, TABLE_SECTORS, encode_table, opened_bytes, read_table
 from yarrik.errors import Damaged, Unfit
@@ -20,8 +22,7 @@ _ALIGNMENT = 1 << 20
 _COPIED = 4 << 20
 
 
-@dataclass(frozen=True)
-class MadeMedium:
+class MadeMedium(msgspec.Struct, frozen=True):
     """What was made: bytes of the whole medium, and of what it installs."""
 
     size: int

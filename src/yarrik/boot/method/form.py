@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.boot.parts import BootParts
 from yarrik.boot.seen import Filesystem
 from yarrik.boot.story import Started, Story
 
 
-@dataclass(frozen=True)
-class BootMethod:
+class BootMethod(msgspec.Struct, frozen=True):
     """One way from firmware or bootloader to the kernel. A new one is an object of this type in a module of its own, and a line
     in the table `METHODS`.
 

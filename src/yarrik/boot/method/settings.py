@@ -9,6 +9,8 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
+import msgspec
+
 from yarrik.boot.method.form import BootMethod
 from yarrik.boot.parts import BootParts
 from yarrik.boot.reading import read_named
@@ -25,8 +27,7 @@ _OVERLAYS = "overlays"
 _SINGLE = ("arm_64bit", "kernel", "device_tree", "cmdline", "initramfs")
 
 
-@dataclass(frozen=True)
-class _Line:
+class _Line(msgspec.Struct, frozen=True):
     """A line of the file: its key, its value, and under which words in brackets it is."""
 
     key: str

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, BinaryIO
+
+import msgspec
 
 from yarrik.disk.form import Content, FilesystemForm, Planned, Wish
 from yarrik.disk.found import Reader
@@ -14,8 +15,7 @@ if TYPE_CHECKING:
     from yarrik.disk.fat import FatPlan
 
 
-@dataclass(frozen=True)
-class _Planned:
+class _Planned(msgspec.Struct, frozen=True):
     plan: FatPlan
     content: Content
 

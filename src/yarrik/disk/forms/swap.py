@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import uuid as uuids
-from dataclasses import dataclass
 from typing import BinaryIO
+
+import msgspec
 
 from yarrik.disk.form import Content, FilesystemForm, Planned, Wish
 from yarrik.disk.found import Reader
@@ -12,8 +13,7 @@ from yarrik.moving import Target
 from yarrik.rootfs import RootTree
 
 
-@dataclass(frozen=True)
-class _Planned:
+class _Planned(msgspec.Struct, frozen=True):
     size: int
     uuid: uuids.UUID
     label: str

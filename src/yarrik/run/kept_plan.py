@@ -1,0 +1,205 @@
+"""The plan of a build as it is kept beside the build's record: with it, a build after which only sources have changed runs
+what follows from them and plans nothing.
+
+Steps are decoded one by one, since most of them are not needed again. What is read here was written by `yarrik` itself for
+this workspace; each step that is used has to have the fingerprint that it had, or else all is planned."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections import Counter
+from collections.abc import Collection, Sequence
+from functools import cache
+from pathlib import Path
+from typing import Any, Union
+
+import msgspec
+
+from yarrik.errors import NOWHERE, Place
+from yarrik.model import place_at
+from yarrik.plan import Action, Bounds, PrepareFolder, Step
+from yarrik.run.results import Logs, StepRow
+from yarrik.toolchain import Toolchain
+
+_DIGEST = re.compile(rb"[0-9a-f]{64}")
+
+
+class Finished(msgspec.Struct, frozen=True):
+    """What a product leaves in `out/`: its disks, the names of its environment's file and its device tree (empty without one),
+    outputs of recipes by path, and the compilers that `build.json` names."""
+
+    product: str
+    disks: tuple[str, ...]
+    environment: str
+    device_tree: str
+    beside: dict[str, tuple[str, str]]
+    toolchains: dict[str, str]
+
+
+class Advice(msgspec.Struct, frozen=True):
+    """What is likely not meant, and does not stop the build: its code, the recipe or product that it is about, what is wrong,
+    and where that is said, if one line says it."""
+
+    code: str
+    subject: str
+    what: str
+    place: Place = NOWHERE
+
+
+class Said(msgspec.Struct, frozen=True):
+    """What the user ought to hear of a product whatever ran: notes, those of them that are `advice`, and how many are hidden
+    since the product (whose definition is `definition`) silences their codes."""
+
+    notes: tuple[str, ...]
+    advice: tuple[Advice, ...]
+    hidden: int
+    silenced: tuple[str, ...]
+    definition: str
+
+
+class SourceFolder(msgspec.Struct, array_like=True, frozen=True):
+    """A folder that sources are taken from, and the steps (by number) that take them; with `suffixes`, only files so named."""
+
+    folder: str
+    suffixes: tuple[str, ...]
+    steps: list[int]
+
+
+class KeptStep(msgspec.Struct, array_like=True, frozen=True):
+    """A step, encoded, with the numbers of those that it needs. One whose action holds what must not be written down is `b""`.
+    What a `private` one leaves goes nowhere else."""
+
+    name: str
+    needs: list[int]
+    private: bool
+    encoded: bytes
+
+
+class KeptPlan(msgspec.Struct, array_like=True, frozen=True):
+    """A product's steps, in the order of the graph, and what else building and publishing it takes."""
+
+    steps: list[KeptStep]
+    sources: list[SourceFolder]
+    finished: Finished
+    said: Said
+    toolchains: dict[str, Toolchain]
+
+
+class KeptState(msgspec.Struct, array_like=True):
+    """How the steps of a kept plan are: their rows, the digest of each source folder's tree, and where in `steps.log` the log
+    of each begins and how many bytes it has (none when that is not known)."""
+
+    rows: list[StepRow]
+    trees: list[str]
+    logs: Logs
+
+
+class _Encoded(msgspec.Struct, array_like=True):
+    kind: str
+    subject: str
+    action: Any
+    files: dict[str, str]
+    inputs: dict[str, tuple[str, str]]
+    places: dict[str, str]
+    predicted: dict[str, str]
+    marks: dict[str, tuple[str | None, str | None, int | None]]
+    choices: dict[str, str]
+    urls: tuple[str, ...]
+    bounds: Bounds
+    private: bool
+    open: bool
+
+
+def _encoded_step(step: Step) -> bytes:
+    """A step as bytes. Raises UnicodeEncodeError for paths that are no text."""
+    marks = {label: _bare(place) for label, place in step.marks.items()}
+    places = {label: os.fspath(place) for label, place in step.places.items()}
+    return msgspec.msgpack.encode(
+        _Encoded(step.kind, step.subject, step.action, dict(step.files), dict(step.inputs), places, dict(step.predicted), marks,
+                 dict(step.choices), step.urls, step.bounds, step.private, step.open)
+    )  # fmt: skip
+
+
+def decoded_step(data: bytes) -> Step:
+    """The step that was encoded so. Raises msgspec.DecodeError."""
+    one: _Encoded = _steps().decode(data)
+    marks = {label: _whole(place) for label, place in one.marks.items()}
+    places = {label: Path(place) for label, place in one.places.items()}
+    return Step(one.kind, one.subject, one.action, one.files, one.inputs, places, one.predicted, marks, one.choices, one.urls,
+                one.bounds, one.private, one.open)  # fmt: skip
+
+
+@cache
+def _steps() -> msgspec.msgpack.Decoder[Any]:
+    actions = Union[tuple(Action.__subclasses__())]  # type: ignore[valid-type]  # noqa: UP007
+    form = msgspec.defstruct("_Typed", [(one.name, actions if one.name == "action" else one.type)
+                                        for one in msgspec.structs.fields(_Encoded)], array_like=True)  # fmt: skip
+    return msgspec.msgpack.Decoder(form)
+
+
+def _bare(place: Place) -> tuple[str | None, str | None, int | None]:
+    return None if place.file is None else os.fspath(place.file), place.key, place.given_line
+
+
+def _whole(bare: tuple[str | None, str | None, int | None]) -> Place:
+    file, key, line = bare
+    return Place(None, line, key) if file is None else place_at(Path(file), key, line)
+
+
+def _encode_place(value: Any) -> Any:
+    if isinstance(value, Place):
+        return _bare(value)
+    raise NotImplementedError
+
+
+def _decode_place(form: type, value: Any) -> Any:
+    if form is Place:
+        return _whole(value)
+    raise NotImplementedError
+
+
+def encoded(value: KeptPlan | KeptState) -> bytes:
+    """As bytes. Raises UnicodeEncodeError."""
+    return msgspec.msgpack.encode(value, enc_hook=_encode_place)
+
+
+def decoded_plan(data: bytes) -> KeptPlan:
+    """The plan that was encoded so. Raises msgspec.DecodeError."""
+    return msgspec.msgpack.decode(data, type=KeptPlan, dec_hook=_decode_place)
+
+
+def decoded_state(data: bytes) -> KeptState:
+    """The state that was encoded so. Raises msgspec.DecodeError."""
+    return msgspec.msgpack.decode(data, type=KeptState)
+
+
+def kept_steps(
+    steps: Sequence[Step], private: set[str], heard: Collection[tuple[str, tuple[str, ...]]]
+) -> tuple[list[KeptStep], list[SourceFolder], list[str]]:
+    """Steps in the form in which they are kept; of the folders with suffixes that planning was `heard` to read, those from
+    which steps take a tree and nothing else follows, and the digests of these trees. Raises UnicodeEncodeError."""
+    numbers = {step.name: number for number, step in enumerate(steps)}
+    kept: list[KeptStep] = []
+    takers: dict[tuple[str, tuple[str, ...]], list[int]] = {}
+    # A digest that is anywhere else than in the steps that take the tree may mean that something else follows from it.
+    times: Counter[bytes] = Counter()
+    for number, step in enumerate(steps):
+        data = _encoded_step(step)
+        times.update(_DIGEST.findall(data))
+        kept.append(KeptStep(step.name, [numbers[one] for one in step.needs], step.name in private,
+                             b"" if _has_secrets(step) else data))  # fmt: skip
+        if isinstance(step.action, PrepareFolder) and "source" in step.places:
+            key = (os.fspath(step.places["source"]), step.action.suffixes)
+            if key in heard:
+                takers.setdefault(key, []).append(number)
+    digests = {key: steps[taking[0]].files["source"] for key, taking in takers.items()}
+    taken: Counter[str] = Counter()
+    for key, taking in takers.items():
+        taken[digests[key]] += 2 * len(taking)  # among its files, and as what it leaves
+    sole = [key for key, digest in digests.items() if times[digest.encode()] == taken[digest]]
+    return kept, [SourceFolder(*key, takers[key]) for key in sole], [digests[key] for key in sole]
+
+
+def _has_secrets(step: Step) -> bool:
+    return any(getattr(step.action, name) for name in step.action.HIDDEN)

@@ -1,0 +1,201 @@
+"""Builds after nothing but sources has changed: what follows from them is run, and nothing is planned.
+
+Where anything is not as it was kept there is no report, and the caller plans: that costs time, never correctness."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+
+import msgspec
+from msgspec.structs import replace
+
+from yarrik.cache import MissingObject, Traffic, Tree, in_use
+from yarrik.errors import Damaged, YarrikError
+from yarrik.plan import Graph, Step, fingerprint_of
+from yarrik.run.events import Listener
+from yarrik.run.kept_plan import KeptPlan, KeptState, decoded_plan, decoded_state, decoded_step, encoded
+from yarrik.run.project import Project
+from yarrik.run.publishing import Publisher
+from yarrik.run.records import Records
+from yarrik.run.reporting import BuildReport, advice_of_build, kept_report, left_by, notes_of_build, row_of
+from yarrik.run.results import Logs, StepReport, StepRow
+from yarrik.run.running import Running, run_graph, send_rest
+from yarrik.run.sandbox import Sandbox
+from yarrik.run.sights import Sights
+from yarrik.run.source_folders import source_tree
+from yarrik.run.sysroots import difference_in
+from yarrik.run.unchanged import ChangedSources, renew
+
+
+class _Otherwise(Exception):
+    """Something is not as it was kept."""
+
+
+@dataclass
+class Rebuilder:
+    """Builds a product of which nothing but sources has changed. `started` is when the command began, on the monotonic clock;
+    `shown` makes a report's values for JSON, without its steps."""
+
+    project: Project
+    changed: ChangedSources
+    started: float
+    shown: Callable[[BuildReport], dict[str, object]]
+
+    def build(self, jobs: int | None, keep_going: bool, listener: Listener) -> BuildReport | None:
+        """Runs what follows from the sources, publishes, and keeps how all is now. The report says what failed. None when
+        all has to be planned."""
+        try:
+            return self._build(jobs, keep_going, listener)
+        except (_Otherwise, MissingObject, Damaged, msgspec.DecodeError):
+            return None
+
+    @cached_property
+    def _plan(self) -> KeptPlan:
+        return decoded_plan(self.changed.plan)
+
+    @cached_property
+    def _state(self) -> KeptState:
+        return decoded_state(self.changed.state)
+
+    def _build(self, jobs: int | None, keep_going: bool, listener: Listener) -> BuildReport:
+        project, plan, rows = self.project, self._plan, self._state.rows
+        product = plan.finished.product
+        taken, trees, digests = self._taken()
+        numbers, withheld = self._following(taken)
+        graph = Graph(product, tuple(self._step(number, taken) for number in numbers))
+        reports: list[StepReport] = []
+        sandbox: Sandbox | None = None
+        if numbers:
+            reports, sandbox = self._run(graph, jobs, keep_going, listener, trees)
+        records = Records(project)
+        records.keep_timeline(product, reports)
+        failures = [report.step.name for report in reports if report.error is not None]
+        now = list(rows)
+        for number, one in zip(numbers, reports, strict=True):
+            if not _is_as_before(one, rows[number]):
+                now[number] = row_of(one)
+        published, logs = False, None
+        if failures:
+            records.keep_failure(product, failures[0])
+        else:
+            if any(now[needed].outputs != rows[needed].outputs for number in withheld for needed in plan.steps[number].needs):
+                raise _Otherwise  # a step with secrets has to run: they are not kept
+            ran = any(report.how in ("ran", "shared") for report in reports)
+            with in_use(project.store):
+                logs = Publisher(project).publish(plan.finished, now, ran, self._former_logs(numbers, reports))
+                published = logs is not None
+        project.save_digests()
+        send_rest(project, listener)
+        shared = project.shared
+        troubles = () if shared is None else tuple(one for one in shared.troubles if one.code not in plan.said.silenced)
+        report = BuildReport(
+            product,
+            project.out(product),
+            tuple(reports),
+            notes_of_build(plan.said, reports, sandbox, project.store),
+            time.monotonic() - self.started,
+            published,
+            records.saved(product, reports, now),
+            records.tools_said(product, reports),
+            troubles,
+            Traffic() if shared is None else shared.traffic,
+            advice_of_build(plan.said, reports),
+            records.story(row.outputs for row in now),
+            tuple(now),
+            logs,
+        )
+        if not failures:
+            self._remember(report, digests)
+        return report
+
+    def _taken(self) -> tuple[dict[int, str], dict[str, Tree], list[str]]:
+        """For each step that takes sources which are others now, the digest of their tree; these trees; and the digests of all
+        folders of sources."""
+        taken: dict[int, str] = {}
+        trees: dict[str, Tree] = {}
+        digests = list(self._state.trees)
+        folders = set(self.changed.folders)
+        for number, source in enumerate(self._plan.sources):
+            if source.folder not in folders:
+                continue
+            try:
+                tree = source_tree(Path(source.folder), source.suffixes, self.project.memory)
+            except YarrikError as error:  # planning tells of it where the definition says so
+                raise _Otherwise from error
+            if tree.digest != digests[number]:
+                digests[number] = tree.digest
+                trees[tree.digest] = tree
+                taken |= dict.fromkeys(source.steps, tree.digest)
+        return taken, trees, digests
+
+    def _following(self, taken: Mapping[int, str]) -> tuple[list[int], list[int]]:
+        """The steps that follow from these; and of them those that cannot be run without planning, with what follows from
+        those."""
+        follows: set[int] = set()
+        secret: set[int] = set()
+        for number, step in enumerate(self._plan.steps):
+            if number in taken or not follows.isdisjoint(step.needs):
+                follows.add(number)
+            if not step.encoded or not secret.isdisjoint(step.needs):
+                secret.add(number)
+        return sorted(follows - secret), sorted(follows & secret)
+
+    def _step(self, number: int, taken: Mapping[int, str]) -> Step:
+        """A step as it is now. What was kept of it has to lead to the fingerprint that it had."""
+        row, rows = self._state.rows[number], self._state.rows
+        step = decoded_step(self._plan.steps[number].encoded)
+        if number in taken:
+            step = _taking(step, row.outputs.get("tree", ""))
+        needs = {self._plan.steps[needed].name: needed for needed in self._plan.steps[number].needs}
+        try:
+            inputs = {label: rows[needs[name]].outputs[output] for label, (name, output) in step.inputs.items()}
+        except KeyError as error:
+            raise _Otherwise from error
+        if step.name != row.step or fingerprint_of(step, inputs) != row.fingerprint:
+            raise _Otherwise
+        return _taking(step, taken[number]) if number in taken else step
+
+    def _run(
+        self, graph: Graph, jobs: int | None, keep_going: bool, listener: Listener, trees: Mapping[str, Tree]
+    ) -> tuple[list[StepReport], Sandbox]:
+        project, plan = self.project, self._plan
+        own = {step.name for step in graph.steps}
+        needed = {name for step in graph.steps for name in step.needs} - own
+        kept = {row.step: row.outputs for row in self._state.rows if row.step in needed}
+        private = {step.name for step in plan.steps if step.private}
+        look = Sights(project.store, project.machine, plan.toolchains).look
+        difference = difference_in(project.store, trees)
+        how = Running(plan.toolchains, look, difference, jobs=jobs, keep_going=keep_going, kept=kept, private=private)
+        return run_graph(project, graph, how, listener)
+
+    def _former_logs(self, numbers: Sequence[int], reports: Sequence[StepReport]) -> Logs | None:
+        """Where logs of steps that are kept are in `steps.log`; None when nothing is known of it."""
+        file = self.project.out(self._plan.finished.product) / "steps.log"
+        if not self._state.logs or not self.changed.is_as_left(file):
+            return None
+        logs = list(self._state.logs)
+        for number, report in zip(numbers, reports, strict=True):
+            if not _is_as_before(report, self._state.rows[number]):
+                logs[number] = None
+        return logs
+
+    def _remember(self, report: BuildReport, digests: list[str]) -> None:
+        kept = kept_report(self.project, report, self._plan.said)
+        logs = report.logs if report.published else self._state.logs
+        state = KeptState(list(kept.rows), digests, logs or [])
+        new = {digest for one in report.steps for digest in one.outputs.values()}
+        answer = (report.product, kept.notes, msgspec.json.encode(self.shown(kept)))
+        renew(self.changed, answer, left_by(self.project, kept), new, encoded(state))
+
+
+def _is_as_before(report: StepReport, row: StepRow) -> bool:
+    return report.how == "kept" and report.fingerprint == row.fingerprint
+
+
+def _taking(step: Step, digest: str) -> Step:
+    """The same step with another tree of sources."""
+    return replace(step, files={"source": digest}, predicted={"tree": digest})

@@ -1,0 +1,296 @@
+"""Builds after nothing but sources has changed: what follows from them runs, nothing is planned, and the end is the same."""
+
+import itertools
+import json
+import shutil
+import sys
+import time
+from unittest import mock
+
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from tests.support import ProgramTest, WorkspaceTest
+from tests.test_unchanged import SETTLED, TRIES, Changes, World
+from yarrik.cache import Store
+from yarrik.demo import lay_out_demo
+from yarrik.errors import YarrikError
+from yarrik.model import Overrides
+from yarrik.plan import Action, fingerprint_of
+from yarrik.run import Choices, Session, kept_plan, rebuilding, unchanged
+from yarrik.run.reporting import BuildReport
+
+
+class Rebuilt(World):
+    """A workspace without secrets that is built, and of which all is kept."""
+
+    PASSWORD = ""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.long_way()
+        self.settle()
+        self.source = self.root / "s/recipes/tool/src"
+
+    original = staticmethod(Store.record)
+
+    def rebuilt(self) -> BuildReport:
+        report = self.short_way()
+        assert report is not None, "it was planned"
+        return report
+
+    def ran(self, report: BuildReport) -> list[str]:
+        return [one.step.name for one in report.ran]
+
+
+class WhatRuns(Rebuilt):
+    def test_what_follows_from_a_source_runs_and_nothing_is_planned(self) -> None:
+        (self.source / "a.txt").write_text("spring tide\n")
+        with mock.patch("yarrik.run.planning.Planner", side_effect=AssertionError("it was planned")):
+            report = self.rebuilt()
+        self.assertEqual(self.ran(report)[:3], ["prepare tool", "build tool", "stage tool"])
+        self.assertIn("describe p", self.ran(report))
+        self.assertNotIn("build init", self.ran(report))
+        self.assertTrue(report.published)
+        self.assertEqual(report.kept + len(report.ran), len(report.rows))
+        self.assertRegex(report.ran[0].reason, r"source changed: src/a\.txt")
+
+    def test_what_comes_out_the_same_ends_there(self) -> None:
+        (self.source / "b.txt").write_text("another\n")
+        self.assertEqual(self.ran(self.rebuilt()), ["prepare tool", "build tool"])
+
+    def test_the_files_are_those_of_a_build_that_plans(self) -> None:
+        (self.source / "a.txt").write_text("spring tide\n")
+        self.rebuilt()
+        out = self.root / "out/p"
+        short = {path.name: path.read_bytes() for path in out.iterdir() if path.is_file()}
+        shutil.rmtree(out)
+        self.long_way()
+        long = {path.name: path.read_bytes() for path in out.iterdir() if path.is_file()}
+        self.assertEqual(short.keys(), long.keys())
+        self.assertEqual([name for name in sorted(long) if short[name] != long[name]], ["build.json", "steps.log"])
+        rows, planned = (json.loads(one["build.json"]) for one in (short, long))
+        same = ("step", "fingerprint", "outputs")
+        self.assertEqual(*([[row[key] for key in same] for row in one["steps"]] for one in (rows, planned)))
+        self.assertEqual(rows["toolchains"], planned["toolchains"])
+        heads, logs = zip(*(self.parts_of(one["steps.log"]) for one in (short, long)), strict=True)
+        self.assertEqual(*logs)
+        self.assertEqual(*([head.partition(":")[0] for head in one] for one in heads))
+
+    def parts_of(self, log: bytes) -> tuple[list[str], list[str]]:
+        """The heads of a record of logs, and the logs themselves."""
+        lines = log.decode().splitlines()
+        at = [number for number, line in enumerate(lines) if line.startswith("== ")]
+        return [lines[one] for one in at], ["\n".join(lines[a + 1 : b]) for a, b in itertools.pairwise([*at, len(lines)])]
+
+    def test_logs_of_steps_that_did_not_run_are_not_looked_up(self) -> None:
+        (self.source / "b.txt").write_text("first\n")
+        self.rebuilt()  # from now on it is known where they are
+        (self.source / "b.txt").write_text("second\n")
+        asked: list[str] = []
+        with mock.patch.object(Store, "record", autospec=True) as record:
+            record.side_effect = lambda store, fingerprint: asked.append(fingerprint) or original(store, fingerprint)
+            original = self.original
+            report = self.rebuilt()
+        names = {row.fingerprint: row.step for row in report.rows}
+        self.assertEqual({names[one] for one in asked}, {"prepare tool", "build tool"})
+        self.assertIn("== build init: kept", (self.root / "out/p/steps.log").read_text())
+
+    def test_it_is_known_again_afterwards(self) -> None:
+        for number in range(3):
+            (self.source / "a.txt").write_text(f"{number}\n")
+            self.assertTrue(self.rebuilt().published)
+            # What was changed just now may change again unseen: it is looked at once more, and nothing runs.
+            self.assertEqual(self.ran(self.rebuilt()), [])
+            time.sleep(2 * SETTLED)
+            self.short_way()
+            self.assertIsNotNone(unchanged.kept_build(self.question))
+            self.assertEqual([one.step.name for one in self.long_way().steps if one.how != "kept"], [])
+
+    def test_a_step_that_fails_is_reported_and_nothing_is_lost(self) -> None:
+        (self.root / "s/recipes/init/src/init.c").write_text("int main(void) { return tide; }\n")
+        report = self.rebuilt()
+        self.assertEqual([one.troubles[0].code for one in report.errors], ["STEP-FAILED"])
+        self.assertIn("tide", report.errors[0].troubles[0].why)
+        self.assertFalse(report.published)
+        self.assertEqual({row.how for row in report.rows if row.step == "describe p"}, {"not reached"})
+        (self.root / "s/recipes/init/src/init.c").write_text("int main(void) { return 1; }\n")
+        self.assertEqual(self.rebuilt().errors, ())
+
+    def test_a_file_of_out_that_was_changed_comes_back(self) -> None:
+        image = self.root / "out/p/p.img"
+        before = image.read_bytes()
+        image.write_bytes(b"x")
+        (self.source / "b.txt").write_text("another\n")
+        self.rebuilt()
+        self.assertEqual(image.read_bytes(), before)
+
+
+class WhenItPlans(Rebuilt):
+    def test_files_that_come_or_go(self) -> None:
+        (self.source / "more.txt").write_text("x")
+        self.assertIsNone(self.short_way())
+        (self.source / "more.txt").unlink()
+        (self.source / "b.txt").unlink()
+        self.assertIsNone(self.short_way())
+
+    def test_a_source_that_becomes_a_link(self) -> None:
+        shutil.move(self.source / "a.txt", self.folder / "a.txt")
+        (self.source / "a.txt").symlink_to(self.folder / "a.txt")
+        self.assertIsNone(self.short_way())
+
+    def test_a_definition_that_changed_too(self) -> None:
+        (self.source / "a.txt").write_text("1\n")
+        recipe = self.root / "s/recipes/tool/recipe.toml"
+        recipe.write_text(recipe.read_text() + "# another\n")
+        self.assertIsNone(self.short_way())
+
+    def test_sources_that_planning_looks_at_otherwise(self) -> None:
+        """A file that is a source and a patch: the plan has its digest."""
+        recipe = self.root / "s/recipes/tool/recipe.toml"
+        recipe.write_text(recipe.read_text().replace("[[source]]\n", 'patches = ["src/b.patch"]\n[[source]]\n'))
+        patch = "--- a/b.txt\n+++ b/b.txt\n@@ -1 +1 @@\n-b\n\\ No newline at end of file\n+B\n"
+        (self.source / "b.patch").write_text(patch)
+        self.settle()
+        (self.source / "a.txt").write_text("1\n")
+        self.rebuilt()
+        time.sleep(2 * SETTLED)
+        (self.source / "b.patch").write_text(patch.replace("+B", "+C"))
+        self.assertIsNone(self.short_way())
+
+    def test_an_object_that_is_lost_where_nothing_follows(self) -> None:
+        lost = next(row for row in self.rebuilt_rows() if row.step == "stage init").outputs["files"]
+        path = self.folder / f"cache/trees/{lost[:2]}/{lost}"
+        path.unlink()
+        (self.source / "a.txt").write_text("1\n")
+        self.assertIsNone(self.short_way())
+
+    def rebuilt_rows(self) -> list[kept_plan.StepRow]:
+        (self.source / "b.txt").write_text("rows\n")
+        return list(self.rebuilt().rows)
+
+    def test_a_plan_or_state_that_is_damaged(self) -> None:
+        for number, file in enumerate(sorted((self.root / ".yarrik/plans").iterdir())):
+            with self.subTest(file=file.suffix or "plan"):
+                (self.source / "a.txt").write_text(f"{number}\n")
+                data = bytearray(file.read_bytes())
+                data[len(data) // 2] ^= 1
+                good, _ = file.read_bytes(), file.write_bytes(data)
+                self.assertIsNone(self.short_way())
+                file.write_bytes(good)
+
+    def test_a_step_that_is_not_what_it_was(self) -> None:
+        """Even where the seal is right: what is used has to have the fingerprint that it had."""
+        found = kept_plan.decoded_plan((self.root / ".yarrik/plans" / self.question.file.name).read_bytes())
+        steps = [unchanged.msgspec.structs.replace(one, encoded=one.encoded.replace(b"a.txt", b"b.txt")) for one in found.steps]
+        other = unchanged.msgspec.structs.replace(found, steps=steps)
+        self.assertNotEqual(steps, found.steps)
+        (self.source / "a.txt").write_text("1\n")
+        with mock.patch.object(rebuilding, "decoded_plan", return_value=other):
+            self.assertIsNone(self.short_way())
+
+
+class Secrets(World):
+    def test_they_are_not_written_down_and_their_step_is_planned(self) -> None:
+        self.long_way()
+        self.settle()
+        (self.root / "s/recipes/tool/src/b.txt").write_text("another\n")
+        report = self.short_way()
+        assert report is not None
+        self.assertEqual([one.step.name for one in report.ran], ["prepare tool", "build tool"])
+        hashed = next(line for line in self.content("/etc/shadow").splitlines() if line.startswith("operator:")).split(":")[1]
+        self.assertTrue(hashed.startswith("$"))
+        kept = [path for folder in ("plans", "unchanged") for path in (self.root / ".yarrik" / folder).iterdir()]
+        self.assertEqual(len(kept), 3)
+        for path in kept:
+            self.assertNotIn(hashed.encode(), path.read_bytes())
+        (self.root / "s/recipes/tool/src/a.txt").write_text("it is in the image\n")
+        self.assertIsNone(self.short_way())
+        self.assertIn("assemble p", [one.step.name for one in self.long_way().ran])
+
+
+class SourcesInAnyOrder(Changes):
+    """As `ChangesInAnyOrder`, of sources alone."""
+
+    PASSWORD = ""
+
+    def test_the_end_is_that_of_the_long_way(self) -> None:
+        self.long_way()
+        self.settle()
+        names = [name for name in sorted(self.changes()) if "source" in name and name != "sources that are edited"]
+        self.assertGreater(len(names), 8)
+        seen = {"rebuilt": 0, "planned": 0, "failed": 0}
+
+        @settings(max_examples=TRIES, deadline=None, database=None, derandomize=TRIES == 60,
+                  suppress_health_check=list(HealthCheck))  # fmt: skip
+        @given(st.lists(st.sampled_from(names), min_size=1, max_size=3), st.integers(0, 1 << 30), st.booleans(), st.booleans())
+        def try_(kinds: list[str], seed: int, rested: bool, planned: bool) -> None:
+            self.chance.seed(seed)
+            if rested:
+                time.sleep(2 * SETTLED)
+            for kind in kinds:
+                self.changes()[kind]()
+            report = self.short_way()
+            if report is None or report.errors:
+                seen["planned" if report is None else "failed"] += 1
+                if report is not None:
+                    self.mend()
+                self.settle()
+                return
+            seen["rebuilt"] += 1
+            if not planned:  # several in turn, and the long way at some time after them
+                return
+            long = self.long_way()
+            self.assertEqual([row.fingerprint for row in report.rows], [one.fingerprint for one in long.steps])
+            todo = [one.step.name for one in long.steps if one.how != "kept"]
+            self.assertEqual((todo, long.published), ([], False), f"not seen: {kinds}")
+
+        try_()
+        print(f"sources: {TRIES} tries; {seen}", file=sys.stderr)
+        self.assertGreater(seen["rebuilt"], TRIES // 6)
+
+
+class EveryAction(WorkspaceTest):
+    def test_each_step_of_the_demo_is_read_as_it_was_written(self) -> None:
+        """All that a plan is made of survives being written down: the fingerprint is the same, and so are places and marks."""
+        root = self.folder / "demo"
+        lay_out_demo(root)
+        session = Session(root, Choices())
+        met: set[str] = set()
+        try:
+            for product in sorted(session.project.workspace.shelved["product"]):
+                try:
+                    planned = session.planner.planned(session.planner.compose(product, Overrides()))
+                except YarrikError:  # what this machine lacks
+                    continue
+                for step in planned.graph.steps:
+                    inputs = {label: f"{number:064x}" for number, label in enumerate(sorted(step.inputs))}
+                    again = kept_plan.decoded_step(kept_plan._encoded_step(step))
+                    self.assertEqual(fingerprint_of(again, inputs), fingerprint_of(step, inputs), step.name)
+                    self.assertEqual(again, step)
+                    met.add(type(step.action).__name__)
+        finally:
+            session.close()
+        self.assertLessEqual({"RunCommands", "Stage", "Split", "Assemble", "PlaceBootFiles", "WriteDisks", "Describe"}, met)
+        self.assertLessEqual(met, {one.__name__ for one in Action.__subclasses__()})
+
+
+class AsItIsUsed(ProgramTest):
+    def test_an_edited_source_is_built_without_planning(self) -> None:
+        root = self.folder / "demo"
+        self.yarrik("demo", root, "--product", "tide-office")
+        time.sleep(2.1)
+        self.yarrik("build", "tide-office", at=root)
+        source = root / "shelves/harbour/recipes/tidelog/src/tidelog.c"
+        text = source.read_text()
+        source.write_text(text + "/* another comment */\n")
+        report = self.yarrik_json("build", "tide-office", at=root)
+        self.assertEqual(
+            [one["step"] for one in report["steps"] if one["how"] == "ran"][:2], ["prepare tidelog", "build tidelog"]
+        )
+        self.assertEqual({one["how"] for one in report["steps"]}, {"ran", "kept"})
+        source.write_text(text + "#error tide\n")
+        said = self.yarrik("build", "tide-office", at=root, code=1)
+        self.assertIn("tide", said)
+        source.write_text(text)
+        self.assertIn("kept", self.yarrik("build", "tide-office", at=root))
