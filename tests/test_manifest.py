@@ -66,16 +66,16 @@ class FinishedFoldersAreVerified(WorkspaceTest):
 
     def test_the_copy_that_boots_is_not_the_image(self) -> None:
         from yarrik.model import compose, load_workspace
-        from yarrik.run.emulation import scratch_disks
+        from yarrik.run import Bootable, scratch_disks
 
-        composition = compose(load_workspace(self.root))
-        disk = scratch_disks(self.root, composition, fresh=True)["{image}"]
+        product = Bootable.of(compose(load_workspace(self.root)))
+        disk = scratch_disks(self.root, product, fresh=True)["{image}"]
         self.assertEqual(disk.read_bytes(), (self.out / "p.img").read_bytes())
         disk.write_bytes(b"written by the board")
-        self.assertEqual(scratch_disks(self.root, composition, fresh=False)["{image}"].read_bytes(), b"written by the board")
-        self.assertEqual(scratch_disks(self.root, composition, False, 4096)["{image}"].stat().st_size, 4096)
-        self.assertEqual(scratch_disks(self.root, composition, False, 10)["{image}"].stat().st_size, 4096)
-        self.assertNotEqual(scratch_disks(self.root, composition, fresh=True)["{image}"].read_bytes(), b"written by the board")
+        self.assertEqual(scratch_disks(self.root, product, fresh=False)["{image}"].read_bytes(), b"written by the board")
+        self.assertEqual(scratch_disks(self.root, product, False, 4096)["{image}"].stat().st_size, 4096)
+        self.assertEqual(scratch_disks(self.root, product, False, 10)["{image}"].stat().st_size, 4096)
+        self.assertNotEqual(scratch_disks(self.root, product, fresh=True)["{image}"].read_bytes(), b"written by the board")
         self.assertTrue(verify_out(self.out, "p"))
 
 

@@ -3,8 +3,10 @@
 import itertools
 import json
 import shutil
+import subprocess
 import sys
 import time
+from pathlib import Path
 from unittest import mock
 
 from hypothesis import HealthCheck, given, settings
@@ -17,7 +19,7 @@ from yarrik.demo import lay_out_demo
 from yarrik.errors import YarrikError
 from yarrik.model import Overrides
 from yarrik.plan import Action, fingerprint_of
-from yarrik.run import Choices, Session, kept_plan, rebuilding, unchanged
+from yarrik.run import Bootable, Choices, Rebuilder, Session, StepRow, bootable_before, kept_plan, rebuilding, unchanged
 from yarrik.run.reporting import BuildReport
 
 
@@ -165,7 +167,7 @@ class WhenItPlans(Rebuilt):
         (self.source / "a.txt").write_text("1\n")
         self.assertIsNone(self.short_way())
 
-    def rebuilt_rows(self) -> list[kept_plan.StepRow]:
+    def rebuilt_rows(self) -> list[StepRow]:
         (self.source / "b.txt").write_text("rows\n")
         return list(self.rebuilt().rows)
 
@@ -188,6 +190,52 @@ class WhenItPlans(Rebuilt):
         (self.source / "a.txt").write_text("1\n")
         with mock.patch.object(rebuilding, "decoded_plan", return_value=other):
             self.assertIsNone(self.short_way())
+
+
+class WhatAPlanSays(Rebuilt):
+    def asked(self) -> Rebuilder:
+        found = unchanged.asked_before(self.question)
+        assert isinstance(found, unchanged.ChangedSources)
+        session = Session(self.root)
+        self.addCleanup(session.close)
+        return Rebuilder(session.project, found)
+
+    def test_it_is_what_planning_says(self) -> None:
+        for name in ("a.txt", "b.txt"):
+            (self.source / name).write_text("spring tide\n")
+            short = {one.step.name: one for one in self.asked().assess() or ()}
+            self.assertIn("build tool", short)
+            session = Session(self.root)
+            try:
+                planned = session.planner.planned(session.planner.compose())
+                for one in session.planner.assess(planned):
+                    with self.subTest(name, step=one.step.name):
+                        self.assertEqual(short.get(one.step.name, one), one)
+                        self.assertTrue(one.verdict == "kept" or one.step.name in short)
+                why = self.asked().why_runs("build tool")
+                self.assertEqual(why, session.planner.why_runs(planned, "build tool"))
+                self.assertIn(("input source", name, "differs"), why[1] if why else ())
+            finally:
+                session.close()
+
+    def test_it_changes_nothing(self) -> None:
+        (self.source / "a.txt").write_text("spring tide\n")
+        record = self.question.file.read_bytes()
+        self.assertIsNotNone(self.asked().assess())
+        self.assertEqual(self.question.file.read_bytes(), record)
+        self.assertEqual(self.ran(self.rebuilt())[0], "prepare tool")
+
+    def test_what_starts_a_product_is_known(self) -> None:
+        session = Session(self.root)
+        try:
+            whole = Bootable.of(session.planner.compose())
+        finally:
+            session.close()
+        self.assertEqual(bootable_before(self.question), whole)
+        (self.source / "a.txt").write_text("spring tide\n")
+        self.assertEqual(bootable_before(self.question), whole)
+        (self.root / "s/boards/b.toml").write_text((self.root / "s/boards/b.toml").read_text() + "# another\n")
+        self.assertIsNone(bootable_before(self.question))
 
 
 class Secrets(World):
@@ -276,6 +324,42 @@ class EveryAction(WorkspaceTest):
 
 
 class AsItIsUsed(ProgramTest):
+    #: What composes, resolves and plans.
+    LONG = ("yarrik.model.composing", "yarrik.plan.graph", "yarrik.resolve.answer", "yarrik.run.planning")
+
+    def loads(self, *words: str | Path) -> list[str]:
+        """The modules of the long way that a command loads."""
+        script = ("import sys\nimport yarrik.cli\ntry:\n    yarrik.cli.main()\nexcept SystemExit as end:\n    assert not end.code\n"
+                  f"print('LOADED', *(one for one in {self.LONG!r} if one in sys.modules))")  # fmt: skip
+        done = subprocess.run(
+            [sys.executable, "-c", script, *map(str, words)], capture_output=True, text=True, env=self.environment
+        )
+        self.assertTrue(done.stdout, done.stderr)
+        return done.stdout.splitlines()[-1].split()[1:]
+
+    def test_what_the_last_build_knew_is_not_found_out_again(self) -> None:
+        root = self.folder / "demo"
+        self.yarrik("demo", root, "--product", "tide-office")
+        asked = ("tide-office", "--workspace", root)
+        self.assertEqual(self.loads("build", *asked), list(self.LONG))
+        time.sleep(2.1)
+        self.yarrik("build", *asked)
+        step = ("prepare tidelog", "--product", *asked)
+        commands = (
+            ("build", *asked),
+            ("plan", *asked),
+            ("plan", *asked, "--why", "build tidelog"),
+            ("timeline", *asked),
+            ("log", *step),
+        )
+        for _ in ("as it is", "with another source"):
+            for command in commands:
+                with self.subTest(command[0]):
+                    self.assertEqual(self.loads(*command), [])
+            with (root / "shelves/harbour/recipes/tidelog/src/tidelog.c").open("a") as source:
+                source.write("/* another comment */\n")
+            commands = (*commands[1:], commands[0])
+
     def test_an_edited_source_is_built_without_planning(self) -> None:
         root = self.folder / "demo"
         self.yarrik("demo", root, "--product", "tide-office")

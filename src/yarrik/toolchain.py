@@ -13,14 +13,14 @@ import sys
 import tempfile
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 from msgspec.structs import replace
 
 from yarrik.arch import ARCHES, arch_of_compiler
-from yarrik.cache import Memory
 from yarrik.elf import read_elf
-from yarrik.errors import Damaged, Place, Trouble, YarrikError
+from yarrik.errors import Damaged, Trouble, YarrikError
 from yarrik.host import (
     HOST_LIBRARY,
     PERL_MODULE,
@@ -32,6 +32,10 @@ from yarrik.host import (
     shared_files,
 )
 from yarrik.own_code import code_mark
+
+if TYPE_CHECKING:
+    from yarrik.cache import Memory
+    from yarrik.errors import Place
 
 #: What a host's own compiler and its tools are called; each is there with the machine's name before it, too.
 _NATIVE_TOOLS = (

@@ -20,12 +20,13 @@ from yarrik.cli.options import (
     WorkspaceOption,
     composed,
     opened,
+    question_of,
 )
 
 if TYPE_CHECKING:
     from yarrik.boot import ListedSetting
     from yarrik.console import BootOutcome, Talk
-    from yarrik.model import Composition
+    from yarrik.run import Bootable
 
 
 class _StartsByItself(TyperGroup):
@@ -104,20 +105,23 @@ def boot(
         raise YarrikError(Trouble("USAGE", "--until-off, --keep-disk and --card-size are the emulator's",
                                   why="a real board has its own card, and does not say that it is off",
                                   remedy="leave them out with --on"))  # fmt: skip
+    from yarrik.run import Bootable, bootable_before
+
+    question = question_of(workspace, product or named, variants, settings)
     with opened(workspace) as session:
-        composition = composed(session, product or named, variants, settings)
         root = session.project.root
+        bootable = bootable_before(question) or Bootable.of(composed(session, product or named, variants, settings))
         if on is None:
-            outcome = boot_product(root, composition, lines, seconds, until_off, keep_disk, size, show=not json)
+            outcome = boot_product(root, bootable, lines, seconds, until_off, keep_disk, size, show=not json)
         else:
-            outcome = boot_on(on, root, composition, lines, seconds, show=not json)
-    log = session.project.out(composition.name) / "boot.log"
+            outcome = boot_on(on, root, bootable, lines, seconds, show=not json)
+    log = session.project.out(bootable.name) / "boot.log"
     ok = outcome.ending == "seen"
     if json:
         print_json(
             {
                 "ok": ok,
-                "product": composition.name,
+                "product": bootable.name,
                 "on": on or "emulator",
                 **outcome_json(outcome),
                 "log": str(log),
@@ -125,13 +129,13 @@ def boot(
         )
         raise typer.Exit(0 if ok else 1)
     after = ", and the board powered off" if until_off else ""
-    show_outcome(composition.name, outcome, log, after, "emulator" if on is None else "console")
+    show_outcome(bootable.name, outcome, log, after, "emulator" if on is None else "console")
     raise typer.Exit(0 if ok else 1)
 
 
 def boot_product(
     root: Path,
-    composition: Composition,
+    product: Bootable,
     talk: Talk,
     seconds: float,
     until_off: bool,
@@ -139,16 +143,16 @@ def boot_product(
     card_size: int,
     show: bool,
 ) -> BootOutcome:
-    """Starts the emulator of the composition's board with a copy of its image. Raises YarrikError when it cannot."""
+    """Starts the emulator of the product's board with a copy of its image. Raises YarrikError when it cannot."""
     from yarrik.cli.console import shower
     from yarrik.console import TalkLine, run_emulator
     from yarrik.run import emulator_command, scratch_disks
 
-    command = emulator_command(composition, root)
-    disks = scratch_disks(root, composition, not keep_disk, card_size)
+    command = emulator_command(product, root)
+    disks = scratch_disks(root, product, not keep_disk, card_size)
     lines = talk
-    if not lines and composition.marker:
-        lines = (TalkLine(expect=composition.marker),)
+    if not lines and product.marker:
+        lines = (TalkLine(expect=product.marker),)
     words = command
     for sign, place in disks.items():
         words = [word.replace(sign, str(place)) for word in words]
@@ -160,22 +164,22 @@ def boot_product(
         kept = data.replace(b"\x1b[2J", b"").replace(b"\x1b[H", b"")
         shown(kept if on_terminal else kept.replace(b"\r", b""))
 
-    log = root / "out" / composition.name / "boot.log"
+    log = root / "out" / product.name / "boot.log"
     with log.open("wb") as sink:
         return run_emulator(words, lines, sink, seconds, listener, until_off)
 
 
-def boot_on(on: str, root: Path, composition: Composition, talk: Talk, seconds: float, show: bool) -> BootOutcome:
+def boot_on(on: str, root: Path, product: Bootable, talk: Talk, seconds: float, show: bool) -> BootOutcome:
     """Switches a board on and follows its start over a serial port. Raises YarrikError when the port or the power fails."""
     from yarrik.cli.console import shower
     from yarrik.console import TalkLine, follow, open_console, port_named, power_switch
     from yarrik.run import console_speed
 
     lines = talk
-    if not lines and composition.marker:
-        lines = (TalkLine(expect=composition.marker),)
+    if not lines and product.marker:
+        lines = (TalkLine(expect=product.marker),)
     # A file that describes the port knows its speed; a port alone has that of the board's console.
-    about = port_named(on, None if on.endswith(".toml") else console_speed(composition))
+    about = port_named(on, None if on.endswith(".toml") else console_speed(product))
     with closing(open_console(about)) as line:
 
         def tell(text: str) -> None:
@@ -187,7 +191,7 @@ def boot_on(on: str, root: Path, composition: Composition, talk: Talk, seconds: 
             power()
         else:
             tell(f"listens on {line.name}: switch the board off and on now")
-        log = root / "out" / composition.name / "boot.log"
+        log = root / "out" / product.name / "boot.log"
         log.parent.mkdir(parents=True, exist_ok=True)
         with log.open("wb") as sink:
             return follow(line, lines, sink, seconds, shower(show))

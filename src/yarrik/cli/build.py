@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -23,13 +23,14 @@ from yarrik.cli.options import (
     composed,
     names_of,
     opened,
+    question_of,
 )
 from yarrik.units import counted
 
 if TYPE_CHECKING:
     from yarrik.model import Composition
     from yarrik.plan import Assessment
-    from yarrik.run import BuildReport, ChangedSources, KeptBuild, Question, Session, StepRow
+    from yarrik.run import BuildReport, ChangedSources, KeptBuild, Session, StepRow
 
 
 @app.command(
@@ -89,7 +90,7 @@ def build(
     asked = _Asked(jobs, keep_going, until, variants, settings, json)
     question = None
     if not files and len(wanted) < 2 and not (until or renew_lock or clean_room):
-        question = _question(workspace, wanted[0] if wanted else None, variants, settings, not no_sandbox, locked, offline)
+        question = question_of(workspace, wanted[0] if wanted else None, variants, settings, not no_sandbox, locked, offline)
         from yarrik.run import KeptBuild, asked_before
 
         found = asked_before(question)
@@ -133,23 +134,6 @@ class _Asked(msgspec.Struct, frozen=True):
     variants: list[str] | None
     settings: list[str] | None
     json: bool
-
-
-def _question(
-    workspace: Path | None,
-    product: str | None,
-    variants: list[str] | None,
-    settings: list[str] | None,
-    use_sandbox: bool = True,
-    locked: bool = False,
-    offline: bool = False,
-) -> Question:
-    """The way of asking for one product, by which it is remembered."""
-    from yarrik.model import find_workspace
-    from yarrik.run import Question
-
-    root = find_workspace((workspace or Path.cwd()).absolute())
-    return Question(root, product, tuple(variants or ()), tuple(settings or ()), use_sandbox, locked, offline)
 
 
 def _show_kept(kept: KeptBuild, json: bool, began: float) -> None:
@@ -473,16 +457,30 @@ def _show_nothing_would_run(product: str, kept: int) -> None:
     sys.stdout.write(f"{styled(product, 'bold')}: nothing would run, all {kept} steps are kept\n")
 
 
-def _show_why(session: Session, composition: Composition, step: str, json: bool) -> None:
+def _show_why(
+    session: Session, compose: Callable[[], Composition], known: KeptBuild | ChangedSources | None, step: str, json: bool
+) -> None:
     from yarrik.cli.view import print_json, show_table, styled
+    from yarrik.run import KeptBuild, Rebuilder
 
-    one, rows, waits = session.planner.why_runs(session.planner.planned(composition), step)
+    product = known.product if known is not None else ""
+    verdict, reason = "kept", ""
+    rows: list[tuple[str, str, str]] = []
+    waits: list[str] = []
+    if not (isinstance(known, KeptBuild) and step in known.steps):
+        changed = known if known is not None and not isinstance(known, KeptBuild) else None
+        why = Rebuilder(session.project, changed).why_runs(step) if changed is not None else None
+        if why is None:
+            planned = session.planner.planned(compose())
+            why, product = session.planner.why_runs(planned, step), planned.name
+        one, rows, waits = why
+        verdict, reason = one.verdict, one.reason
     if json:
         differences = [{"what": what, "before": before, "after": after} for what, before, after in rows]
-        print_json({"ok": True, "product": composition.name, "step": step, "verdict": one.verdict, "reason": one.reason,
+        print_json({"ok": True, "product": product, "step": step, "verdict": verdict, "reason": reason,
                     "differences": differences, "waits": waits})  # fmt: skip
         return
-    sys.stdout.write(f"{styled(step, 'bold')} {one.verdict}{': ' + one.reason if one.reason else ''}\n")
+    sys.stdout.write(f"{styled(step, 'bold')} {verdict}{': ' + reason if reason else ''}\n")
     for what, before, after in rows:
         if len(before) + len(after) < 70:
             show_table([(what, f"{before or 'nothing'} → {after or 'nothing'}" if after != "differs" else f"{before} differs")])
@@ -490,6 +488,15 @@ def _show_why(session: Session, composition: Composition, step: str, json: bool)
             show_table([(what, "before", before), ("", "now", after)])
     if waits:
         sys.stdout.write(f"  not known yet: what {', '.join(waits)} will leave\n")
+
+
+def _assessed_before(session: Session, before: KeptBuild | ChangedSources | None) -> list[Assessment] | None:
+    """What a build would do beside keeping all others, as far as the last build tells; None when all has to be planned."""
+    from yarrik.run import KeptBuild, Rebuilder
+
+    if before is None or isinstance(before, KeptBuild):
+        return None if before is None else []
+    return Rebuilder(session.project, before).assess()
 
 
 @app.command(epilog="Example: touch a source, then [bold]yarrik plan[/bold] names the file and all that waits for it.")
@@ -508,27 +515,24 @@ def plan(
 ) -> None:
     """Tells which steps a build would run, and the reason for each. Runs nothing."""
     from yarrik.cli.view import print_json, show_table, styled
-    from yarrik.run import kept_build
+    from yarrik.run import asked_before
 
-    if why is None and not every:
-        kept = kept_build(_question(workspace, product or named, variants, settings))
-        if kept is not None and json:
-            print_json({"ok": True, "product": kept.product, "steps": []})
-            return
-        if kept is not None:
-            _show_nothing_would_run(kept.product, len(kept.steps))
-            return
     with opened(workspace) as session:
-        composition = composed(session, product or named, variants, settings)
+        before = None if every else asked_before(question_of(workspace, product or named, variants, settings))
         if why is not None:
-            _show_why(session, composition, why, json)
+            _show_why(session, lambda: composed(session, product or named, variants, settings), before, why, json)
             return
-        found = session.planner.assess(session.planner.planned(composition))
+        found = _assessed_before(session, before)
+        if before is not None and found is not None:
+            name, kept = before.product, len(before.steps) - len(found)
+        else:
+            composition = composed(session, product or named, variants, settings)
+            found, name, kept = session.planner.assess(session.planner.planned(composition)), composition.name, 0
     if json:
         print_json(
             {
                 "ok": True,
-                "product": composition.name,
+                "product": name,
                 "steps": [
                     {"step": a.step.name, "verdict": a.verdict, "reason": a.reason, "causes": list(a.causes)}
                     for a in found
@@ -538,12 +542,12 @@ def plan(
         )
         return
     counts = {verdict: sum(a.verdict == verdict for a in found) for verdict in ("runs", "may run", "kept")}
+    kept += counts["kept"]
     if counts["runs"] == 0 and counts["may run"] == 0:
-        _show_nothing_would_run(composition.name, counts["kept"])
+        _show_nothing_would_run(name, kept)
     else:
-        name = styled(composition.name, "bold")
         would = f"{counted(counts['runs'], 'step')} would run, {counts['may run']} may run"
-        sys.stdout.write(f"{name}: {would}, {counts['kept']} are kept\n")
+        sys.stdout.write(f"{styled(name, 'bold')}: {would}, {kept} are kept\n")
     listed = [a for a in found if a.verdict == "runs" or (every and a.verdict == "kept")]
     show_table([(styled(a.verdict, "green" if a.verdict == "runs" else "dim"), a.step.name, a.reason) for a in listed])
     waiting: dict[str, list[Assessment]] = {}

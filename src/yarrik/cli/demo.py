@@ -69,9 +69,10 @@ def demo(
         emulator = composition.board.value.emulator
         if emulator is not None and not no_boot:
             from yarrik.cli.boot import boot_product
+            from yarrik.run import Bootable
 
             try:
-                outcome = boot_product(folder, composition, (), 120, False, False, 0, show=False)
+                outcome = boot_product(folder, Bootable.of(composition), (), 120, False, False, 0, show=False)
             except YarrikError as error:
                 sys.stdout.write(f"  not started: {error.troubles[0].what}; {error.troubles[0].remedy}\n")
                 continue

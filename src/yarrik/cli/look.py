@@ -20,6 +20,7 @@ from yarrik.cli.options import (
     composed,
     names_of,
     opened,
+    question_of,
 )
 
 if TYPE_CHECKING:
@@ -48,37 +49,44 @@ def log(
     """Shows the log of a step's last run."""
     from yarrik.cli.view import print_json
     from yarrik.errors import Place, Trouble, YarrikError, suggestion
-    from yarrik.run import log_path
+    from yarrik.run import asked_before, log_path
 
     with opened(workspace) as session:
-        composition = composed(session, product, variants, settings)
+        # The product's name is all that it takes, and the last build knew it.
+        before = asked_before(question_of(workspace, product, variants, settings))
+        name = before.product if before is not None else composed(session, product, variants, settings).name
         if last_failure:
-            step = session.records.last_failure(composition.name)
+            step = session.records.last_failure(name)
         elif kind is None:
             raise YarrikError(Trouble("NAME-MISSING", "no step is named", remedy="yarrik log RECIPE, or --last-failure"))
         else:
             words = [*kind.split(), *(subject or [])]  # a name may be given in quotes, as plans show it
             step = " ".join(words if len(words) > 1 else ["build", *words])
         if follow:
-            if step not in {one.name for one in session.planner.planned(composition).graph.steps}:
-                raise YarrikError(Trouble("STEP-UNKNOWN", f"`{composition.name}` has no step `{step}`",
+            if step not in (before.steps if before is not None else _steps_of(session, product, variants, settings)):
+                raise YarrikError(Trouble("STEP-UNKNOWN", f"`{name}` has no step `{step}`",
                                           remedy="yarrik plan --all lists them"))  # fmt: skip
-            for piece in session.records.follow(composition.name, step):
+            for piece in session.records.follow(name, step):
                 sys.stdout.write(piece)
                 sys.stdout.flush()
             return
-        text = session.records.log_of(composition.name, step)
+        text = session.records.log_of(name, step)
     if text is None:
-        logs = log_path(session.project.folder, composition.name, step).parent
+        logs = log_path(session.project.folder, name, step).parent
         known = sorted(file.stem for file in logs.glob("*.log")) if logs.is_dir() else []
         raise YarrikError(
-            Trouble("LOG-MISSING", f"there is no log of a step `{step}` of `{composition.name}`", Place(logs),
+            Trouble("LOG-MISSING", f"there is no log of a step `{step}` of `{name}`", Place(logs),
                     remedy=suggestion(step.replace(" ", "-"), known) if known else "build the product first")
         )  # fmt: skip
     if json:
-        print_json({"ok": True, "product": composition.name, "step": step, "log": text})
+        print_json({"ok": True, "product": name, "step": step, "log": text})
         return
     sys.stdout.write(text)
+
+
+def _steps_of(session: Session, product: str | None, variants: list[str] | None, settings: list[str] | None) -> tuple[str, ...]:
+    planned = session.planner.planned(composed(session, product, variants, settings))
+    return tuple(one.name for one in planned.graph.steps)
 
 
 @app.command(

@@ -12,7 +12,7 @@ import typer
 
 if TYPE_CHECKING:
     from yarrik.model import Composition, Workspace
-    from yarrik.run import Choices, Session
+    from yarrik.run import Choices, Question, Session
 
 
 def _workspace_here() -> Workspace | None:
@@ -111,6 +111,23 @@ def opened(folder: Path | None, choices: Choices | None = None) -> Iterator[Sess
         raise typer.Exit(130) from None
     finally:
         session.close()
+
+
+def question_of(
+    workspace: Path | None,
+    product: str | None,
+    variants: list[str] | None,
+    settings: list[str] | None,
+    use_sandbox: bool = True,
+    locked: bool = False,
+    offline: bool = False,
+) -> Question:
+    """The way of asking for one product, by which it is remembered."""
+    from yarrik.model import find_workspace
+    from yarrik.run import Question
+
+    root = find_workspace((workspace or Path.cwd()).absolute())
+    return Question(root, product, tuple(variants or ()), tuple(settings or ()), use_sandbox, locked, offline)
 
 
 def composed(session: Session, product: str | None, variants: list[str] | None, settings: list[str] | None) -> Composition:

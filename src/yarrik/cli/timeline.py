@@ -18,6 +18,7 @@ from yarrik.cli.options import (
     WorkspaceOption,
     composed,
     opened,
+    question_of,
 )
 from yarrik.units import counted
 
@@ -36,25 +37,27 @@ def timeline(
     from yarrik.cli.view import print_json, show_table, styled
     from yarrik.errors import Trouble, YarrikError, shown_path
     from yarrik.report import longest_way, timeline_figure
+    from yarrik.run import asked_before
 
     if figure is not None and figure.suffix not in (".png", ".svg", ".pdf"):
         raise YarrikError(Trouble("FORM-UNKNOWN", f"`{figure.name}` does not tell in which form to draw",
                                   remedy="let its name end in .png, .svg or .pdf"))  # fmt: skip
     with opened(workspace) as session:
-        composition = composed(session, product or named, variants, settings)
-        spans = session.records.timeline(composition.name)
+        known = asked_before(question_of(workspace, product or named, variants, settings))
+        name = known.product if known is not None else composed(session, product or named, variants, settings).name
+        spans = session.records.timeline(name)
     way = longest_way(spans)
     if figure is not None:
-        timeline_figure(composition.name, spans, figure)
+        timeline_figure(name, spans, figure)
         sys.stdout.write(f"{shown_path(figure.absolute())}\n")
         return
     if json:
         rows = [{"step": one.step, "began": round(one.began, 3), "seconds": round(one.seconds, 3), "failed": one.failed}
                 for one in spans]  # fmt: skip
-        print_json({"ok": True, "product": composition.name, "steps": rows, "longest-way": [one.step for one in way]})
+        print_json({"ok": True, "product": name, "steps": rows, "longest-way": [one.step for one in way]})
         return
     end = max(one.ended for one in spans)
-    sys.stdout.write(f"{styled(composition.name, 'bold')}: {counted(len(spans), 'step')} ran in {end:.1f} s\n")
+    sys.stdout.write(f"{styled(name, 'bold')}: {counted(len(spans), 'step')} ran in {end:.1f} s\n")
     taken = sum(one.seconds for one in way)
     sys.stdout.write(f"critical path: {counted(len(way), 'step')}, {taken:.1f} s\n")
     show_table(

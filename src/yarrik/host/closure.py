@@ -8,12 +8,16 @@ import re
 import stat
 from collections.abc import Iterable
 from functools import cache
+from typing import TYPE_CHECKING
 
 import msgspec
 
-from yarrik.elf import ElfDamaged, ElfFacts, elf_facts
+from yarrik.elf import ElfDamaged, elf_facts
 from yarrik.host.headers import is_toolchain_file
 from yarrik.host.programs import EVERYWHERE, FOLDERS, PERL_MODULE, PROGRAMS, family, find_program, reads_of
+
+if TYPE_CHECKING:
+    from yarrik.elf import ElfFacts
 
 #: Folders that all packages of a host share. Of what lies in them, only single things are let in.
 _SHARED = re.compile(

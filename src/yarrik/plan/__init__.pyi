@@ -27,6 +27,7 @@ from .actions import WriteTree as WriteTree
 from .actions import runs_commands as runs_commands
 from .assessment import Assessment as Assessment
 from .assessment import assess as assess
+from .assessment import explained as explained
 from .graph import plan_product as plan_product
 from .inside import services_of as services_of
 from .known_choices import choices as choices

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Literal
 import msgspec
 
 from yarrik.errors import listed
-from yarrik.plan.reasons import reason_for
+from yarrik.plan.reasons import all_differences, reason_for
 from yarrik.plan.steps import fingerprint_of, parts_of
 
 if TYPE_CHECKING:
@@ -79,3 +79,14 @@ def assess(
 
 def _cause_text(needed: Assessment) -> str:
     return f"{needed.step.subject}: {needed.reason}" if needed.step.kind != "prepare" else needed.reason
+
+
+def explained(one: Assessment, last: LastRun | None, difference: Difference) -> tuple[list[tuple[str, str, str]], list[str]]:
+    """Everything in which a step's last fingerprint and the next differ (what, before, after), and the steps whose outputs are
+    not known before they have run."""
+    parts = parts_of(one.step, one.inputs)
+    unknown = sorted(label for label in one.step.inputs if label not in one.inputs)
+    if last is not None:
+        parts |= {key: last.parts[key] for label in unknown if (key := f"input {label}") in last.parts}
+    waits = [one.step.inputs[label][0] for label in unknown]
+    return all_differences(one.step, parts, last, difference), list(dict.fromkeys(waits))

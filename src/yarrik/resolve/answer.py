@@ -6,16 +6,23 @@ import time
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 from yarrik.errors import Collector, Trouble, YarrikError, suggestion
-from yarrik.model import Composition, Definition, Recipe, never_holding, too_late
+from yarrik.model import never_holding, too_late
 from yarrik.resolve.explain import impossible, too_hard
-from yarrik.resolve.facts import Fact, Link, Node, Side, Thing
+from yarrik.resolve.facts import Fact, Link, Node, Thing
 from yarrik.resolve.outputs import taken_outputs
 from yarrik.resolve.sentences import link_words, short_words
-from yarrik.resolve.solver import Impossible, Progress, TooHard, solve
+from yarrik.resolve.solver import Impossible, TooHard, solve
 from yarrik.resolve.universe import IN, ON, Universe
-from yarrik.versions import Version, parse_requirement
+from yarrik.versions import parse_requirement
+
+if TYPE_CHECKING:
+    from yarrik.model import Composition, Definition, Recipe
+    from yarrik.resolve.facts import Side
+    from yarrik.resolve.solver import Progress
+    from yarrik.versions import Version
 
 _MOST_WAYS = 100
 

@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
+from typing import TYPE_CHECKING
 
 import msgspec
 
 from yarrik.errors import NOWHERE, Place, Trouble, YarrikError, listed
-from yarrik.resolve.facts import Fact, Thing
+from yarrik.resolve.facts import Fact
 from yarrik.resolve.sentences import asked_words, missing_words, shown, switched, words_of
 from yarrik.resolve.solver import Clause, Impossible, TooHard, solve
-from yarrik.resolve.universe import ON, Universe
+from yarrik.resolve.universe import ON
+
+if TYPE_CHECKING:
+    from yarrik.resolve.facts import Thing
+    from yarrik.resolve.universe import Universe
 
 #: Beyond this many clauses, a core is told as it is.
 _MOST_TO_TRY = 80

@@ -7,16 +7,19 @@ import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
 from yarrik.atomic import write_file
 from yarrik.errors import Collector, Place, Trouble, Unfit
 from yarrik.model import Definable, convert, read_document
-from yarrik.resolve.accounts import Settled
-from yarrik.resolve.answer import Answer
-from yarrik.resolve.facts import Side
 from yarrik.versions import Version
+
+if TYPE_CHECKING:
+    from yarrik.resolve.accounts import Settled
+    from yarrik.resolve.answer import Answer
+    from yarrik.resolve.facts import Side
 
 LOCK_FILE = "yarrik.lock"
 _HEAD = (

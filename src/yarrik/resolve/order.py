@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 from yarrik.errors import Trouble, YarrikError
-from yarrik.resolve.answer import Answer
-from yarrik.resolve.facts import Node
+
+if TYPE_CHECKING:
+    from yarrik.resolve.answer import Answer
+    from yarrik.resolve.facts import Node
 
 
 @dataclass(frozen=True)

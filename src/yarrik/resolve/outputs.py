@@ -5,9 +5,13 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator
 from functools import partial
+from typing import TYPE_CHECKING
 
-from yarrik.errors import Place
-from yarrik.model import Board, Definition, Recipe, output_of
+from yarrik.model import output_of
+
+if TYPE_CHECKING:
+    from yarrik.errors import Place
+    from yarrik.model import Board, Definition, Recipe
 
 #: `{RECIPE:OUTPUT}` in a text: a name with a colon and no blank. `{image:NAME}` is a disk of the emulator.
 _IN_TEXT = re.compile(r"\{([a-z0-9][a-z0-9+.-]*):([A-Za-z0-9][A-Za-z0-9._+-]*)\}")

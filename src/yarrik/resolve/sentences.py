@@ -4,9 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 from yarrik.errors import listed
-from yarrik.resolve.facts import Asker, Fact, FactKind, Link, Missing, Relation
+from yarrik.resolve.facts import Relation
+
+if TYPE_CHECKING:
+    from yarrik.resolve.facts import Asker, Fact, FactKind, Link, Missing
 
 
 def words_of(fact: Fact) -> str:

@@ -6,26 +6,34 @@ import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from yarrik.errors import Place, suggestion
+from yarrik.errors import suggestion
 from yarrik.model import (
     FIRST_BOOT_PACKAGE,
-    Composition,
-    Definition,
-    Document,
-    PackageRule,
-    Raw,
-    Recipe,
     option_words,
     output_of,
 )
 from yarrik.resolve.catalog import EXCLUSIVE_ROLES, Catalog
-from yarrik.resolve.facts import Asker, Fact, Link, Missing, Relation, Side, Thing
+from yarrik.resolve.facts import Asker, Fact, Link, Missing, Relation, Thing
 from yarrik.resolve.outputs import board_outputs, recipe_outputs, taken_outputs
 from yarrik.resolve.packages import locale_package, package_rules
-from yarrik.resolve.solver import Clause, Term
-from yarrik.versions import Requirement, Version, parse_requirement, parse_wish
+from yarrik.resolve.solver import Clause
+from yarrik.versions import parse_requirement, parse_wish
+
+if TYPE_CHECKING:
+    from yarrik.errors import Place
+    from yarrik.model import (
+        Composition,
+        Definition,
+        Document,
+        PackageRule,
+        Raw,
+        Recipe,
+    )
+    from yarrik.resolve.facts import Side
+    from yarrik.resolve.solver import Term
+    from yarrik.versions import Requirement, Version
 
 #: How a recipe needs what it lists under these keys of [build].
 _TO_BUILD = {"needs": Relation.BUILD, "tools": Relation.TOOL}

@@ -4,12 +4,16 @@ sshd(8))."""
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING
 
 import msgspec
 
 from yarrik.errors import Collector, Trouble
-from yarrik.resolve import Account, Accounts
-from yarrik.rootfs.tree import Node, RootTree
+from yarrik.rootfs.tree import Node
+
+if TYPE_CHECKING:
+    from yarrik.resolve import Account, Accounts
+    from yarrik.rootfs.tree import RootTree
 
 #: Files that follow from the accounts; nobody else brings them.
 ACCOUNT_FILES = ("/etc/passwd", "/etc/group", "/etc/shadow", "/etc/gshadow")

@@ -3,15 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import TYPE_CHECKING
 
 import msgspec
 
-from yarrik.errors import NOWHERE, Collector, Place, Trouble, listed, suggestion
-from yarrik.resolve import Accounts, BuiltPackage
+from yarrik.errors import NOWHERE, Collector, Trouble, listed, suggestion
 from yarrik.rootfs.accounts import ACCOUNT_FILES, account_texts, with_homes
 from yarrik.rootfs.merged_usr import is_own_target, links_into_usr, placed
-from yarrik.rootfs.own import ZONE_LABEL, OwnPath
-from yarrik.rootfs.tree import Kind, Node, RootTree
+from yarrik.rootfs.own import ZONE_LABEL
+from yarrik.rootfs.tree import Node, RootTree
+
+if TYPE_CHECKING:
+    from yarrik.errors import Place
+    from yarrik.resolve import Accounts, BuiltPackage
+    from yarrik.rootfs.own import OwnPath
+    from yarrik.rootfs.tree import Kind
 
 #: Folders that every image has, with their modes.
 STANDARD_FOLDERS = {

@@ -11,9 +11,12 @@ import re
 import warnings
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 from yarrik.errors import Unfit
-from yarrik.rootfs.tree import Node, RootTree
+
+if TYPE_CHECKING:
+    from yarrik.rootfs.tree import Node, RootTree
 
 BUNDLE = "/etc/ssl/certs/ca-certificates.crt"
 _FOLDER = "/etc/ssl/certs"

@@ -8,8 +8,10 @@ import re
 import struct
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import TYPE_CHECKING
 
-from yarrik.rootfs.tree import Node, RootTree
+if TYPE_CHECKING:
+    from yarrik.rootfs.tree import Node, RootTree
 
 THEMES = "/usr/share/icons"
 ICON_CACHE = "icon-theme.cache"

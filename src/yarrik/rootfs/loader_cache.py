@@ -13,11 +13,16 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
-from yarrik.elf import Abi, ElfDamaged, read_abi, read_elf
-from yarrik.rootfs.tree import Node, RootTree
+from yarrik.elf import ElfDamaged, read_abi, read_elf
+from yarrik.rootfs.tree import Node
+
+if TYPE_CHECKING:
+    from yarrik.elf import Abi
+    from yarrik.rootfs.tree import RootTree
 
 LIBRARY_CACHE = "/etc/ld.so.cache"
 _CONFIGURATION = "/etc/ld.so.conf"

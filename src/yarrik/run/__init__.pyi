@@ -1,3 +1,4 @@
+from .bootable import Bootable as Bootable
 from .cache_place import cache_folder as cache_folder
 from .catalogues import Known as Known
 from .catalogues import catalogue_sources as catalogue_sources
@@ -31,6 +32,7 @@ from .examining import examine_workspace as examine_workspace
 from .from_file import workspace_for as workspace_for
 from .from_file import workspace_from as workspace_from
 from .kconfig import Options as Options
+from .kept_plan import bootable_before as bootable_before
 from .kernel_options import LineFacts as LineFacts
 from .kernel_options import OptionFacts as OptionFacts
 from .kernel_work import KernelWork as KernelWork

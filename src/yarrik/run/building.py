@@ -15,6 +15,7 @@ from yarrik.errors import Place, Trouble, YarrikError, suggestion
 from yarrik.model import FILE, LOCAL_FILE, SHAPES, settings_file
 from yarrik.plan import Graph, Step
 from yarrik.resolve import Moved
+from yarrik.run.bootable import Bootable
 from yarrik.run.diversions import diversion_notes, diversion_of, renew_diversion
 from yarrik.run.events import Listener, silent
 from yarrik.run.kept_plan import Advice, Finished, KeptPlan, KeptState, Said, encoded, kept_steps
@@ -143,7 +144,14 @@ class Builder:
         graph = planned.graph
         try:
             steps, folders, trees = kept_steps(graph.steps, private_steps(graph), watch.sources)
-            plan = KeptPlan(steps, folders, _finished(planned), said, dict(planned.surroundings.toolchains))
+            plan = KeptPlan(
+                steps,
+                folders,
+                _finished(planned),
+                said,
+                dict(planned.surroundings.toolchains),
+                Bootable.of(planned.composition),
+            )
             state = KeptState(list(kept.rows), trees, kept.logs or [])
             return PlanKept(encoded(plan), encoded(state), [(one.folder, one.suffixes) for one in folders])
         except UnicodeEncodeError:  # a name that is not text

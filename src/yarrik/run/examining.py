@@ -13,6 +13,7 @@ import msgspec
 from yarrik.errors import Place, Trouble, YarrikError, listed
 from yarrik.model import Composition, Overrides
 from yarrik.plan import Assessment
+from yarrik.run.bootable import Bootable
 from yarrik.run.emulation import missing_emulator
 from yarrik.run.planning import Planned
 from yarrik.run.sandbox import Sandbox
@@ -160,7 +161,7 @@ def examine_product(
     except YarrikError as error:
         found.stop("image", error)
     if boot:
-        trouble = missing_emulator(composition)
+        trouble = missing_emulator(Bootable.of(composition))
         if trouble is not None:
             found.stop("emulator", YarrikError(trouble))
         elif composition.board.value.emulator is not None:

@@ -19,7 +19,9 @@ import msgspec
 from yarrik.errors import NOWHERE, Place
 from yarrik.model import place_at
 from yarrik.plan import Action, Bounds, PrepareFolder, Step
+from yarrik.run.bootable import Bootable
 from yarrik.run.results import Logs, StepRow
+from yarrik.run.unchanged import Question, asked_before
 from yarrik.toolchain import Toolchain
 
 _DIGEST = re.compile(rb"[0-9a-f]{64}")
@@ -84,6 +86,7 @@ class KeptPlan(msgspec.Struct, array_like=True, frozen=True):
     finished: Finished
     said: Said
     toolchains: dict[str, Toolchain]
+    bootable: Bootable
 
 
 class KeptState(msgspec.Struct, array_like=True):
@@ -167,6 +170,16 @@ def encoded(value: KeptPlan | KeptState) -> bytes:
 def decoded_plan(data: bytes) -> KeptPlan:
     """The plan that was encoded so. Raises msgspec.DecodeError."""
     return msgspec.msgpack.decode(data, type=KeptPlan, dec_hook=_decode_place)
+
+
+def bootable_before(question: Question) -> Bootable | None:
+    """What starting a product takes, as the last build of it knew; None when that may have changed."""
+    found = asked_before(question)
+    data = found.plan if found is not None else None
+    try:
+        return decoded_plan(data).bootable if data is not None else None
+    except msgspec.DecodeError:
+        return None
 
 
 def decoded_state(data: bytes) -> KeptState:

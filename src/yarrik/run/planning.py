@@ -334,20 +334,14 @@ class Planner:
     def why_runs(self, planned: Planned, step: str) -> tuple[Assessment, list[tuple[str, str, str]], list[str]]:
         """A step's verdict, everything in which its last fingerprint and the next differ (what, before, after), and inputs that
         are not known before other steps have run. Raises YarrikError for a step that the product has not."""
-        from yarrik.plan import all_differences, parts_of
+        from yarrik.plan import explained
 
         found = {one.step.name: one for one in self.assess(planned)}
         if step not in found:
             raise YarrikError(Trouble("STEP-UNKNOWN", f"`{planned.name}` has no step `{step}`",
                                       remedy=suggestion(step, found)))  # fmt: skip
-        one = found[step]
-        last = self.project.memory.last_runs(planned.name).get(step)
-        parts = parts_of(one.step, one.inputs)
-        unknown = sorted(label for label in one.step.inputs if label not in one.inputs)
-        if last is not None:
-            parts |= {key: last.parts[key] for label in unknown if (key := f"input {label}") in last.parts}
-        waits = [one.step.inputs[label][0] for label in unknown]
-        return one, all_differences(one.step, parts, last, self.difference(planned)), list(dict.fromkeys(waits))
+        last = self.project.memory.last_runs(planned.name, [step]).get(step)
+        return found[step], *explained(found[step], last, self.difference(planned))
 
     def warnings(self, planned: Planned) -> tuple[Trouble, ...]:
         """What is likely wrong, with this product or with a condition of any definition. Raises YarrikError for what is

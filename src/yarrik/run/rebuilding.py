@@ -13,16 +13,16 @@ from pathlib import Path
 import msgspec
 from msgspec.structs import replace
 
-from yarrik.cache import MissingObject, Traffic, Tree, in_use
+from yarrik.cache import LastRun, MissingObject, Traffic, Tree, in_use
 from yarrik.errors import Damaged, YarrikError
-from yarrik.plan import Graph, Step, fingerprint_of
+from yarrik.plan import Assessment, Graph, Step, assess, explained, fingerprint_of
 from yarrik.run.events import Listener
 from yarrik.run.kept_plan import KeptPlan, KeptState, decoded_plan, decoded_state, decoded_step, encoded
 from yarrik.run.project import Project
 from yarrik.run.publishing import Publisher
 from yarrik.run.records import Records
 from yarrik.run.reporting import BuildReport, advice_of_build, kept_report, left_by, notes_of_build, row_of
-from yarrik.run.results import Logs, StepReport, StepRow
+from yarrik.run.results import Logs, StepReport, StepRow, kept_outputs
 from yarrik.run.running import Running, run_graph, send_rest
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.sights import Sights
@@ -42,8 +42,8 @@ class Rebuilder:
 
     project: Project
     changed: ChangedSources
-    started: float
-    shown: Callable[[BuildReport], dict[str, object]]
+    started: float = 0.0
+    shown: Callable[[BuildReport], dict[str, object]] = lambda report: {}
 
     def build(self, jobs: int | None, keep_going: bool, listener: Listener) -> BuildReport | None:
         """Runs what follows from the sources, publishes, and keeps how all is now. The report says what failed. None when
@@ -52,6 +52,38 @@ class Rebuilder:
             return self._build(jobs, keep_going, listener)
         except (_Otherwise, MissingObject, Damaged, msgspec.DecodeError):
             return None
+
+    def assess(self) -> list[Assessment] | None:
+        """What a build would do with the steps that follow from the sources; all others are kept. None when all has to be
+        planned."""
+        try:
+            taken, trees, _ = self._taken()
+            numbers, withheld = self._following(taken)
+            graph = Graph(self._plan.finished.product, tuple(self._step(number, taken) for number in numbers))
+        except (_Otherwise, MissingObject, Damaged, msgspec.DecodeError):
+            return None
+        if withheld:
+            return None
+        store = self.project.store
+        last = self._last(graph)
+
+        def lookup(step: str, fingerprint: str) -> Mapping[str, str] | None:
+            return kept_outputs(store, last.get(step), fingerprint)
+
+        return assess(graph, lookup, last, difference_in(store, trees), self._kept(graph))
+
+    def why_runs(self, step: str) -> tuple[Assessment, list[tuple[str, str, str]], list[str]] | None:
+        """The same of one step, with what differs and what it waits for, as of a plan; None when all has to be planned."""
+        found = self.assess()
+        one = next((one for one in found or () if one.step.name == step), None)
+        if one is None:
+            return None
+        _, trees, _ = self._taken()
+        last = self.project.memory.last_runs(self._plan.finished.product, [step]).get(step)
+        return one, *explained(one, last, difference_in(self.project.store, trees))
+
+    def _last(self, graph: Graph) -> dict[str, LastRun]:
+        return self.project.memory.last_runs(graph.product, [step.name for step in graph.steps])
 
     @cached_property
     def _plan(self) -> KeptPlan:
@@ -163,14 +195,17 @@ class Rebuilder:
         self, graph: Graph, jobs: int | None, keep_going: bool, listener: Listener, trees: Mapping[str, Tree]
     ) -> tuple[list[StepReport], Sandbox]:
         project, plan = self.project, self._plan
-        own = {step.name for step in graph.steps}
-        needed = {name for step in graph.steps for name in step.needs} - own
-        kept = {row.step: row.outputs for row in self._state.rows if row.step in needed}
         private = {step.name for step in plan.steps if step.private}
         look = Sights(project.store, project.machine, plan.toolchains).look
         difference = difference_in(project.store, trees)
-        how = Running(plan.toolchains, look, difference, jobs=jobs, keep_going=keep_going, kept=kept, private=private)
+        how = Running(plan.toolchains, look, difference, jobs=jobs, keep_going=keep_going,
+                      kept=self._kept(graph), private=private)  # fmt: skip
         return run_graph(project, graph, how, listener)
+
+    def _kept(self, graph: Graph) -> dict[str, dict[str, str]]:
+        """The outputs of steps that a graph needs and has not."""
+        needed = {name for step in graph.steps for name in step.needs} - {step.name for step in graph.steps}
+        return {row.step: row.outputs for row in self._state.rows if row.step in needed}
 
     def _former_logs(self, numbers: Sequence[int], reports: Sequence[StepReport]) -> Logs | None:
         """Where logs of steps that are kept are in `steps.log`; None when nothing is known of it."""

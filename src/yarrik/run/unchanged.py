@@ -93,6 +93,13 @@ class KeptBuild(msgspec.Struct, frozen=True):
     fingerprints: bytes
     notes: tuple[str, ...]
     report: bytes
+    question: Question
+    seal: str
+
+    @property
+    def plan(self) -> bytes | None:
+        """Its plan as it was kept; None when there is none."""
+        return _sealed(_beside(self.question)[0], self.seal)
 
     @property
     def by_name(self) -> Iterator[tuple[str, str]]:
@@ -139,6 +146,16 @@ class ChangedSources(msgspec.Struct, frozen=True):
     record: _Record
     statuses: array[int]
 
+    @property
+    def product(self) -> str:
+        """The product's name."""
+        return self.record.product
+
+    @property
+    def steps(self) -> tuple[str, ...]:
+        """The names of its steps."""
+        return self.record.steps
+
     def is_as_left(self, file: Path) -> bool:
         """Whether a file of `out/` is as the last build left it."""
         name = os.fspath(file)
@@ -184,7 +201,7 @@ def asked_before(question: Question) -> KeptBuild | ChangedSources | None:
         return None
     if same:
         _mark_used(question, record)
-        return KeptBuild(record.product, record.steps, record.fingerprints, record.notes, record.report)
+        return KeptBuild(record.product, record.steps, record.fingerprints, record.notes, record.report, question, record.plan)
     plan, state = (_sealed(file, seal) for file, seal in zip(_beside(question), (record.plan, record.state), strict=True))
     if plan is None or state is None:
         return None

@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Container, Iterable, Iterator, Sequence
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
-from yarrik.errors import Collector, Place, Trouble, suggestion
-from yarrik.model import Definition, Image, ImageService, Service, ServiceLimits
-from yarrik.resolve import Accounts, Answer, package_rules
+from yarrik.errors import Place, Trouble, suggestion
+from yarrik.model import Service, ServiceLimits
+from yarrik.resolve import package_rules
 from yarrik.units import parse_size, parse_span
+
+if TYPE_CHECKING:
+    from yarrik.errors import Collector
+    from yarrik.model import Definition, Image, ImageService
+    from yarrik.resolve import Accounts, Answer
 
 Restart = Literal["never", "on-failure", "always"]
 Log = Literal["console", "ring"]

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
-from yarrik.rootfs import OwnPath
 from yarrik.services.form import ServiceForm, service_file
-from yarrik.services.settle import OneService
+
+if TYPE_CHECKING:
+    from yarrik.rootfs import OwnPath
+    from yarrik.services.settle import OneService
 
 #: What the init has room for (`services.c`).
 _MOST_SERVICES, _MOST_WORDS, _MOST_NAMES, _MOST_VARIABLES, _LONGEST_LINE = 64, 32, 16, 32, 1000

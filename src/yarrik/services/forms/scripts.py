@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from yarrik.rootfs import OwnPath
 from yarrik.services.form import ServiceForm, service_file, service_link
-from yarrik.services.settle import OneService
+
+if TYPE_CHECKING:
+    from yarrik.rootfs import OwnPath
+    from yarrik.services.settle import OneService
 
 _START, _STOP = (2, 3, 4, 5), (0, 1, 6)
 _DAEMON = "start-stop-daemon"

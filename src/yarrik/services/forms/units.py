@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
-from yarrik.rootfs import OwnPath
 from yarrik.services.form import ServiceForm, service_link, unit_file
-from yarrik.services.settle import OneService
+
+if TYPE_CHECKING:
+    from yarrik.rootfs import OwnPath
+    from yarrik.services.settle import OneService
 
 _FOLDER, _TURNED_ON = "/usr/lib/systemd/system", "/etc/systemd/system"
 
