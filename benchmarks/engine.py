@@ -41,7 +41,7 @@ def trivial(name: str, needs: list[str], first: str = "") -> Step:
     action = RunCommands(
         commands=(words,), environment={}, folder="{step}/build", writable=("build", "stage"), toolchain="none"
     )  # fmt: skip
-    return Step("build", name, action, inputs={f"tools {one}": (f"build {one}", "files") for one in needs})
+    return Step("build", name, action, inputs={f"sysroot {one}": (f"build {one}", "files") for one in needs})
 
 
 def of_recipes(count: int) -> tuple[Step, ...]:
