@@ -140,7 +140,7 @@ class Changes(World):
     def wanted(self) -> set[str]:
         """The paths of the cache that the record asks for."""
         try:
-            return {path for _, _, paths in self.record().held for path in paths}
+            return {path for folder, _, digests in self.record().held for path in unchanged._paths_in(folder, digests)}
         except (OSError, unchanged.msgspec.DecodeError):  # one of the changes
             return set()
 

@@ -68,4 +68,4 @@ from .slots import store_state as store_state
 from .slots import stored_state as stored_state
 from .story import BenchBoard as BenchBoard
 from .story import KnownBlob as KnownBlob
-from .story import StoryLine as StoryLine
+from .story_line import StoryLine as StoryLine

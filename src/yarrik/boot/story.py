@@ -10,6 +10,7 @@ from typing import BinaryIO, NoReturn
 import msgspec
 
 from yarrik.boot.seen import Filesystem
+from yarrik.boot.story_line import StoryLine
 from yarrik.disk import FoundPartition, OpenedImage
 from yarrik.errors import Place, Trouble
 
@@ -51,14 +52,6 @@ class BenchBoard(msgspec.Struct, frozen=True):
     carried: bytes = b""
     #: Where the files of a memory bundle go, by the names of a memory map's areas.
     bundle: Mapping[str, int] = msgspec.field(default_factory=dict)
-
-
-class StoryLine(msgspec.Struct, frozen=True):
-    """One line of the story: the stage, what was found there, and whether it was followed or taken for granted."""
-
-    stage: str
-    text: str
-    followed: bool = True
 
 
 class Granted(msgspec.Struct, frozen=True):

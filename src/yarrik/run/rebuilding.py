@@ -222,9 +222,13 @@ class Rebuilder:
         kept = kept_report(self.project, report, self._plan.said)
         logs = report.logs if report.published else self._state.logs
         state = KeptState(list(kept.rows), digests, logs or [])
+        left = left_by(self.project, kept)
+        needed = left.digests
+        changed = {one.step.name for one in report.steps}
+        old = {digest for row in self._state.rows if row.step in changed for digest in row.outputs.values()} - needed
         new = {digest for one in report.steps for digest in one.outputs.values()}
         answer = (report.product, kept.notes, msgspec.json.encode(self.shown(kept)))
-        renew(self.changed, answer, left_by(self.project, kept), new, encoded(state))
+        renew(self.changed, answer, left, (old, new), encoded(state))
 
 
 def _is_as_before(report: StepReport, row: StepRow) -> bool:

@@ -109,9 +109,12 @@ class Records:
 
     def saved(self, product: str, reports: Sequence[StepReport], rows: Sequence[StepRow]) -> float:
         """The seconds that it would have taken to run what was kept, as far as this workspace knows."""
-        costs = self.project.memory.costs(product)
-        kept = (costs[row.step].seconds for row in rows if row.how == "kept" and row.step in costs)
-        return sum(kept) + sum(report.seconds for report in reports if report.how == "shared")
+        kept = [row for row in rows if row.how == "kept"]
+        # Where each row has its time, nobody has to look it up.
+        costs = self.project.memory.costs(product) if any(row.seconds < 0 for row in kept) else {}
+        known = (row.seconds if row.seconds >= 0 else costs[row.step].seconds for row in kept
+                 if row.seconds >= 0 or row.step in costs)  # fmt: skip
+        return sum(known) + sum(report.seconds for report in reports if report.how == "shared")
 
     def story(self, outputs: Iterable[Mapping[str, str]]) -> tuple[StoryLine, ...]:
         """The bench board's story, when the disks of a build with these outputs were tried."""

@@ -60,6 +60,8 @@ _GONE = (0, 0, 0, 0, 0, 0)
 #: Numbers in a status; those of its mode, and of the times of its content and of itself.
 _NUMBERS = 6
 _MODE, _MTIME, _CTIME = 0, 2, 3
+#: Bytes of a SHA-256.
+_DIGEST = 32
 
 
 class Question(msgspec.Struct, frozen=True):
@@ -105,7 +107,7 @@ class KeptBuild(msgspec.Struct, frozen=True):
     def by_name(self) -> Iterator[tuple[str, str]]:
         """Each step with its fingerprint."""
         for number, name in enumerate(self.steps):
-            yield name, self.fingerprints[32 * number : 32 * number + 32].hex()
+            yield name, self.fingerprints[_DIGEST * number : _DIGEST * (number + 1)].hex()
 
 
 class _Record(msgspec.Struct, array_like=True):
@@ -117,8 +119,8 @@ class _Record(msgspec.Struct, array_like=True):
     linked: list[str]
     out: list[str]
     statuses: bytes
-    #: Folders of the cache, when they changed last, and for each the paths in it that have to be there.
-    held: list[tuple[str, int, list[str]]]
+    #: Folders of the cache, when they changed last, and the digests of what has to be in each.
+    held: list[tuple[str, int, bytes]]
     cache: str
     product: str
     steps: tuple[str, ...]
@@ -185,7 +187,7 @@ def asked_before(question: Question) -> KeptBuild | ChangedSources | None:
         data = question.file.read_bytes()
     except OSError:
         return None
-    body, seal = data[:-32], data[-32:]
+    body, seal = data[:-_DIGEST], data[-_DIGEST:]
     if _seal(body) != seal:
         return None
     try:
@@ -225,7 +227,7 @@ def _sealed(file: Path, seal: str) -> bytes | None:
 
 
 def _seal(data: bytes) -> bytes:
-    return hashlib.blake2b(data, digest_size=32).digest()
+    return hashlib.blake2b(data, digest_size=_DIGEST).digest()
 
 
 def _changed_sources(record: _Record, now: array[int]) -> tuple[str, ...]:
@@ -266,15 +268,19 @@ def _above(path: str) -> Iterator[str]:
         yield path
 
 
-def _holds(folder: tuple[str, int, list[str]]) -> bool:
+def _holds(folder: tuple[str, int, bytes]) -> bool:
     """Whether the cache still has what has to be in one of its folders."""
-    path, changed, needed = folder
+    path, changed, digests = folder
     try:
         if changed and os.stat(path).st_mtime_ns == changed:
             return True  # nothing came or went
     except OSError:
         return False
-    return all(map(os.path.exists, needed))
+    return all(map(os.path.exists, _paths_in(path, digests)))
+
+
+def _paths_in(folder: str, digests: bytes) -> Iterator[str]:
+    return (f"{folder}/{digests[at : at + _DIGEST].hex()}" for at in range(0, len(digests), _DIGEST))
 
 
 def _mark_used(question: Question, record: _Record) -> None:
@@ -284,8 +290,8 @@ def _mark_used(question: Question, record: _Record) -> None:
     with suppress(OSError):
         if time.time() - file.stat().st_mtime < _USED:
             return
-        for at in range(0, len(record.fingerprints), 32):
-            name = record.fingerprints[at : at + 32].hex()
+        for at in range(0, len(record.fingerprints), _DIGEST):
+            name = record.fingerprints[at : at + _DIGEST].hex()
             with suppress(OSError):
                 os.utime(f"{record.cache}/results/{name[:2]}/{name}")
         os.utime(file)
@@ -519,10 +525,14 @@ def _settle(record: _Record, statuses: array[int], began_ns: int) -> bool:
 
 
 def renew(
-    changed: ChangedSources, said: tuple[str, tuple[str, ...], bytes], left: Left, new: Collection[str], state: bytes
+    changed: ChangedSources,
+    said: tuple[str, tuple[str, ...], bytes],
+    left: Left,
+    digests: tuple[Collection[str], Collection[str]],
+    state: bytes,
 ) -> bool:
-    """Keeps what a build followed from that ran after sources had changed, like `remember_build`; `new` are the digests of what
-    its steps left."""
+    """Keeps what a build followed from that ran after sources had changed, like `remember_build`; `digests` are those of what
+    has to be in the cache no more, and of what has to be there in its place."""
     record, question = changed.record, changed.question
     watched_ones = _NUMBERS * (len(record.paths) + len(record.linked))
     statuses = changed.statuses[:watched_ones]
@@ -533,7 +543,7 @@ def renew(
     record.statuses = statuses.tobytes()
     record.product, record.notes, record.report = said[0], *said[1:]
     record.fingerprints = left.fingerprints
-    record.held = list(_held_again(record, left.digests, new))
+    record.held = list(_held_again(record, *digests))
     return _write(question, record, PlanKept(b"", state))
 
 
@@ -613,35 +623,42 @@ def _walk(top: str, paths: set[str]) -> None:
             raise _TooMany
 
 
-def _held(cache: str, digests: set[str]) -> Iterator[tuple[str, int, list[str]]]:
+def _held(cache: str, digests: set[str]) -> Iterator[tuple[str, int, bytes]]:
     """The folders of the cache with what has to be in each; 0 for one that has changed so lately that it may do so unseen."""
-    by_folder: dict[str, list[str]] = {}
+    by_folder: dict[str, bytearray] = {}
     for digest in sorted(digests):
-        path = _path_in(cache, digest)
-        by_folder.setdefault(os.path.dirname(path), []).append(path)
+        by_folder.setdefault(_folder_in(cache, digest), bytearray()).extend(bytes.fromhex(digest))
     for folder, needed in by_folder.items():
-        yield folder, _changed(folder), needed
+        yield folder, _changed(folder), bytes(needed)
 
 
-def _held_again(record: _Record, digests: set[str], new: Collection[str]) -> Iterator[tuple[str, int, list[str]]]:
-    """The same as `_held`, where only what is `new` has to be looked for."""
-    by_folder = {
-        folder: (changed, [path for path in needed if path[-64:] in digests]) for folder, changed, needed in record.held
-    }
-    for digest in sorted(set(new) & digests):
-        path = _path_in(record.cache, digest)
-        _, needed = by_folder.setdefault(os.path.dirname(path), (0, []))
-        if path not in needed:
-            needed.append(path)
-    for folder, (before, needed) in sorted(by_folder.items()):
+def _held_again(record: _Record, old: Collection[str], new: Collection[str]) -> Iterator[tuple[str, int, bytes]]:
+    """The same as `_held`, without what is `old` and with what is `new`: only that has to be looked for."""
+    by_folder = {folder: (changed, digests) for folder, changed, digests in record.held}
+    for digest in sorted(set(new)):
+        folder = _folder_in(record.cache, digest)
+        changed, digests = by_folder.get(folder, (0, b""))
+        if bytes.fromhex(digest) not in _parts(digests):
+            by_folder[folder] = changed, digests + bytes.fromhex(digest)
+    for digest in sorted(set(old)):
+        for kind in ("trees", "objects"):
+            folder = f"{record.cache}/{kind}/{digest[:2]}"
+            if folder in by_folder:
+                changed, digests = by_folder[folder]
+                by_folder[folder] = changed, b"".join(one for one in _parts(digests) if one.hex() != digest)
+    for folder, (before, digests) in sorted(by_folder.items()):
         now = _changed(folder)
-        if needed:
-            yield folder, now if now == before or all(map(os.path.exists, needed)) else 0, needed
+        if digests:
+            yield folder, now if now == before or all(map(os.path.exists, _paths_in(folder, digests))) else 0, digests
 
 
-def _path_in(cache: str, digest: str) -> str:
-    tree = f"{cache}/trees/{digest[:2]}/{digest}"
-    return tree if os.path.exists(tree) else f"{cache}/objects/{digest[:2]}/{digest}"
+def _parts(digests: bytes) -> list[bytes]:
+    return [digests[at : at + _DIGEST] for at in range(0, len(digests), _DIGEST)]
+
+
+def _folder_in(cache: str, digest: str) -> str:
+    kind = "trees" if os.path.exists(f"{cache}/trees/{digest[:2]}/{digest}") else "objects"
+    return f"{cache}/{kind}/{digest[:2]}"
 
 
 def _changed(folder: str) -> int:

@@ -18,7 +18,7 @@ TRIES = 3
 LARGEST = 64 << 30
 
 
-#: StoryLine how many bytes have come, and how many there are as far as the server tells.
+#: Told how many bytes have come, and how many there are as far as the server tells.
 Tell = Callable[[int, int | None], None]
 
 
