@@ -6,15 +6,16 @@ as ratios to starting Python with Typer.
 from __future__ import annotations
 
 import argparse
+import json
 import os
 import random
-import resource
 import shutil
 import subprocess
 import sys
 import tempfile
 import time
 from pathlib import Path
+from typing import NamedTuple
 
 from figures import keep
 
@@ -56,14 +57,30 @@ def lay_out(root: Path, count: int, shape: str) -> None:
         write(f"s/recipes/{name}/src/{name}.c", f"/* {name} */\n")
 
 
-def seconds(command: list[str], environment: dict[str, str]) -> float:
-    """Processor time of a command and its children, in seconds: a busy machine changes it less than the time on the clock."""
-    before = resource.getrusage(resource.RUSAGE_CHILDREN)
-    done = subprocess.run(command, env=environment, capture_output=True, text=True)
-    if done.returncode:
-        sys.exit(done.stdout + done.stderr)
-    after = resource.getrusage(resource.RUSAGE_CHILDREN)
-    return after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
+class Cost(NamedTuple):
+    """Processor time of a command and its children, in seconds: a busy machine changes it less than the time on the clock. The
+    memory is what the largest of them had at a time, in MiB."""
+
+    seconds: float
+    memory: float
+
+
+def cost(command: list[str], environment: dict[str, str]) -> Cost:
+    """What a command takes."""
+    with tempfile.TemporaryFile() as said:
+        process = subprocess.Popen(command, env=environment, stdout=said, stderr=said)
+        _, status, used = os.wait4(process.pid, 0)
+        process.returncode = os.waitstatus_to_exitcode(status)
+        if process.returncode:
+            said.seek(0)
+            sys.exit(said.read().decode())
+    return Cost(used.ru_utime + used.ru_stime, used.ru_maxrss / 1024)
+
+
+def own_steps(command: list[str], environment: dict[str, str]) -> float:
+    """The seconds that the steps of the last build took."""
+    said = subprocess.run([*command, "--json"], env=environment, capture_output=True, check=True).stdout
+    return sum(one["seconds"] for one in json.loads(said)["steps"])
 
 
 def main() -> None:
@@ -76,28 +93,34 @@ def main() -> None:
         lay_out(root / "w", asked.recipes, asked.shape)
         environment = {**os.environ, "YARRIK_CACHE": str(root / "cache"), "NO_COLOR": "1"}
         environment.pop("PYTHONDONTWRITEBYTECODE", None)  # an installed program has its modules compiled
-        build = [sys.executable, "-m", "yarrik", "build", "--workspace", str(root / "w")]
+        build, timeline = ([sys.executable, "-m", "yarrik", command, "--workspace", str(root / "w")]
+                           for command in ("build", "timeline"))  # fmt: skip
         bare = [sys.executable, "-c", BARE]
-        first = seconds(build, environment)
+        first = cost(build, environment)
         time.sleep(2.1)  # what was written less than two seconds ago may change unseen: it is looked at again
-        planned = seconds(build, environment)
+        planned = cost(build, environment)
         # In turn, so that a slow spell of the machine meets both; the least of each, since nothing makes a run too fast.
-        turns = [(seconds(build, environment), seconds(bare, environment)) for _ in range(RUNS)]
+        turns = [(cost(build, environment), cost(bare, environment)) for _ in range(RUNS)]
         source = root / f"w/s/recipes/recipe-{asked.recipes - 1:03}/src/recipe-{asked.recipes - 1:03}.c"
-        changed = []
-        for run in range(3):
+        changed: list[Cost] = []
+        beside: list[float] = []
+        for run in range(5):
             source.write_text(f"/* another text {run} */\n")
-            changed.append(seconds(build, environment))
+            changed.append(cost(build, environment))
+            beside.append(changed[-1].seconds - own_steps(timeline, environment))
     again, start = (min(column) for column in zip(*turns, strict=True))
     name = f"{asked.recipes} recipes in a {asked.shape}"
     aim = NULL_OF_MANY if asked.recipes >= 20_000 else NULL
-    print(f"{name}: processor time, the least of {RUNS} runs, and how often Python with Typer starts in it ({start:.2f} s)")
+    print(f"{name}: processor time, the least of {RUNS} runs, next to starting Python with Typer ({start.seconds:.2f} s)")
     rows = (("first build", first, None), ("nothing to do, planned", planned, None), ("nothing to do", again, aim),
-            ("one source changed", min(changed), ONE_CHANGED))  # fmt: skip
+            ("one source changed", min(changed), None),
+            ("beside its own steps", Cost(min(beside), min(changed).memory), ONE_CHANGED))  # fmt: skip
     for what, took, most in rows:
-        print(f"  {what:<24} {took:7.2f} s {took / start:7.2f} x" + (f" (at most {most:g})" if most is not None else ""))
-        keep(f"{name}: {what}", took / start, most)
-    if again / start > aim:
+        ratio = took.seconds / start.seconds
+        at_most = f" (at most {most:g})" if most is not None else ""
+        print(f"  {what:<24} {took.seconds:7.2f} s {ratio:7.2f} x {took.memory:6.0f} MiB{at_most}")
+        keep(f"{name}: {what}", ratio, most)
+    if again.seconds / start.seconds > aim:
         sys.exit(f"a build that has nothing to do may take {aim:g} times as long as starting Python with Typer")
 
 

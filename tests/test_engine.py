@@ -15,8 +15,9 @@ from tests.support import FolderTest, WorkspaceTest
 from yarrik.cache import Cost, Memory
 from yarrik.errors import YarrikError
 from yarrik.model.rules import check_public_key, check_span
+from yarrik.run.failed_logs import telling_lines
 from yarrik.run.room import short_of_room
-from yarrik.run.step_logs import new_log, telling_lines
+from yarrik.run.step_logs import new_log
 from yarrik.run.warnings import MOST, warnings_in
 from yarrik.units import parse_span, shown_seconds
 

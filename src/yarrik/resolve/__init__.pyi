@@ -1,8 +1,8 @@
+from .account_values import Account as Account
+from .account_values import AccountGroup as AccountGroup
+from .account_values import Accounts as Accounts
 from .accounts import LOGIN_SERVICE as LOGIN_SERVICE
 from .accounts import NOBODY as NOBODY
-from .accounts import Account as Account
-from .accounts import AccountGroup as AccountGroup
-from .accounts import Accounts as Accounts
 from .accounts import Asked as Asked
 from .accounts import Settled as Settled
 from .accounts import asked_by_packages as asked_by_packages

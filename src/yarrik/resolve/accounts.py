@@ -6,12 +6,13 @@ import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING
 
 import msgspec
 
 from yarrik.errors import Collector, Place, Trouble, Unfit, suggestion
 from yarrik.model import ServiceAccount, User
+from yarrik.resolve.account_values import NO_SHELLS, Account, AccountGroup, Accounts, Login
 from yarrik.resolve.login_keys import check_login_key
 from yarrik.resolve.packages import package_rules
 
@@ -28,86 +29,11 @@ NOBODY = 65534
 #: The role of packages that let people log in over a network.
 LOGIN_SERVICE = "login-service"
 
-#: Shells that let nobody in.
-_NO_SHELLS = ("/bin/false", "/usr/bin/false", "/bin/nologin", "/sbin/nologin", "/usr/sbin/nologin")
 #: The forms of crypt(5) that C libraries take; the older ones can be reversed within hours.
 _HASH = re.compile(r"\$(?:2[abxy]|5|6|7|y|gy)\$[!-9;-~]{8,}")
 _OLD_HASH = re.compile(r"\$(?:1|md5|3|sha1)[$,]|_?[./0-9A-Za-z]{13,}\Z")
 #: A file of keys is a list for people, not a store.
 _LARGEST_KEY_FILE = 1 << 20
-
-Login = Literal["locked", "open", "password"]
-
-
-class Account(msgspec.Struct, frozen=True, kw_only=True, rename="kebab", omit_defaults=True):
-    """A line of /etc/passwd with what goes beside it. `expires` is in days since 1970, or -1. `packages` ask for it; without
-    any it is the image's own. `secret` names the secret that its password is, `password` is a hash as written down."""
-
-    name: str
-    uid: int
-    gid: int
-    home: str
-    shell: str
-    comment: str = ""
-    login: Login = "locked"
-    password: str = ""
-    secret: str = ""
-    keys: tuple[str, ...] = ()
-    skeleton: str = ""
-    expires: int = -1
-    packages: tuple[str, ...] = ()
-
-    @property
-    def may_log_in(self) -> bool:
-        """Whether a shell answers to somebody who has the password, or a key."""
-        return self.shell not in _NO_SHELLS and (self.login != "locked" or bool(self.keys))
-
-
-class AccountGroup(msgspec.Struct, frozen=True, kw_only=True, rename="kebab", omit_defaults=True):
-    """A line of /etc/group; `members` are those whose first group is another one."""
-
-    name: str
-    gid: int
-    members: tuple[str, ...] = ()
-    packages: tuple[str, ...] = ()
-
-
-class Accounts(msgspec.Struct, frozen=True, kw_only=True):
-    """All accounts that may be in an image, by number."""
-
-    users: tuple[Account, ...]
-    groups: tuple[AccountGroup, ...]
-
-    def among(self, packages: Iterable[str]) -> Accounts:
-        """Those of an image that has these packages."""
-        there = set(packages)
-        users = tuple(one for one in self.users if not one.packages or there & set(one.packages))
-        names = {one.name for one in users}
-        first = {one.gid for one in users}
-        groups = [
-            msgspec.structs.replace(one, members=tuple(name for name in one.members if name in names)) for one in self.groups
-        ]
-        kept = (one for one in groups if not one.packages or there & set(one.packages) or one.members or one.gid in first)
-        return Accounts(users=users, groups=tuple(kept))
-
-    @property
-    def user_numbers(self) -> dict[str, int]:
-        """Numbers of users by name."""
-        return {one.name: one.uid for one in self.users}
-
-    @property
-    def group_numbers(self) -> dict[str, int]:
-        """Numbers of groups by name."""
-        return {one.name: one.gid for one in self.groups}
-
-    def owner(self, user: str, group: str = "") -> tuple[int, int] | None:
-        """Numbers of an owner and the group that a path belongs to, which is the owner's first one unless it is said; None when
-        one of them is not there."""
-        account = next((one for one in self.users if one.name == user), None)
-        if account is None:
-            return None
-        gid = self.group_numbers.get(group) if group else account.gid
-        return None if gid is None else (account.uid, gid)
 
 
 class Asked(msgspec.Struct, frozen=True):
@@ -400,7 +326,7 @@ class _Settling:
             if ":" in value:
                 self._trouble("ACCOUNT-FORM", f"the {key} of `{wish.name}` must not contain a `:`", wish.where(key),
                               "it separates the fields of /etc/passwd", "choose another path")  # fmt: skip
-        if keys and shell in _NO_SHELLS:
+        if keys and shell in NO_SHELLS:
             self._trouble("ACCOUNT-SHELL", f"`{wish.name}` has keys for login, and its shell {shell} lets nobody in",
                           wish.where("shell"), "who comes with a key is turned away",
                           "name a shell, or take the keys out")  # fmt: skip

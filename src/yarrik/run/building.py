@@ -150,7 +150,7 @@ class Builder:
                 _finished(planned),
                 said,
                 dict(planned.surroundings.toolchains),
-                Bootable.of(planned.composition),
+                encoded(Bootable.of(planned.composition)),
             )
             state = KeptState(list(kept.rows), trees, kept.logs or [])
             return PlanKept(encoded(plan), encoded(state), [(one.folder, one.suffixes) for one in folders])

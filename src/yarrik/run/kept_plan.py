@@ -86,7 +86,8 @@ class KeptPlan(msgspec.Struct, array_like=True, frozen=True):
     finished: Finished
     said: Said
     toolchains: dict[str, Toolchain]
-    bootable: Bootable
+    #: A Bootable, encoded by itself: no build needs it.
+    bootable: bytes
 
 
 class KeptState(msgspec.Struct, array_like=True):
@@ -162,7 +163,7 @@ def _decode_place(form: type, value: Any) -> Any:
     raise NotImplementedError
 
 
-def encoded(value: KeptPlan | KeptState) -> bytes:
+def encoded(value: KeptPlan | KeptState | Bootable) -> bytes:
     """As bytes. Raises UnicodeEncodeError."""
     return msgspec.msgpack.encode(value, enc_hook=_encode_place)
 
@@ -177,7 +178,8 @@ def bootable_before(question: Question) -> Bootable | None:
     found = asked_before(question)
     data = found.plan if found is not None else None
     try:
-        return decoded_plan(data).bootable if data is not None else None
+        known = decoded_plan(data).bootable if data is not None else None
+        return msgspec.msgpack.decode(known, type=Bootable, dec_hook=_decode_place) if known is not None else None
     except msgspec.DecodeError:
         return None
 

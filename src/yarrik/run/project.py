@@ -14,7 +14,7 @@ import msgspec
 from yarrik.beneath import remove_folder
 from yarrik.cache import Memory, Store
 from yarrik.errors import Place, Trouble, YarrikError
-from yarrik.model import open_workspace, settings_at, settings_in
+from yarrik.model import settings_at, settings_in
 from yarrik.run.cache_place import cache_folder
 from yarrik.run.work_folders import WorkFolders
 from yarrik.sources import use_proxies
@@ -62,6 +62,8 @@ class Project:
     @cached_property
     def workspace(self) -> Workspace:
         """All definitions. Raises YarrikError."""
+        from yarrik.model import open_workspace
+
         try:
             return open_workspace(self.root, self._memory_if_writable())
         except YarrikError as error:

@@ -17,10 +17,9 @@ from yarrik.beneath import NotPlain
 from yarrik.cache import Cost, LastRun, MissingObject, Result
 from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError, printable
 from yarrik.plan import assess, parts_of, reason_for
-from yarrik.run.configure_log import missing_thing
 from yarrik.run.results import StepReport, kept_outputs, notes_of, still_there
 from yarrik.run.room import new_bytes
-from yarrik.run.step_logs import known_cause, last_lines, log_path, new_log, telling_lines
+from yarrik.run.step_logs import log_path, new_log
 from yarrik.run.sysroots import Layouts, trees_of
 
 if TYPE_CHECKING:
@@ -270,6 +269,9 @@ class Worker:
         return "STEP-LACKS", f"it lacks {word}", f"name the recipe that brings it in `build.needs`: yarrik find {stem}"
 
     def _failed(self, step: Step, fingerprint: str, reason: str, started: float, error: YarrikError) -> StepReport:
+        from yarrik.run.configure_log import missing_thing
+        from yarrik.run.failed_logs import known_cause, last_lines, telling_lines
+
         seconds = time.monotonic() - started
         log = log_path(self.folder, self.graph.product, step.name)
         troubles = []
