@@ -6,7 +6,7 @@ from unittest import mock
 
 from tests.support import WorkspaceTest
 from yarrik.cache import LastRun
-from yarrik.plan import Graph, PrepareFolder, RunCommands, Step, assess, fingerprint_of, parts_of, reason_for
+from yarrik.plan import MOST_CAUSES, Graph, PrepareFolder, RunCommands, Step, assess, fingerprint_of, parts_of, reason_for
 
 
 def command(**environment: str) -> RunCommands:
@@ -87,6 +87,15 @@ class PlansTellWhatMayRun(unittest.TestCase):
         self.assertEqual([a.verdict for a in found], ["runs", "runs", "may run", "kept"])
         self.assertEqual(found[2].reason, "if build lib comes out different")
         self.assertEqual(found[2].causes, ("lib: source changed: level.c",))
+
+    def test_where_all_is_new_each_step_names_a_few_causes(self) -> None:
+        """All that comes before a step is a cause then: in a long chain the list would be as long as the chain for each."""
+        steps = [step("build", "0")]
+        steps += [step("build", f"{one}", {"sysroot": (f"build {one - 1}", "files")}) for one in range(1, 200)]
+        found = assess(Graph("p", tuple(steps)), lambda *_: None, {}, lambda a, b: [])
+        self.assertEqual({one.verdict for one in found}, {"runs"})
+        self.assertEqual(found[150].causes[:2], ("150: never built here", "149: never built here"))
+        self.assertEqual({len(one.causes) for one in found[MOST_CAUSES:]}, {MOST_CAUSES})
 
 
 class TheBudgetIsSharedWithTheToolsInside(WorkspaceTest):

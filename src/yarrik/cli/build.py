@@ -515,6 +515,7 @@ def plan(
 ) -> None:
     """Tells which steps a build would run, and the reason for each. Runs nothing."""
     from yarrik.cli.view import print_json, show_table, styled
+    from yarrik.plan import MOST_CAUSES
     from yarrik.run import asked_before
 
     with opened(workspace) as session:
@@ -559,7 +560,8 @@ def plan(
         rows = []
         for subject, steps in waiting.items():
             causes = list(dict.fromkeys(cause for a in steps for cause in a.causes))
-            more = f" and {len(causes) - 1} more" if len(causes) > 1 else ""
+            many = "many" if len(causes) >= MOST_CAUSES else len(causes) - 1
+            more = f" and {many} more" if len(causes) > 1 else ""
             what = f"{', '.join(a.step.kind for a in steps)} {subject}"
             rows.append((styled("may run", "yellow"), what, f"{causes[0]}{more}" if causes else ""))
         show_table(rows)

@@ -25,6 +25,7 @@ from .actions import UnpackDebian as UnpackDebian
 from .actions import WriteDisks as WriteDisks
 from .actions import WriteTree as WriteTree
 from .actions import runs_commands as runs_commands
+from .assessment import MOST_CAUSES as MOST_CAUSES
 from .assessment import Assessment as Assessment
 from .assessment import assess as assess
 from .assessment import explained as explained

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from typing import TYPE_CHECKING, Literal
 
 import msgspec
@@ -17,12 +17,15 @@ if TYPE_CHECKING:
     from yarrik.plan.step_graph import Graph
     from yarrik.plan.steps import Step
 
+#: Where everything has to be built, all that comes before a step is a cause: naming it all would grow with the square.
+MOST_CAUSES = 20
+
 Verdict = Literal["kept", "runs", "may run"]
 
 
 class Assessment(msgspec.Struct, frozen=True):
-    """The verdict on one step. `causes` names the changes that it can be traced back to, `inputs` are the digests of its inputs
-    as far as they are known."""
+    """The verdict on one step. `causes` names the changes that it can be traced back to, at most `MOST_CAUSES` of them;
+    `inputs` are the digests of its inputs as far as they are known."""
 
     step: Step
     verdict: Verdict
@@ -49,7 +52,7 @@ def assess(
             found[step.name] = Assessment(step, "kept")
             continue
         inputs = {label: outputs[name][output] for label, (name, output) in step.inputs.items() if name in outputs}
-        causes = tuple(dict.fromkeys(cause for name in step.needs if name in found for cause in found[name].causes))
+        causes = _first(cause for name in step.needs if name in found for cause in found[name].causes)
         if len(inputs) == len(step.inputs):
             fingerprint = fingerprint_of(step, inputs)
             kept = lookup(step.name, fingerprint)
@@ -73,8 +76,18 @@ def assess(
         if step.predicted:
             outputs[step.name] = step.predicted
         own = () if reason is not None and reason.code == "input" and causes else (f"{step.subject}: {text}",)
-        found[step.name] = Assessment(step, "runs", text, own + causes, inputs)
+        found[step.name] = Assessment(step, "runs", text, _first((*own, *causes)), inputs)
     return [found[step.name] for step in graph.steps]
+
+
+def _first(causes: Iterable[str]) -> tuple[str, ...]:
+    """Causes, each once, as many as are named."""
+    found: dict[str, None] = {}
+    for cause in causes:
+        found[cause] = None
+        if len(found) == MOST_CAUSES:
+            break
+    return tuple(found)
 
 
 def _cause_text(needed: Assessment) -> str:
