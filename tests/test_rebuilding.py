@@ -160,6 +160,20 @@ class WhenItPlans(Rebuilt):
         (self.source / "b.patch").write_text(patch.replace("+B", "+C"))
         self.assertIsNone(self.short_way())
 
+    def test_a_definition_that_is_among_the_sources(self) -> None:
+        """It is remembered by its status, so nobody opens it: that somebody looked at it counts all the same."""
+        folder = self.root / "s/recipes/tool"
+        recipe = folder / "recipe.toml"
+        recipe.write_text(recipe.read_text().replace('path = "src"', 'path = "."').replace("cp a.txt", "cp src/a.txt"))
+        self.settle()
+        (folder / "src/a.txt").write_text("1\n")
+        self.assertEqual(self.ran(self.rebuilt())[0], "prepare tool")
+        time.sleep(2 * SETTLED)
+        self.settle()
+        recipe.write_text(recipe.read_text().replace("mkdir -p", "mkdir -pv"))
+        self.assertIsNone(self.short_way())
+        self.assertIn("build tool", self.ran(self.long_way()))
+
     def test_an_object_that_is_lost_where_nothing_follows(self) -> None:
         lost = next(row for row in self.rebuilt_rows() if row.step == "stage init").outputs["files"]
         path = self.folder / f"cache/trees/{lost[:2]}/{lost}"

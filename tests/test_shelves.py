@@ -83,6 +83,17 @@ class NothingToDo(ShelvesTest):
         self.assertNotIn("not as", self.said())
         self.assertNotEqual(self.records(), kept)
 
+    def test_an_edited_source_of_a_clone_is_planned(self) -> None:
+        """What git says of the clone follows from its sources too, and manifests tell it."""
+        self.shelf("sync")
+        self.yarrik("build", at=self.root)
+        self.assertRegex(self.said(), "nothing to do")
+        source = next(path for path in sorted(self.clone.glob("recipes/*/src/*")) if path.is_file())
+        source.write_bytes(source.read_bytes() + b"\n")
+        self.assertRegex(self.yarrik("build", at=self.root), "not as yarrik.lock had it: shelf s: .*with changes")
+        manifest = (self.root / "out/p/packages.json").read_text()
+        self.assertRegex(manifest, r'"changed": ?true')
+
 
 class TheLockPinsCommits(ShelvesTest):
     def test_a_missing_shelf_is_told_with_the_command_that_brings_it(self) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sys
 import threading
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -410,6 +411,8 @@ class _Reader:
         if kind == "recipe":
             self._read_many(files)
         for shelf, name, path, status in files:
+            # Most are known by their status, or were read in another process: nobody opens them here.
+            sys.audit("yarrik.read", path)
             one = self._one(name, shelf, path, status, kind)
             if name in found and not one.faults:
                 one = _not_twice(found[name], one)

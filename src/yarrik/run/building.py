@@ -153,7 +153,9 @@ class Builder:
                 encoded(Bootable.of(planned.composition)),
             )
             state = KeptState(list(kept.rows), trees, kept.logs or [])
-            return PlanKept(encoded(plan), encoded(state), [(one.folder, one.suffixes) for one in folders])
+            # Git tells whether a shelf's clone has changes, which manifests say.
+            clones = [self.project.root / one.clone for one in self.project.workspace.settings.shelf if one.git]
+            return PlanKept(encoded(plan), encoded(state), [(one.folder, one.suffixes) for one in folders], clones)
         except UnicodeEncodeError:  # a name that is not text
             return None
 

@@ -443,11 +443,13 @@ class Left(msgspec.Struct, frozen=True):
 
 
 class PlanKept(msgspec.Struct, frozen=True):
-    """A build's plan and its state, encoded, and the folders of sources (as they were heard of) that change no plan."""
+    """A build's plan and its state, encoded, and the folders of sources (as they were heard of) that change no plan, unless
+    they are in one of `looked_at`: of these somebody asks another program."""
 
     plan: bytes
     state: bytes
     sources: Collection[tuple[str, tuple[str, ...]]] = ()
+    looked_at: Collection[Path] = ()
 
 
 def remember_build(
@@ -502,6 +504,7 @@ def _part_sources(record: _Record, watch: Watch, plan: PlanKept, seen: frozenset
     otherwise."""
     plain = {folder for folder, _ in plan.sources if os.path.abspath(folder) == folder}
     whole = {os.path.abspath(folder) for folder, suffixes in watch.sources if (folder, suffixes) not in plan.sources}
+    whole |= set(map(os.path.abspath, plan.looked_at))
     record.sources = tuple(sorted(plain - whole - set(record.linked)))
     record.whole = tuple(sorted(whole))
     known = set(record.sources)
