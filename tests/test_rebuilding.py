@@ -2,10 +2,13 @@
 
 import itertools
 import json
+import os
 import shutil
 import subprocess
 import sys
 import time
+from collections.abc import Callable
+from contextlib import ExitStack
 from pathlib import Path
 from unittest import mock
 
@@ -14,13 +17,14 @@ from hypothesis import strategies as st
 
 from tests.support import ProgramTest, WorkspaceTest
 from tests.test_unchanged import SETTLED, TRIES, Changes, World
-from yarrik.cache import Store
+from yarrik.cache import Memory, Store, Tree
 from yarrik.demo import lay_out_demo
 from yarrik.errors import YarrikError
 from yarrik.model import Overrides
 from yarrik.plan import Action, fingerprint_of
 from yarrik.run import Bootable, Choices, Rebuilder, Session, StepRow, bootable_before, kept_plan, rebuilding, unchanged
 from yarrik.run.reporting import BuildReport
+from yarrik.run.source_folders import source_tree
 
 
 class Rebuilt(World):
@@ -204,6 +208,49 @@ class WhenItPlans(Rebuilt):
         (self.source / "a.txt").write_text("1\n")
         with mock.patch.object(rebuilding, "decoded_plan", return_value=other):
             self.assertIsNone(self.short_way())
+
+
+class WhatIsLookedAt(Rebuilt):
+    def test_what_planning_asks_of_a_source_is_no_mere_source(self) -> None:
+        """Each path among the sources that planning opens, lists or asks the status of by itself, and not while it takes their
+        tree, is noted in the record: other contents of it may mean another plan."""
+        recipe = self.root / "s/recipes/tool/recipe.toml"
+        recipe.write_text(recipe.read_text().replace('path = "src"', 'path = "."').replace("cp a.txt", "cp src/a.txt"))
+        self.settle()
+        looked: set[str] = set()
+        taking: list[Path] = []
+
+        def spied(function: Callable[..., object]) -> Callable[..., object]:
+            def spy(path: object, *args: object, **more: object) -> object:
+                if isinstance(path, (str, bytes, os.PathLike)) and not more.get("dir_fd") and not taking:
+                    looked.add(os.path.abspath(os.fsdecode(path)))  # noqa: PTH100 (links are looked at as such)
+                return function(path, *args, **more)
+
+            return spy
+
+        def take(folder: Path, suffixes: tuple[str, ...], memory: Memory) -> Tree:
+            taking.append(folder)
+            try:
+                return source_tree(folder, suffixes, memory)
+            finally:
+                taking.pop()
+
+        with ExitStack() as open_:
+            open_.enter_context(mock.patch("yarrik.run.surroundings.source_tree", take))
+            for name in ("stat", "lstat", "access", "readlink", "scandir", "listdir", "open"):
+                open_.enter_context(mock.patch.object(os, name, spied(getattr(os, name))))
+            session = Session(self.root)
+            try:
+                session.planner.planned(session.planner.compose())
+            finally:
+                session.close()
+        record = self.record()
+        tops = tuple(f"{one}/" for one in record.sources)
+        self.assertIn(f"{self.root}/s/recipes/tool/", tops)
+        among = {path for path in looked if path.startswith(tops)}
+        self.assertIn(str(recipe), among)
+        self.assertEqual(among - set(record.seen), set())
+        self.assertFalse(any(path.endswith("a.txt") for path in record.seen))
 
 
 class WhatAPlanSays(Rebuilt):
