@@ -4,7 +4,8 @@ import shutil
 import subprocess
 import sys
 import unittest
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from tests.support import WorkspaceTest
 from yarrik.elf import read_elf

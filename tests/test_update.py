@@ -13,12 +13,12 @@ import tracemalloc
 import unittest
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import replace
 from pathlib import Path
 from typing import ClassVar
 
 import numpy as np
 import zstandard
+from msgspec.structs import replace
 
 from tests.updates import cut_server
 from yarrik.boot.environment import decode_environment
