@@ -199,6 +199,17 @@ class WhenItPlans(Rebuilt):
                 self.assertIsNone(self.short_way())
                 file.write_bytes(good)
 
+    def test_a_toolchain_that_was_cleared_away(self) -> None:
+        found = kept_plan.decoded_plan((self.root / ".yarrik/plans" / self.question.file.name).read_bytes())
+        for folder, ran in ((self.folder, True), (self.folder / "gone", False)):
+            chains = {
+                side: unchanged.msgspec.structs.replace(one, folder=str(folder)) for side, one in found.toolchains.items()
+            }
+            (self.source / "a.txt").write_text(folder.name)
+            with mock.patch.object(rebuilding, "decoded_plan",
+                                   return_value=unchanged.msgspec.structs.replace(found, toolchains=chains)):  # fmt: skip
+                self.assertEqual(self.short_way() is not None, ran)
+
     def test_a_step_that_is_not_what_it_was(self) -> None:
         """Even where the seal is right: what is used has to have the fingerprint that it had."""
         found = kept_plan.decoded_plan((self.root / ".yarrik/plans" / self.question.file.name).read_bytes())

@@ -156,7 +156,7 @@ class Rebuilder:
                 continue
             try:
                 tree = source_tree(Path(source.folder), source.suffixes, self.project.memory)
-            except YarrikError as error:  # planning tells of it where the definition says so
+            except YarrikError as error:  # planning reports it, at the definition
                 raise _Otherwise from error
             if tree.digest != digests[number]:
                 digests[number] = tree.digest
@@ -195,6 +195,8 @@ class Rebuilder:
         self, graph: Graph, jobs: int | None, keep_going: bool, listener: Listener, trees: Mapping[str, Tree]
     ) -> tuple[list[StepReport], Sandbox]:
         project, plan = self.project, self._plan
+        if any(one.folder and not Path(one.folder).is_dir() for one in plan.toolchains.values()):
+            raise _Otherwise  # it was unpacked into the cache, and cleared away there
         private = {step.name for step in plan.steps if step.private}
         look = Sights(project.store, project.machine, plan.toolchains).look
         difference = difference_in(project.store, trees)
