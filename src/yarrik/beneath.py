@@ -305,6 +305,11 @@ def _removed(parent: int, name: str) -> bool:
         waiting: list[str] = [""]
         while waiting:
             current = waiting.pop()
+            if current:
+                # Most of a step's folders are empty at its end.
+                with contextlib.suppress(OSError):
+                    os.rmdir(current, dir_fd=top)
+                    continue
             clean = _emptied(top, current, waiting, numbers) and clean
     finally:
         os.close(top)

@@ -72,7 +72,7 @@ class Sandbox:
     allowed: bool = True
     budget: JobBudget | None = None
     _processes: set[subprocess.Popen[bytes]] = field(default_factory=set)
-    _views: dict[Sees, View] = field(default_factory=dict)
+    _seen: dict[Sees, list[str]] = field(default_factory=dict)
     _lock: threading.RLock = field(default_factory=threading.RLock)
     stopped: bool = False
 
@@ -202,11 +202,12 @@ class Sandbox:
             for process in self._processes:
                 _signal(process, signal.SIGKILL)
 
-    def _view(self, sees: Sees) -> View:
+    def _mounts(self, sees: Sees) -> list[str]:
+        """What bubblewrap is told of the host's files, the same for all commands that see the same of it."""
         with self._lock:
-            if sees not in self._views:
-                self._views[sees] = self.look(sees)
-            return self._views[sees]
+            if sees not in self._seen:
+                self._seen[sees] = _mounts_of(self.look(sees))
+            return self._seen[sees]
 
     def _path(self, root: str) -> str:
         # Of the sysroot, only programs that say how to build with a library.
@@ -231,22 +232,26 @@ class Sandbox:
         words += ["--uid", "1000", "--gid", "1000", "--hostname", "yarrik"]
         for key, value in sorted(environment.items()):
             words += ["--setenv", key, value]
-        view = self._view(sees)
-        with os.scandir(view.root) as found:
-            tops = sorted((top.name, os.readlink(top.path) if top.is_symlink() else "") for top in found)
-        for name, target in tops:
-            if name not in _OWN_FOLDERS:
-                words += ["--symlink", target, f"/{name}"] if target else ["--ro-bind", f"{view.root}/{name}", f"/{name}"]
-        words += ["--proc", "/proc", "--dev", "/dev", "--tmpfs", "/tmp"]
-        # Behind the empty /tmp, which would hide what lies there.
-        for top in view.folders:
-            words += ["--ro-bind", top, top]
-        words += ["--bind", str(work), INSIDE]
+        words += [*self._mounts(sees), "--bind", str(work), INSIDE]
         for name in read_only:
             # A command before this one may have left a link to one of the host's folders here.
             if _is_folder(work / name):
                 words += ["--ro-bind", str(work / name), f"{INSIDE}/{name}"]
         return [*words, "--chdir", folder, "--"]
+
+
+def _mounts_of(view: View) -> list[str]:
+    words: list[str] = []
+    with os.scandir(view.root) as found:
+        tops = sorted((top.name, os.readlink(top.path) if top.is_symlink() else "") for top in found)
+    for name, target in tops:
+        if name not in _OWN_FOLDERS:
+            words += ["--symlink", target, f"/{name}"] if target else ["--ro-bind", f"{view.root}/{name}", f"/{name}"]
+    words += ["--proc", "/proc", "--dev", "/dev", "--tmpfs", "/tmp"]
+    # Behind the empty /tmp, which would hide what lies there.
+    for top in view.folders:
+        words += ["--ro-bind", top, top]
+    return words
 
 
 #: All sandboxes of this process, for one that has to end at once.

@@ -18,9 +18,12 @@ def log_path(folder: Path, product: str, step: str) -> Path:
 def new_log(path: Path) -> BinaryIO:
     """An empty log for a step that begins. It is locked as long as it grows, and already when it appears: who follows it takes
     a log without a lock for one that is complete."""
-    path.parent.mkdir(parents=True, exist_ok=True)
     beginning = path.with_name(f".{path.name}.{os.getpid()}")
-    log = beginning.open("ab")
+    try:
+        log = beginning.open("ab")
+    except FileNotFoundError:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        log = beginning.open("ab")
     try:
         with contextlib.suppress(OSError):
             fcntl.flock(log, fcntl.LOCK_EX | fcntl.LOCK_NB)
