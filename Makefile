@@ -2,7 +2,7 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux linux boards boards-arm64 inside commons commons-all commons-boots sources test coverage test-linux mutations mutations-short mutations-long intruder changes kills flash-tricks network-start on-a-port power-cuts devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-devicetree benchmark-shelf commons-guessed clean
+.PHONY: demo demo-linux linux boards boards-arm64 inside commons commons-all commons-boots sources test coverage test-linux mutations mutations-short mutations-long intruder changes kills flash-tricks network-start on-a-port power-cuts devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-devicetree benchmark-shelf profile commons-guessed clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
@@ -123,11 +123,16 @@ lint: setup
 	$(VENV)/bin/ruff format --check src tests benchmarks
 	$(VENV)/bin/mypy
 
+# Where the time of a null build, of one after a changed source, and of a first build goes: build/where-time-goes.png.
+profile: packages-demo setup
+	$(VENV)/bin/python benchmarks/where_time_goes.py
+
 # All of them, about a quarter of an hour; build/figures.json has the ratios, compared with those of benchmarks/figures.json.
 benchmark: packages-demo packages-test setup
 	$(VENV)/bin/python benchmarks/figures.py --begin
 	$(VENV)/bin/python benchmarks/overhead.py
 	$(VENV)/bin/python benchmarks/overhead.py --recipes 1750 --shape graph
+	$(VENV)/bin/python benchmarks/overhead.py --recipes 1750
 	$(VENV)/bin/python benchmarks/catalogue.py
 	$(VENV)/bin/python benchmarks/definitions.py
 	$(VENV)/bin/python benchmarks/solver.py
