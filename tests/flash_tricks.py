@@ -12,6 +12,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from unittest import mock
 
+from msgspec.structs import replace
+
 from tests.test_flash import MIB, AnImage
 from yarrik.errors import YarrikError
 from yarrik.flash import Attempts, Devices, View, flash_all, open_all, opened_source
@@ -110,9 +112,7 @@ class RealDevices(AnImage):
             # Another device under the same name, while the question is open.
             target = BlockTarget(device, Devices())
             self.assertEqual(target.moved(), "")
-            with mock.patch.object(
-                target, "device", target.device.__class__(**{**vars(target.device), "sequence": 10**9, "serial": "x"})
-            ):
+            with mock.patch.object(target, "device", replace(target.device, sequence=10**9, serial="x")):
                 self.assertIn("same name", target.moved())
                 with opened_source(self.image) as source:
                     report = flash_all(source, [target], Attempts(self.folder / "a"), True, lambda *_: None, threading.Event())[
