@@ -203,7 +203,7 @@ class Sandbox:
                 _signal(process, signal.SIGKILL)
 
     def _mounts(self, sees: Sees) -> list[str]:
-        """What bubblewrap is told of the host's files, the same for all commands that see the same of it."""
+        """The arguments for the host's files, the same for all commands that see the same of it."""
         with self._lock:
             if sees not in self._seen:
                 self._seen[sees] = _mounts_of(self.look(sees))
@@ -241,6 +241,7 @@ class Sandbox:
 
 
 def _mounts_of(view: View) -> list[str]:
+    """Arguments of bubblewrap that show a view as the root."""
     words: list[str] = []
     with os.scandir(view.root) as found:
         tops = sorted((top.name, os.readlink(top.path) if top.is_symlink() else "") for top in found)
