@@ -21,35 +21,26 @@ PROFILED = """
 import cProfile, json, os, pstats, re, resource, sys
 main, steps = cProfile.Profile(), cProfile.Profile()
 out = sys.argv.pop(1)
-def spied(perform):
-    def spy(*args, **more):
+from concurrent.futures.thread import _WorkItem
+def spied(run):
+    def spy(item):
         steps.enable()
         try:
-            return perform(*args, **more)
+            return run(item)
         finally:
             steps.disable()
     return spy
+_WorkItem.run = spied(_WorkItem.run)  # steps run in a thread of their own
 main.enable()
 import yarrik.cli
-if "yarrik.run.worker" not in sys.modules:
-    import importlib.abc, importlib.machinery
-    class Finder(importlib.abc.MetaPathFinder):
-        def find_spec(self, name, path, target=None):
-            if name != "yarrik.run.worker":
-                return None
-            sys.meta_path.remove(self)
-            import importlib
-            module = importlib.import_module(name)
-            module.Worker.perform = spied(module.Worker.perform)
-            return module.__spec__
-    sys.meta_path.insert(0, Finder())
 try:
     yarrik.cli.main()
 except SystemExit as end:
     assert not end.code, end.code
 main.disable()
 stats = pstats.Stats(main)
-if steps.getstats():
+ran = steps.getstats()
+if ran:
     stats.add(steps)
 def room(file):
     # What compiles patterns and makes classes runs when a module is loaded.
@@ -68,17 +59,20 @@ for (file, _, name), (_, _, own, _, callers) in stats.stats.items():
         found[where] = found.get(where, 0) + (0 if waits else share)
 used = resource.getrusage(resource.RUSAGE_CHILDREN)
 found["programs that steps run"] = used.ru_utime + used.ru_stime
-open(out, "w").write(json.dumps(found))
+open(out, "w").write(json.dumps({"steps": len(ran), "found": found}))
 """
 #: Shares below this are drawn together.
 LEAST = 0.03
 
 
-def profiled(words: list[str], environment: dict[str, str]) -> dict[str, float]:
-    """Seconds by room of one run of the program."""
+def profiled(words: list[str], environment: dict[str, str], runs: bool) -> dict[str, float]:
+    """Seconds by room of one run of the program; `runs` is whether steps run in it."""
     with tempfile.NamedTemporaryFile("r", suffix=".json") as out:
         subprocess.run([sys.executable, "-c", PROFILED, out.name, *words], env=environment, check=True, capture_output=True)
-        return json.load(out)  # type: ignore[no-any-return]
+        said = json.load(out)
+    if bool(said["steps"]) != runs:
+        sys.exit(f"`yarrik {' '.join(words)}`: the thread that runs steps was {'not ' if runs else ''}seen")
+    return said["found"]  # type: ignore[no-any-return]
 
 
 def draw(rows: dict[str, dict[str, float]], title: str, file: Path) -> None:
@@ -124,13 +118,13 @@ def main() -> None:
         environment = {**os.environ, "YARRIK_CACHE": str(root / "cache"), "NO_COLOR": "1"}
         environment.pop("PYTHONDONTWRITEBYTECODE", None)
         build = ["build", "--workspace", str(root / "w"), "--jobs", "1"]
-        first = profiled(build, environment)
+        first = profiled(build, environment, runs=True)
         time.sleep(2.1)
-        planned = profiled(build, environment)
-        nothing = profiled(build, environment)
+        planned = profiled(build, environment, runs=False)
+        nothing = profiled(build, environment, runs=False)
         last = f"recipe-{asked.recipes - 1:03}"
         (root / f"w/s/recipes/{last}/src/{last}.c").write_text("/* another text */\n")
-        changed = profiled(build, environment)
+        changed = profiled(build, environment, runs=True)
     rows = {"nothing to do": nothing, "one source changed": changed, "nothing to do,\nplanned": planned, "first build": first}
     asked.figure.parent.mkdir(parents=True, exist_ok=True)
     draw(rows, f"{asked.recipes} recipes of four steps in a chain: where processor time goes", asked.figure)
