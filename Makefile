@@ -2,7 +2,7 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux linux boards boards-arm64 inside commons commons-all commons-boots sources test coverage test-linux mutations mutations-short mutations-long intruder changes kills flash-tricks network-start on-a-port power-cuts devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-devicetree benchmark-shelf profile commons-guessed clean
+.PHONY: demo demo-linux linux boards boards-arm64 inside commons commons-all commons-boots sources test coverage test-linux mutations mutations-short mutations-long intruder changes kills flash-tricks network-start on-a-port power-cuts devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-files benchmark-devicetree benchmark-shelf profile profile-cold commons-guessed clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
@@ -159,6 +159,15 @@ benchmark-shelf: packages-test packages-commons setup
 # How many recipes that `yarrik new recipe --from` makes build as they are: about an hour, and it needs the network.
 commons-guessed: packages-test packages-commons setup
 	$(VENV)/bin/python scripts/guessed-recipes build/guessed
+
+# 20,000 and 200,000 files in packages: how publishing, assembling, writing and describing grow; five minutes.
+benchmark-files: packages-demo setup
+	$(VENV)/bin/python benchmarks/files.py
+
+# Where the time of first builds goes: a kernel from its archive, and a dozen recipes of the shelf (these need the network).
+profile-cold: packages-demo packages-linux packages-commons setup
+	$(VENV)/bin/python benchmarks/cold.py kernel
+	$(VENV)/bin/python benchmarks/cold.py shelf
 
 benchmark-disks: packages-test setup
 	$(VENV)/bin/python benchmarks/filesystems.py

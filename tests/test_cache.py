@@ -1,5 +1,6 @@
 """Trees, the store, and the memory of a workspace."""
 
+import hashlib
 import os
 import sqlite3
 import threading
@@ -10,8 +11,9 @@ from pathlib import Path
 from filelock import FileLock
 
 from tests.support import FolderTest
-from yarrik.cache import Entry, Memory, Result, Store, Tree, TreeDamaged, changed_paths, read_tree
+from yarrik.cache import Entry, Memory, Result, Store, Tree, TreeDamaged, changed_paths, file_digest, read_tree
 from yarrik.cache.memory import _FORM
+from yarrik.cache.tree import MANY, SHORT, by_threads
 from yarrik.errors import YarrikError
 from yarrik.moving import copy_sparse
 
@@ -50,6 +52,26 @@ class TreesAreValues(FolderTest):
         ):
             with self.assertRaises(TreeDamaged, msg=data):
                 Tree.decode(data)
+
+    def test_digests_of_files_of_any_length(self) -> None:
+        for size in (0, 1, SHORT - 1, SHORT, SHORT + 1, 3 * SHORT):
+            data = os.urandom(size)
+            (self.folder / "file").write_bytes(data)
+            self.assertEqual(file_digest(self.folder / "file"), hashlib.sha256(data).hexdigest())
+
+    def test_many_are_read_by_several_threads_and_stay_in_their_order(self) -> None:
+        count = 3 * MANY + 1
+        threads = set()
+
+        def work(number: int) -> int:
+            threads.add(threading.current_thread())
+            time.sleep(0.001)  # so that no thread is through before the others begin
+            return number * number
+
+        self.assertEqual(by_threads(work, range(count)), [number * number for number in range(count)])
+        self.assertGreater(len(threads), 1)
+        with self.assertRaises(ZeroDivisionError):
+            by_threads(lambda number: 1 // (number - count + 1), range(count))
 
     def test_what_is_no_file_folder_or_link_is_told(self) -> None:
         os.mkfifo(self.folder / "pipe")

@@ -2,11 +2,15 @@
 
 import json
 import unittest
+from pathlib import Path
+from unittest.mock import patch
 
 from tests.support import FolderTest, WorkspaceTest
 from yarrik.beneath import Folder
-from yarrik.cache import Entry, Store, Tree
+from yarrik.cache import Entry, Store, Tree, read_tree
 from yarrik.errors import Damaged, YarrikError
+from yarrik.run.perform import lay_out_inputs
+from yarrik.run.sandbox import Sandbox
 from yarrik.run.session import Session
 from yarrik.run.sysroots import Layouts, changed_below, parts_below, put_part, trees_of
 
@@ -184,6 +188,90 @@ class OneStepLeavesItsFolderToTheNext(SysrootTest):
         for number in range(9):
             self.step(self.part(f"apart{number}"))
         self.assertEqual(len(list((self.folder / "work").glob("sysroot-*"))), 4)
+
+
+class LargeTreesAreUsedAgain(SysrootTest):
+    def step(self, tree: str, leaves: bool = True, writable: tuple[str, ...] = (), name: str = "source") -> int:
+        """Lays a tree out as for a step, and returns its inode."""
+        self.count += 1
+        work = self.folder / f"work/{self.count}"
+        work.mkdir(parents=True)
+        with patch("yarrik.run.perform.LARGE", 2), Folder.at(work) as below:
+            lay_out_inputs({f"{name} r": tree}, self.store, Sandbox(), below, writable, self.layouts, work)
+            self.holds(work / name, tree)
+            inode = (work / name).stat().st_ino
+            if leaves:
+                self.layouts.give_back(work, below)
+            else:
+                self.layouts.drop(work)
+        return inode
+
+    def holds(self, folder: Path, tree: str) -> None:
+        def shown(one: Tree) -> list[tuple[str, str]]:
+            return [(entry.path, entry.content) for entry in one.entries]
+
+        self.assertEqual(shown(read_tree(folder)), shown(self.store.tree(tree)))
+
+    def waiting(self) -> int:
+        return len(list((self.folder / "work").glob("tree-*")))
+
+    def test_the_same_tree_is_laid_out_once(self) -> None:
+        first = self.tree("a/b", "a/c")
+        inode = self.step(first)
+        self.assertEqual(self.step(first, name="kernel"), inode)
+        self.assertNotEqual(self.step(self.tree("a/b", "a/d")), inode)
+        self.assertEqual(self.step(first), inode)
+        self.assertEqual(self.waiting(), 2)
+
+    def test_steps_at_the_same_time_have_folders_of_their_own(self) -> None:
+        tree = self.tree("a/b", "a/c")
+        works = [self.folder / f"work/{name}" for name in "xy"]
+        for work in works:
+            work.mkdir(parents=True)
+        with Folder.at(works[0]) as one, Folder.at(works[1]) as other:
+            for work, below in zip(works, (one, other), strict=True):
+                self.layouts.lay_out_tree(self.store, "source", self.store.tree(tree), work, below)
+            for work, below in zip(works, (one, other), strict=True):
+                self.holds(work / "source", tree)
+                self.layouts.give_back(work, below)
+        self.assertEqual(self.waiting(), 1)
+
+    def test_what_may_be_written_or_is_small_does_not_wait(self) -> None:
+        self.step(self.tree("a/b", "a/c"), writable=("source",))
+        self.step(self.tree("a"))
+        self.step(self.tree("a/b", "a/c"), name="elsewhere")  # commands may write into folders of no known name
+        self.assertEqual(self.waiting(), 0)
+
+    def test_a_step_that_failed_leaves_nothing(self) -> None:
+        tree = self.tree("a/b", "a/c")
+        self.step(tree, leaves=False)
+        self.assertEqual(self.waiting(), 0)
+        self.step(tree)
+        self.assertEqual(self.waiting(), 1)
+
+    def test_another_folder_in_its_place_is_not_taken(self) -> None:
+        tree = self.store.tree(self.tree("a/b", "a/c"))
+        work = self.folder / "work/hostile"
+        for put in ("folder", "link", "nothing"):
+            work.mkdir(parents=True)
+            with self.subTest(put), Folder.at(work) as below:
+                self.layouts.lay_out_tree(self.store, "source", tree, work, below)
+                (work / "source").rename(work / "away")
+                if put == "folder":
+                    (work / "source").mkdir()
+                elif put == "link":
+                    (work / "source").symlink_to("away")
+                self.layouts.give_back(work, below)
+                self.assertEqual(self.waiting(), 0)
+            work.rename(self.folder / f"was-{put}")
+
+    def test_nothing_waits_after_damage_and_few_at_a_time(self) -> None:
+        for number in range(5):
+            self.step(self.tree("a/b", f"a/{number}"))
+        self.assertEqual(self.waiting(), 2)
+        self.layouts.clear()
+        self.assertEqual(self.waiting(), 0)
+        self.step(self.tree("a/b", "a/4"))
 
 
 class BuildsAreGivenThem(WorkspaceTest):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import struct
 from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING
@@ -35,6 +36,10 @@ class Record:
             self._defaults.append((name, default, several))
             end = offset + self._fields[name][1].size
         self._whole = struct.Struct(whole + f"{size - end}x")
+        self._names = [name for name, _, _ in self._defaults]
+        counts = [len(default) if several and isinstance(default, tuple) else 1 for _, default, several in self._defaults]
+        self._counts = list(zip(self._names, itertools.accumulate([0, *counts]), counts, strict=False))
+        self._single = all(count == 1 for count in counts)
 
     def pack(self, **values: Value) -> bytearray:
         """The structure's bytes; several numbers for one field are given as a tuple."""
@@ -72,11 +77,10 @@ class Record:
 
     def unpack(self, data: bytes | bytearray | memoryview) -> dict[str, Value]:
         """The fields' values. `data` must hold at least the structure's size."""
-        found: dict[str, Value] = {}
-        for name, (offset, form) in self._fields.items():
-            values = form.unpack_from(data, offset)
-            found[name] = values[0] if len(values) == 1 else values
-        return found
+        values = self._whole.unpack_from(data)
+        if self._single:
+            return dict(zip(self._names, values, strict=True))
+        return {name: values[at] if count == 1 else values[at : at + count] for name, at, count in self._counts}
 
 
 def number(fields: Mapping[str, Value], name: str) -> int:

@@ -86,9 +86,9 @@ class Section(msgspec.Struct, frozen=True):
     sh_size: int
 
 
-def read_elf(path: Path) -> ElfFacts | None:
+def read_elf(path: str | Path) -> ElfFacts | None:
     """The facts, or None when the file is not an ELF file. Raises ElfDamaged when it begins as one but does not read as one."""
-    with path.open("rb") as file:
+    with open(path, "rb") as file:
         return elf_facts(file)
 
 

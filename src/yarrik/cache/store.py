@@ -19,7 +19,6 @@ import struct
 import tempfile
 import time
 from collections.abc import Iterable, Iterator, Mapping
-from concurrent.futures import ThreadPoolExecutor
 from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import BinaryIO
@@ -28,7 +27,18 @@ import msgspec
 import platformdirs
 
 from yarrik.beneath import Folder, NotPlain
-from yarrik.cache.tree import CHUNK, MANY, READERS, Entry, Tree, TreeDamaged, file_digest, is_digest, plain_modes, read_tree
+from yarrik.cache.tree import (
+    CHUNK,
+    Entry,
+    Tree,
+    TreeDamaged,
+    by_threads,
+    file_digest,
+    is_digest,
+    open_digest,
+    plain_modes,
+    read_tree,
+)
 from yarrik.errors import Damaged, Place, Trouble, YarrikError
 from yarrik.moving import copy_sparse
 
@@ -158,8 +168,7 @@ class Store:
     def put_file(self, path: Path, move: bool = False) -> str:
         """Takes a file's content in; with `move` the file itself goes into the store (holes and all)."""
         if move and path.stat().st_dev == self.scratch.stat().st_dev:
-            with path.open("rb") as file:
-                digest = hashlib.file_digest(file, "sha256").hexdigest()
+            digest = file_digest(path)
             self._settle_at(os.fspath(path), self._object_name(digest))
             return digest
         with path.open("rb") as source:
@@ -228,8 +237,7 @@ class Store:
             return True
 
         wanted = sorted(set(digests))
-        with ThreadPoolExecutor(READERS) as pool:
-            lost = [digest for digest, bad in zip(wanted, pool.map(damaged, wanted), strict=True) if bad]
+        lost = [digest for digest, bad in zip(wanted, by_threads(damaged, wanted), strict=True) if bad]
         if lost:
             raise MissingObject(lost[0])
 
@@ -298,10 +306,12 @@ class Store:
         folder.move_out(path, name)
         try:
             handle = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
-            with open(handle, "rb") as file:
+            try:
                 if not stat.S_ISREG(os.fstat(handle).st_mode):
                     raise NotPlain(errno.EINVAL, "was replaced while it was taken in", path)
-                digest = hashlib.file_digest(file, "sha256").hexdigest()
+                digest = open_digest(handle)
+            finally:
+                os.close(handle)
             self._settle_at(name, self._object_name(digest))
         except BaseException:
             Path(name).unlink(missing_ok=True)
@@ -344,16 +354,7 @@ class Store:
         finally:
             if parent is not folder:
                 parent.close()
-        if len(copies) < MANY:
-            for entry in copies:
-                self.copy_out(entry.content, folder, entry.path, entry.mode | 0o200)
-        else:
-            with ThreadPoolExecutor(READERS) as pool:
-                work = pool.map(
-                    lambda entry: self.copy_out(entry.content, folder, entry.path, entry.mode | 0o200), copies, chunksize=16
-                )
-                for _ in work:
-                    pass
+        by_threads(lambda entry: self.copy_out(entry.content, folder, entry.path, entry.mode | 0o200), copies)
         if writable:
             for entry in reversed(tree.entries):
                 if entry.kind == "folder":

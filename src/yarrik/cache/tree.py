@@ -10,12 +10,12 @@ import hashlib
 import os
 import re
 import stat
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import Literal
+from typing import Literal, TypeVar
 
 import msgspec
 
@@ -28,10 +28,15 @@ _LETTERS: dict[Kind, bytes] = {"folder": b"d", "file": b"f", "link": b"l"}
 _KINDS: dict[bytes, Kind] = {letter: kind for kind, letter in _LETTERS.items()}
 _SIZE, _MODE = re.compile(rb"[0-9]{1,19}"), re.compile(rb"[0-7]{1,5}")
 _DIGEST = re.compile(r"[0-9a-f]{64}")
+Item = TypeVar("Item")
+Found = TypeVar("Found")
 CHUNK = 1 << 20
-#: From this many files on, several threads read, or write, at a time.
+#: From this many files on, several threads read, or write, at a time: each takes a part of them, since to hand over a small
+#: file costs more than to read it.
 MANY = 200
-READERS = 4
+_READERS, _PART = 3, 64
+#: What is read of a file at a time, in bytes.
+SHORT = 1 << 16
 
 
 class TreeDamaged(Damaged):
@@ -149,8 +154,30 @@ def is_digest(text: object) -> bool:
 
 def file_digest(path: str | Path) -> str:
     """SHA-256 of a file's content, in hex."""
-    with open(path, "rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
+    handle = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+    try:
+        return open_digest(handle)
+    finally:
+        os.close(handle)
+
+
+def open_digest(handle: int) -> str:
+    """SHA-256 of what an open file holds from where it is on, in hex."""
+    sha = hashlib.sha256()
+    chunk = os.read(handle, SHORT)
+    while chunk:
+        sha.update(chunk)
+        chunk = os.read(handle, SHORT)
+    return sha.hexdigest()
+
+
+def by_threads(work: Callable[[Item], Found], items: Sequence[Item]) -> list[Found]:
+    """What `work` makes of each, in their order; of many by several threads. Raises what it raises."""
+    if len(items) < MANY:
+        return [work(item) for item in items]
+    parts = [items[at : at + _PART] for at in range(0, len(items), _PART)]
+    with ThreadPoolExecutor(_READERS) as pool:
+        return [found for part in pool.map(lambda part: [work(item) for item in part], parts) for found in part]
 
 
 def read_tree(
@@ -178,7 +205,7 @@ def _read_tree(
 ) -> Tree:
     def read(path: str, _: os.stat_result) -> str:
         with folder.open(path) as file:
-            return hashlib.file_digest(file, "sha256").hexdigest()  # type: ignore[arg-type]
+            return open_digest(file.fileno())
 
     digest = digest_of or read
     entries: list[Entry] = []
@@ -196,11 +223,7 @@ def _read_tree(
             else:
                 raise _unfit(shown / path, f"it is {kind_of(status.st_mode)}",
                              "declare it in the image, which makes it there: [[node]] with `path` and `kind`")  # fmt: skip
-        if len(files) < MANY:
-            contents = [digest(path, status) for path, status in files]
-        else:
-            with ThreadPoolExecutor(READERS) as pool:
-                contents = list(pool.map(lambda file: digest(*file), files, chunksize=16))
+        contents = by_threads(lambda file: digest(*file), files)
     except OSError as error:
         raise _unfit(shown / str(error.filename or ""), error.strerror or str(error)) from error
     entries += [

@@ -85,7 +85,7 @@ def without_leftovers(tree: Tree, store: Store) -> Tree:
 
 
 def _without_leftover(entry: Entry, store: Store) -> Entry:
-    with store.checked_path(entry.content).open("rb") as file:
+    with open(store.checked(entry.content), "rb") as file:
         if file.read(len(MAGIC)) != MAGIC:
             return entry
         try:

@@ -54,7 +54,7 @@ from yarrik.run.linked import (
 )
 from yarrik.run.packages import encode_packages, split_packages
 from yarrik.run.sandbox import INSIDE, THE_BOARDS, OverBound, Sandbox, Sees
-from yarrik.run.sysroots import FOLDER_OF, Layouts, needed, parts_below, put_part, raise_clashes
+from yarrik.run.sysroots import FOLDER_OF, LARGE, Layouts, needed, parts_below, put_part, raise_clashes
 from yarrik.run.work_folders import WorkFolder
 from yarrik.sources import (
     SERIES,
@@ -577,6 +577,12 @@ def lay_out_inputs(
             parts = parts_below(store, tops)[0].values()
             together.setdefault(name, []).extend((part.recipe, store.tree(part.tree)) for part in parts)
     # Making a folder is a good part of what a small step costs: only those that are wanted.
+    large: dict[str, Tree] = {}
+    if layouts is not None and safe:
+        kept = set(read_only_folders(writable)) - set(FOLDER_OF.values())
+        alone = ((name, trees[0][1]) for name, trees in together.items() if len(trees) == 1 and name in kept)
+        large = {name: tree for name, tree in alone if len(tree.entries) >= LARGE}
+        together = {name: trees for name, trees in together.items() if name not in large}
     for name in dict.fromkeys(("build", "stage", "home", "tmp", *writable, *together)):
         below.make_folder(name)
     if "sysroot" in together:
@@ -586,9 +592,11 @@ def lay_out_inputs(
         with below.folder(name) as folder:
             for _, tree in trees:
                 store.lay_out(tree, folder, writable=name in writable or not safe)
-    for name, tops in shared.items():
-        assert layouts is not None
-        layouts.lay_out(store, name, tops, work, below)
+    if layouts is not None:
+        for name, tree in large.items():
+            layouts.lay_out_tree(store, name, tree, work, below)
+        for name, tops in shared.items():
+            layouts.lay_out(store, name, tops, work, below)
 
 
 def sees_of(action: Action) -> Sees:
@@ -653,8 +661,8 @@ def _stage(action: Stage, context: Context) -> dict[str, str]:
             )
         )
     for entry in tree.files:
-        path = context.store.checked_path(entry.content)
-        with path.open("rb") as file:
+        name = context.store.checked(entry.content)
+        with open(name, "rb") as file:
             head = file.read(8)
             foreign = foreign_in_archive(file, action.arch) if head == AR_MAGIC else foreign_program(file, head, action.arch)
         if foreign:
@@ -669,7 +677,7 @@ def _stage(action: Stage, context: Context) -> dict[str, str]:
         if head[:4] != MAGIC:
             continue
         try:
-            facts = read_elf(path)
+            facts = read_elf(name)
         except Damaged as error:
             context.note(f"/{entry.path}: {error}", "PACKAGE-ELF-DAMAGED")
             continue
@@ -689,7 +697,7 @@ def _stage(action: Stage, context: Context) -> dict[str, str]:
     if action.strip and elves:
         tree = _stripped(action, context, tree, [entry for entry, _ in elves.values()])
     tree = without_leftovers(tidied(tree, context.store), context.store)
-    leaks = [f"/{entry.path}" for entry in tree.files if _holds(context.store.checked_path(entry.content), OWN_PATH)]
+    leaks = [f"/{entry.path}" for entry in tree.files if _holds(context.store.checked(entry.content), OWN_PATH)]
     if leaks:
         hold = "holds" if len(leaks) == 1 else "hold"
         context.note(f"{shortened(leaks, 3)} {hold} a path of the build, /step/…, which does not exist on the board",
@@ -747,8 +755,8 @@ def _stripped(action: Stage, context: Context, tree: Tree, elves: list[Entry]) -
     return Tree(tuple(replaced.get(entry.path, entry) for entry in tree.entries))
 
 
-def _holds(path: Path, word: bytes) -> bool:
-    with path.open("rb") as file:
+def _holds(file_name: str, word: bytes) -> bool:
+    with open(file_name, "rb", buffering=0) as file:
         rest = b""
         while chunk := file.read(1 << 20):
             if word in rest + chunk:
@@ -761,7 +769,7 @@ def _holds(path: Path, word: bytes) -> bool:
 def _split(action: Split, context: Context) -> dict[str, str]:
     tree = context.store.tree(context.inputs["files"])
     linked = decode_linked(context.store.get_bytes(context.inputs["linked"])) if "linked" in context.inputs else []
-    packages, notes = split_packages(action, tree, lambda digest: read_elf(context.store.checked_path(digest)), linked)
+    packages, notes = split_packages(action, tree, lambda digest: read_elf(context.store.checked(digest)), linked)
     for note in notes:
         context.note(note, "PACKAGE-FILES-LEFT")
     return {"packages": context.store.put_bytes(encode_packages(packages)), "files": context.inputs["files"]}

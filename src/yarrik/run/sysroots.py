@@ -21,8 +21,10 @@ from yarrik.rootfs import links_of_trees, placed_trees
 
 #: Labels of inputs that are documents begin with one of these words; the folder that each goes into.
 FOLDER_OF = {"needs": "sysroot", "tools": "tools"}
-#: Laid out folders that wait for another build.
-_IDLE = 4
+#: Laid out folders that wait for another build: those of sysroots or tools, and those of single trees.
+_IDLE, _IDLE_TREES = 4, 2
+#: From this many entries on, a tree's folder waits for the next step that reads the same tree.
+LARGE = 1000
 #: Documents that are kept in memory, and the bytes of one of them at most.
 _KNOWN, _LARGEST = 1 << 15, 4 << 20
 
@@ -137,11 +139,14 @@ class _Layout:
 @dataclass
 class Layouts:
     """Folders of sysroots and tools that steps have read and others can go on with: one that has a part of what is wanted gets
-    the rest, so that each recipe of a chain adds its own files alone. Steps see them read-only. They wait beside the folders of
-    steps."""
+    the rest, so that each recipe of a chain adds its own files alone. Large trees, like a kernel's sources, are used again as
+    they are. Steps see them read-only. They wait beside the folders of steps."""
 
     _idle: dict[str, list[_Layout]] = field(default_factory=dict)
     _lent: dict[tuple[Path, str], _Layout] = field(default_factory=dict)
+    #: Where a tree's folder waits, by the tree's digest; and what steps have of them: the digest, and the folder's identity.
+    _idle_trees: dict[str, Path] = field(default_factory=dict)
+    _lent_trees: dict[tuple[Path, str], tuple[str, tuple[int, int]]] = field(default_factory=dict)
     _count: int = 0
     _lock: threading.Lock = field(default_factory=threading.Lock)
 
@@ -168,8 +173,47 @@ class Layouts:
         with self._lock:
             self._lent[work, name] = layout
 
+    def lay_out_tree(self, store: Store, name: str, tree: Tree, work: Path, below: Folder) -> None:
+        """Makes the folder `name` of a step, which has none, from one tree. Raises MissingObject."""
+        with self._lock:
+            waiting = self._idle_trees.pop(tree.digest, None)
+        if waiting is not None:
+            waiting.rename(work / name)
+        else:
+            below.make_folder(name)
+        with below.folder(name) as folder:
+            if waiting is None:
+                store.lay_out(tree, folder, writable=False)
+            identity = folder.identity
+        with self._lock:
+            self._lent_trees[work, name] = tree.digest, identity
+
+    def _take_trees(self, work: Path, below: Folder) -> None:
+        with self._lock:
+            lent = {name: self._lent_trees.pop((place, name)) for place, name in list(self._lent_trees) if place == work}
+        for name, (digest, identity) in lent.items():
+            with self._lock:
+                self._count += 1
+                place = work.parent / f"tree-{self._count}"
+            try:
+                with below.folder(name) as folder:
+                    if folder.identity != identity:
+                        continue
+                below.move_out(name, str(place))
+            except (OSError, NotPlain):
+                continue
+            with self._lock:
+                old = [self._idle_trees.pop(digest, None)]
+                self._idle_trees[digest] = place
+                if len(self._idle_trees) > _IDLE_TREES:
+                    old.append(self._idle_trees.pop(next(iter(self._idle_trees))))
+            for path in old:
+                if path is not None:
+                    remove_folder(path)
+
     def give_back(self, work: Path, below: Folder) -> None:
         """Takes the folders of a step that has ended well."""
+        self._take_trees(work, below)
         for name in FOLDER_OF.values():
             with self._lock:
                 layout = self._lent.pop((work, name), None)
@@ -197,14 +241,17 @@ class Layouts:
         with self._lock:
             for name in FOLDER_OF.values():
                 self._lent.pop((work, name), None)
+            for key in [key for key in self._lent_trees if key[0] == work]:
+                del self._lent_trees[key]
 
     def clear(self) -> None:
         """Removes what waits: files in it may be the damaged ones of the cache."""
         with self._lock:
-            old = [layout for idle in self._idle.values() for layout in idle]
+            old = [layout.path for idle in self._idle.values() for layout in idle] + list(self._idle_trees.values())
             self._idle.clear()
-        for layout in old:
-            remove_folder(layout.path)
+            self._idle_trees.clear()
+        for path in old:
+            remove_folder(path)
 
     def _best(self, store: Store, name: str, tops: Sequence[str]) -> tuple[_Layout | None, dict[str, Part]]:
         """The waiting folder that lacks the fewest trees and has none too many, taken out; and the documents that it lacks."""
