@@ -164,10 +164,10 @@ commons-guessed: packages-test packages-commons setup
 benchmark-files: packages-demo setup
 	$(VENV)/bin/python benchmarks/files.py
 
-# Where the time of first builds goes: a kernel from its archive, and a dozen recipes of the shelf (these need the network).
+# Where the time of first builds goes, build/first-builds.png: a kernel from its archive, and a dozen recipes of the shelf (these need
+# the network); a quarter of an hour.
 profile-cold: packages-demo packages-linux packages-commons setup
-	$(VENV)/bin/python benchmarks/cold.py kernel
-	$(VENV)/bin/python benchmarks/cold.py shelf
+	$(VENV)/bin/python benchmarks/cold.py kernel shelf
 
 benchmark-disks: packages-test setup
 	$(VENV)/bin/python benchmarks/filesystems.py

@@ -1,7 +1,7 @@
 """Draws where the time of a first build goes: commands of recipes (configure, make, install), and what Yarrik does around them.
 
-`cold.py kernel` builds a kernel from its source archive, as the demo has it; `cold.py shelf [PACKAGE…]` recipes of the shelf
-`commons`, whose archives are fetched beforehand. On the clock, with all processors: run it on a quiet machine."""
+`cold.py kernel` builds a kernel from its source archive, as the demo has it; `cold.py shelf` recipes of the shelf `commons`, whose
+archives are fetched beforehand. On the clock, with all processors: run it on a quiet machine."""
 
 from __future__ import annotations
 
@@ -11,7 +11,9 @@ import os
 import subprocess
 import sys
 import tempfile
+import time
 from pathlib import Path
+from typing import NamedTuple
 
 from shelf import USUAL, lay_out, yarrik
 
@@ -19,7 +21,7 @@ from shelf import USUAL, lay_out, yarrik
 MOST = 0.03
 #: Runs the program with timers in the threads that run steps, and writes seconds by step and by what was done as JSON.
 TIMED = """
-import functools, json, resource, sys, threading, time
+import functools, json, sys, threading, time
 out = sys.argv.pop(1)
 import yarrik.cli
 import yarrik.run.perform as perform
@@ -66,47 +68,111 @@ try:
     yarrik.cli.main()
 except SystemExit as end:
     assert not end.code, end.code
-own, others = (resource.getrusage(whose) for whose in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN))
-open(out, "w").write(json.dumps({"seconds": time.monotonic() - began, "steps": found, "own": own.ru_utime + own.ru_stime,
-                                 "commands": others.ru_utime + others.ru_stime}))
+open(out, "w").write(json.dumps({"seconds": time.monotonic() - began, "steps": found}))
 """
-#: Steps of recipes, in their order; all others are the product's.
-KINDS = ("fetch", "unpack", "patch", "configure", "build", "stage", "split")
-PARTS = ("commands", "unpack", "lay out", "take in", "remove", "the rest")
+#: Parts of what is done around commands, as they are drawn.
+PARTS = ("fetch", "unpack", "lay out", "take in", "remove", "the rest")
+#: Steps of the product as a whole: no recipe's commands are theirs.
+PRODUCT = ("assemble", "boot", "write", "describe", "check")
 
 
-def timed(words: list[str], environment: dict[str, str]) -> dict[str, object]:
+class Found(NamedTuple):
+    """Seconds on the clock: of commands, of each part around them, and of the product's own steps; and of the whole build."""
+
+    commands: float
+    around: dict[str, float]
+    product: float
+    whole: float
+
+
+def timed(words: list[str]) -> Found:
     """What one run of the program says of itself."""
     with tempfile.NamedTemporaryFile("r", suffix=".json") as out:
-        done = subprocess.run([sys.executable, "-c", TIMED, out.name, *words], env=environment, capture_output=True, text=True)
+        done = subprocess.run([sys.executable, "-c", TIMED, out.name, *words], capture_output=True, text=True)
         if done.returncode:
             sys.exit(done.stdout[-3000:] + done.stderr[-3000:])
-        return dict(json.load(out))
+        said = json.load(out)
+    around: dict[str, float] = dict.fromkeys(PARTS, 0.0)
+    commands = product = 0.0
+    for step, row in sorted(said["steps"].items()):
+        if step.partition(" ")[0] in PRODUCT:
+            product += sum(row.values())
+            continue
+        commands += row.pop("commands", 0.0)
+        for part, seconds in row.items():
+            around["fetch" if step.startswith("fetch ") else part] += seconds
+    if not commands:
+        sys.exit("no command of a step was seen")
+    return Found(commands, around, product, said["seconds"])
+
+
+def by_hand(archive: Path) -> float:
+    """The seconds that tar takes to lay the archive out."""
+    with tempfile.TemporaryDirectory(prefix="yarrik-benchmark-") as folder:
+        began = time.monotonic()
+        subprocess.run(["tar", "-xf", archive, "-C", folder], check=True)
+        return time.monotonic() - began
+
+
+def draw(rows: dict[str, Found], file: Path) -> None:
+    import matplotlib
+
+    matplotlib.use("Agg")
+    from matplotlib import pyplot
+
+    figure, axes = pyplot.subplots(figsize=(12.8, 5.2), dpi=100)
+    height = 0.8 / len(rows)
+    for number, (name, found) in enumerate(rows.items()):
+        shares = [found.around[part] / found.commands for part in PARTS]
+        label = f"{name}: {found.commands:.0f} s of commands, {sum(shares):.1%} around them, {found.whole:.0f} s in all"
+        bars = axes.barh([at + number * height for at in range(len(PARTS))], shares, height, label=label)
+        axes.bar_label(bars, [f"{share:.2%}" for share in shares], padding=3, fontsize=9)
+    axes.set_yticks([at + 0.4 - height / 2 for at in range(len(PARTS))], PARTS)
+    axes.invert_yaxis()
+    axes.xaxis.set_major_formatter(lambda share, _: f"{share:.1%}")
+    axes.set_title("First builds: time around the commands of recipes, as a share of theirs", loc="left", fontsize=11)
+    axes.legend(loc="lower right", fontsize=9, frameon=False)
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
+    figure.tight_layout()
+    file.parent.mkdir(parents=True, exist_ok=True)
+    figure.savefig(file)
+
+
+def measured(what: str, packages: list[str]) -> Found:
+    with tempfile.TemporaryDirectory(prefix="yarrik-benchmark-") as folder:
+        top = Path(folder)
+        os.environ["XDG_CACHE_HOME"] = str(top / "cache")
+        if what == "kernel":
+            return timed(["demo", str(top / "w"), "--product", "tide-gauge-linux", "--no-boot"])
+        lay_out(top / "w", packages, "arm64")
+        yarrik("fetch", "--workspace", top / "w")
+        return timed(["build", "--workspace", str(top / "w")])
 
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("what", choices=("kernel", "shelf"))
-    parser.add_argument("packages", nargs="*", default=USUAL)
-    parser.add_argument("--save", type=Path)
+    parser.add_argument("what", nargs="+", choices=("kernel", "shelf"))
+    parser.add_argument("--packages", nargs="*", default=USUAL, help="packages of the shelf")
+    parser.add_argument("--figure", type=Path, default=Path("build/first-builds.png"))
     asked = parser.parse_args()
-    with tempfile.TemporaryDirectory(prefix="yarrik-benchmark-") as folder:
-        top = Path(folder)
-        os.environ["XDG_CACHE_HOME"] = str(top / "cache")
-        os.environ["NO_COLOR"] = "1"
-        os.environ.pop("YARRIK_CACHE", None)
-        if asked.what == "shelf":
-            lay_out(top / "w", asked.packages, "arm64")
-            yarrik("fetch", "--workspace", top / "w")
-            words = ["build", "--workspace", str(top / "w")]
-        else:
-            words = ["demo", str(top / "w"), "--product", "tide-gauge-linux", "--no-boot"]
-        said = timed(words, dict(os.environ))
-    if asked.save:
-        asked.save.write_text(json.dumps(said))
-    print({key: value for key, value in said.items() if key != "steps"})
-    for name, row in said["steps"].items():
-        print(name, {key: round(value, 2) for key, value in row.items()})
+    os.environ["NO_COLOR"] = "1"
+    os.environ.pop("YARRIK_CACHE", None)
+    rows = {what: measured(what, asked.packages) for what in asked.what}
+    draw(rows, asked.figure)
+    for name, found in rows.items():
+        parts = ", ".join(f"{part} {seconds:.2f}" for part, seconds in found.around.items())
+        share = sum(found.around.values()) / found.commands
+        print(f"{name}: {found.commands:.1f} s of commands, around them {share:.1%}: {parts}; "
+              f"the product's steps {found.product:.1f}; in all {found.whole:.1f}")  # fmt: skip
+        keep(f"first build, {name}: around its commands", share)
+        archives = sorted(Path("/usr/src").glob("linux-source-*.tar.xz"))
+        if name == "kernel" and archives:
+            tar = by_hand(archives[0])
+            more = (sum(found.around.values()) - tar) / found.commands
+            print(f"  by hand too its archive is unpacked: {tar:.1f} s with tar; beside that {more:.1%} (at most {MOST:.0%})")
+            keep("first build, kernel: around its commands, beside tar", more, MOST)
+    print(asked.figure)
 
 
 if __name__ == "__main__":

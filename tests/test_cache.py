@@ -1,6 +1,7 @@
 """Trees, the store, and the memory of a workspace."""
 
 import hashlib
+import itertools
 import os
 import sqlite3
 import threading
@@ -11,7 +12,7 @@ from pathlib import Path
 from filelock import FileLock
 
 from tests.support import FolderTest
-from yarrik.cache import Entry, Memory, Result, Store, Tree, TreeDamaged, changed_paths, file_digest, read_tree
+from yarrik.cache import Entry, Memory, Result, Store, Tree, TreeDamaged, changed_paths, file_digest, read_tree, safe_relative
 from yarrik.cache.memory import _FORM
 from yarrik.cache.tree import MANY, SHORT, by_threads
 from yarrik.errors import YarrikError
@@ -47,7 +48,17 @@ class TreesAreValues(FolderTest):
             encoded(Entry("/x", "file", 0o644, 1, file)),
             encoded(Entry("a//x", "file", 0o644, 1, file)),
             encoded(Entry("x", "file", 0o644, 1, "short")),
+            encoded(Entry("a/../x", "file", 0o644, 1, file)),
+            encoded(Entry("a/.", "folder", 0o755, 0, "")),
+            encoded(Entry("", "file", 0o644, 1, file)),
             encoded(Entry("x", "link", 0o777, 1, "/etc"), Entry("x/passwd", "file", 0o644, 1, file)),
+            encoded(
+                Entry("x", "link", 0o777, 1, "/etc"),
+                Entry("x/a", "folder", 0o755, 0, ""),
+                Entry("x/a/b", "file", 0o644, 1, file),
+            ),
+            encoded(Entry("x", "file", 0o644, 1, file)).replace(b"f\0" + b"644", b"f\0" + b"+644"),
+            encoded(Entry("x", "file", 0o644, 1, file)).replace(b"f\0", b"c\0", 1),
             encoded(Entry("x", "file", 0o644, 1, file))[:-3] + b"\0",
         ):
             with self.assertRaises(TreeDamaged, msg=data):
@@ -72,6 +83,12 @@ class TreesAreValues(FolderTest):
         self.assertGreater(len(threads), 1)
         with self.assertRaises(ZeroDivisionError):
             by_threads(lambda number: 1 // (number - count + 1), range(count))
+
+    def test_paths_that_lead_out_are_told_from_names_with_dots(self) -> None:
+        for words in itertools.product(("", ".", "..", "...", ".a", "a\n", "..\n"), repeat=3):
+            path = "/".join(words)
+            leads_out = any(word in ("", ".", "..") for word in words)
+            self.assertEqual(safe_relative(path), not leads_out, path)
 
     def test_what_is_no_file_folder_or_link_is_told(self) -> None:
         os.mkfifo(self.folder / "pipe")

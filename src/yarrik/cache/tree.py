@@ -24,9 +24,11 @@ from yarrik.errors import Damaged, Place, Trouble, YarrikError
 
 Kind = Literal["folder", "file", "link"]
 HEADER = b"yarrik tree 1\0"
-_LETTERS: dict[Kind, bytes] = {"folder": b"d", "file": b"f", "link": b"l"}
-_KINDS: dict[bytes, Kind] = {letter: kind for kind, letter in _LETTERS.items()}
-_SIZE, _MODE = re.compile(rb"[0-9]{1,19}"), re.compile(rb"[0-7]{1,5}")
+_LETTERS: dict[Kind, str] = {"folder": "d", "file": "f", "link": "l"}
+_KINDS: dict[str, Kind] = {letter: kind for kind, letter in _LETTERS.items()}
+_SIZE, _MODE = re.compile(r"[0-9]{1,19}"), re.compile(r"[0-7]{1,5}")
+#: An empty word of a path, `.` or `..`.
+_UNSAFE = re.compile(r"(?:\A|/)\.{0,2}(?:/|\Z)")
 _DIGEST = re.compile(r"[0-9a-f]{64}")
 Item = TypeVar("Item")
 Found = TypeVar("Found")
@@ -69,16 +71,9 @@ class Tree:
     @cached_property
     def encoded(self) -> bytes:
         """The tree as bytes, the same for the same entries."""
-        fields: list[bytes] = []
-        for entry in self.entries:
-            fields += (
-                _LETTERS[entry.kind],
-                b"%o" % entry.mode,
-                b"%d" % entry.size,
-                os.fsencode(entry.content),
-                os.fsencode(entry.path),
-            )
-        return HEADER + b"\0".join(fields)
+        letters = _LETTERS
+        fields = [f"{letters[one.kind]}\0{one.mode:o}\0{one.size}\0{one.content}\0{one.path}" for one in self.entries]
+        return HEADER + os.fsencode("\0".join(fields))
 
     @cached_property
     def digest(self) -> str:
@@ -112,28 +107,28 @@ class Tree:
         """The tree that `encoded` gave. Raises TreeDamaged: stored trees may come from another machine."""
         if not data.startswith(HEADER):
             raise TreeDamaged("it does not begin as a tree")
-        body = data[len(HEADER) :]
-        fields = body.split(b"\0") if body else []
-        if len(fields) % 5:
-            raise TreeDamaged("an entry is cut off")
-        entries = []
-        for index in range(0, len(fields), 5):
-            letter, mode, size, content, path = fields[index : index + 5]
-            if letter not in _KINDS or _SIZE.fullmatch(size) is None or _MODE.fullmatch(mode) is None:
-                raise TreeDamaged(f"entry {index // 5} has an unknown form")
-            name = os.fsdecode(path)
-            if not safe_relative(name):
-                raise TreeDamaged(f"the path {name!r} leads out of the tree")
-            kind = _KINDS[letter]
-            if kind == "file" and not is_digest(content.decode("ascii", "replace")):
-                raise TreeDamaged(f"{name!r} has no digest")
-            entries.append(Entry(name, kind, int(mode, 8) & 0o7777, int(size), os.fsdecode(content)))
-        tree = Tree(tuple(entries))
-        links = {entry.path for entry in entries if entry.kind != "folder"}
-        for entry in entries:
-            if any(parent in links for parent in parent_paths(entry.path)):
-                raise TreeDamaged(f"{entry.path!r} lies below something that is not a folder")
-        return tree
+        body = os.fsdecode(data[len(HEADER) :])
+        fields = iter(body.split("\0") if body else [])
+        entries: list[Entry] = []
+        is_size, is_mode, is_sum, unsafe = _SIZE.fullmatch, _MODE.fullmatch, _DIGEST.fullmatch, _UNSAFE.search
+        for letter in fields:
+            try:
+                mode, size, content, path = next(fields), next(fields), next(fields), next(fields)
+            except StopIteration:
+                raise TreeDamaged("an entry is cut off") from None
+            kind = _KINDS.get(letter)
+            if kind is None or is_size(size) is None or is_mode(mode) is None:
+                raise TreeDamaged(f"entry {len(entries)} has an unknown form")
+            if unsafe(path) is not None:
+                raise TreeDamaged(f"the path {path!r} leads out of the tree")
+            if kind == "file" and is_sum(content) is None:
+                raise TreeDamaged(f"{path!r} has no digest")
+            entries.append(Entry(path, kind, int(mode, 8) & 0o7777, int(size), content))
+        no_folders = {entry.path for entry in entries if entry.kind != "folder"}
+        for folder in {entry.path.rpartition("/")[0] for entry in entries}:
+            if folder in no_folders or not no_folders.isdisjoint(parent_paths(folder)):
+                raise TreeDamaged(f"{folder!r} has entries below it, and it or something above it is not a folder")
+        return Tree(tuple(entries))
 
 
 def parent_paths(path: str) -> list[str]:
@@ -144,7 +139,7 @@ def parent_paths(path: str) -> list[str]:
 
 def safe_relative(path: str) -> bool:
     """Whether `path` stays below the folder that it is relative to."""
-    return bool(path) and not path.startswith("/") and all(word not in ("", ".", "..") for word in path.split("/"))
+    return _UNSAFE.search(path) is None
 
 
 def is_digest(text: object) -> bool:
