@@ -1,7 +1,7 @@
 """Draws where the time of a first build goes: commands of recipes (configure, make, install), and what Yarrik does around them.
 
-`cold.py kernel` builds a kernel from its source archive, as the demo has it; `cold.py shelf` recipes of the shelf `commons`, whose
-archives are fetched beforehand. On the clock, with all processors: run it on a quiet machine."""
+`cold.py kernel` builds a kernel from its source archive, as the demo has it; `cold.py shelf` recipes of the shelf `commons`,
+whose archives are fetched beforehand. On the clock, with all processors: run it on a quiet machine."""
 
 from __future__ import annotations
 
@@ -15,6 +15,7 @@ import time
 from pathlib import Path
 from typing import NamedTuple
 
+from figures import keep
 from shelf import USUAL, lay_out, yarrik
 
 #: What may be spent around commands, as a share of their own time.

@@ -171,6 +171,28 @@ class FoldersArePacked(ProgramTest):
         self.tool("unsquashfs", "-no-progress", "-no-xattrs", "-d", out, self.pack("squashfs", "--level", "15"))
         self.assertEqual((out / "noise").read_bytes(), (self.source / "noise").read_bytes())
 
+    def test_squashfs_stores_what_is_alike_once_and_nothing_else(self) -> None:
+        noise = random.Random(6).randbytes(1_000_000)
+        other = bytearray(noise)
+        other[500_000] ^= 1  # between the same beginning and the same end
+        contents = {"one": noise, "same": noise, "other": bytes(other), "holes": b"x" * 4096 + bytes(1 << 20) + b"y"}
+        folder = self.folder / "alike"
+        folder.mkdir()
+        for name, data in contents.items():
+            (folder / name).write_bytes(data)
+        with (folder / "holes-too").open("wb") as file:  # the same with a hole in it
+            file.write(b"x" * 4096)
+            file.seek(1 << 20, os.SEEK_CUR)
+            file.write(b"y")
+        contents["holes-too"] = contents["holes"]
+        self.source = folder
+        image = self.pack("squashfs")
+        self.assertLess(2 * len(noise), image.stat().st_size)
+        self.assertLess(image.stat().st_size, 2 * len(noise) + 50_000)
+        out = self.folder / "unpacked"
+        self.tool("unsquashfs", "-no-progress", "-no-xattrs", "-d", out, image)
+        self.assertEqual({path.name: path.read_bytes() for path in out.iterdir()}, contents)
+
     def test_squashfs_is_the_same_for_any_number_of_threads(self) -> None:
         (self.source / "large").write_bytes(random.Random(4).randbytes(2_000_000) + b"text " * 400_000)
         images = []

@@ -284,6 +284,7 @@ def alike(top: Path) -> None:
         (top / f"large-{number}").write_bytes(large)
         (top / f"small-{number}").write_bytes(small)
         (top / f"tail-{number}").write_bytes(make.randbytes(131072) + small)
+        (top / f"middle-{number}").write_bytes(large[:200_000] + bytes([number]) + large[200_001:])
     (top / "text").write_bytes(b"text " * 400_000)
 
 

@@ -21,6 +21,8 @@ from yarrik.rootfs import Node
 
 _WAITING = 64
 _ZEROS = bytes(BLOCK)
+#: What is read of both ends of files of the same size to see whether they may be alike.
+_END = 4096
 
 
 class Stored(NamedTuple):
@@ -110,17 +112,31 @@ class Contents:
             return file.read(len(data) + 1) == data
 
     def _large_duplicates(self, nodes: list[Node]) -> dict[str, str]:
-        """For files that are alike the path of the first of them. Only files of the same size are read for it."""
+        """For files that are alike the path of the first of them. Only files of the same size, with the same beginning and the
+        same end, are read for it."""
         sizes: dict[int, list[Node]] = {}
         for node in nodes:
             sizes.setdefault(node.size, []).append(node)
+        several = [node for alike in sizes.values() if len(alike) > 1 for node in alike]
+        groups: dict[tuple[int, bytes], list[Node]] = {}
+        for node, ends in zip(several, self.pool.map(self._ends, several), strict=True):
+            groups.setdefault((node.size, ends), []).append(node)
         same: dict[str, str] = {}
-        for alike in sizes.values():
+        for alike in groups.values():
             if len(alike) > 1:
                 seen: dict[str, str] = {}
                 for node, digest in zip(alike, self.pool.map(self._digest, alike), strict=True):
                     same[node.path] = seen.setdefault(digest, node.path)
         return same
+
+    def _ends(self, node: Node) -> bytes:
+        """The SHA-256 of a file's first and last bytes."""
+        digest = hashlib.sha256()
+        with open(self.content(node.content), "rb", buffering=0) as file:
+            for at in (0, node.size - _END):
+                file.seek(at)
+                digest.update(_exactly(file, _END, node))
+        return digest.digest()
 
     def _digest(self, node: Node) -> str:
         """The SHA-256 of all that is stored of a file, and where."""
