@@ -251,9 +251,9 @@ class Store:
 
     def put_tree(self, tree: Tree) -> str:
         """Keeps a tree, whose files are there already, and returns its SHA-256."""
-        target = self._tree_path(tree.digest)
-        if not target.exists():
-            self._place(tree.encoded, os.fspath(target))
+        target = self._tree_name(tree.digest)
+        if not os.path.exists(target):
+            self._place(tree.encoded, target)
         return tree.digest
 
     def tree(self, digest: str) -> Tree:
@@ -261,9 +261,10 @@ class Store:
         return self._tree(digest)
 
     def _load_tree(self, digest: str) -> Tree:
-        path = self._tree_path(digest)
+        name = self._tree_name(digest)
         try:
-            data = path.read_bytes()
+            with open(name, "rb", buffering=0) as file:
+                data = file.read()
         except FileNotFoundError as error:
             raise MissingObject(digest) from error
         try:
@@ -271,7 +272,7 @@ class Store:
                 raise TreeDamaged("it has another digest")
             return Tree.decode(data)
         except TreeDamaged as error:
-            self.take_out(path)
+            self.take_out(Path(name))
             raise MissingObject(digest) from error
 
     def snapshot(self, folder: Path | Folder, move: bool = False, plain: bool = False, suffixes: tuple[str, ...] = ()) -> Tree:
@@ -406,25 +407,25 @@ class Store:
 
     def record(self, fingerprint: str) -> Result | None:
         """What is written down of a result, whether what it names is still there or not."""
-        path = self._result_path(fingerprint)
+        name = self._result_name(fingerprint)
         try:
-            return read_result(path, fingerprint)
+            return read_result(name, fingerprint)
         except (FileNotFoundError, OtherForm):
             return None
         except ResultDamaged:
-            self.take_out(path)
+            self.take_out(Path(name))
             return None
 
     def put_result(self, fingerprint: str, result: Result) -> None:
         """Keeps the result of a step under its fingerprint."""
         data = msgspec.json.encode(result)
-        self._place(data + b"\n" + _seal(data, fingerprint), os.fspath(self._result_path(fingerprint)))
+        self._place(data + b"\n" + _seal(data, fingerprint), self._result_name(fingerprint))
 
     def drop(self, digest: str) -> None:
         """Removes a tree or an object, so that the steps that left it run again."""
-        for path in (self._tree_path(digest), self.object_path(digest)):
+        for name in (self._tree_name(digest), self._object_name(digest)):
             with contextlib.suppress(FileNotFoundError):
-                path.unlink()
+                Path(name).unlink()
         self._tree.cache_clear()
 
     def whole(self, digest: str) -> bool:
@@ -479,11 +480,11 @@ class Store:
         with file:
             yield
 
-    def _tree_path(self, digest: str) -> Path:
-        return self.root / "trees" / digest[:2] / digest
+    def _tree_name(self, digest: str) -> str:
+        return f"{self._top}/trees/{digest[:2]}/{digest}"
 
-    def _result_path(self, fingerprint: str) -> Path:
-        return self.root / "results" / fingerprint[:2] / fingerprint
+    def _result_name(self, fingerprint: str) -> str:
+        return f"{self._top}/results/{fingerprint[:2]}/{fingerprint}"
 
     def _object_name(self, digest: str) -> str:
         return f"{self._top}/objects/{digest[:2]}/{digest}"
@@ -544,9 +545,10 @@ class OtherForm(ResultDamaged):
     """A result that a former version kept."""
 
 
-def read_result(path: Path, fingerprint: str) -> Result:
+def read_result(path: str | Path, fingerprint: str) -> Result:
     """Reads a kept result. Raises ResultDamaged when it is not what was stored under this fingerprint."""
-    data, line_end, seal = path.read_bytes().rpartition(b"\n")
+    with open(path, "rb", buffering=0) as file:
+        data, line_end, seal = file.read().rpartition(b"\n")
     if not line_end:
         raise OtherForm
     try:

@@ -11,7 +11,6 @@ import os
 import select
 import shutil
 import signal
-import stat
 import subprocess
 import threading
 import time
@@ -233,10 +232,12 @@ class Sandbox:
         for key, value in sorted(environment.items()):
             words += ["--setenv", key, value]
         words += [*self._mounts(sees), "--bind", str(work), INSIDE]
-        for name in read_only:
+        with os.scandir(work) as found:
             # A command before this one may have left a link to one of the host's folders here.
-            if _is_folder(work / name):
-                words += ["--ro-bind", str(work / name), f"{INSIDE}/{name}"]
+            folders = {entry.name for entry in found if entry.is_dir(follow_symlinks=False)}
+        for name in read_only:
+            if name in folders:
+                words += ["--ro-bind", f"{work}/{name}", f"{INSIDE}/{name}"]
         return [*words, "--chdir", folder, "--"]
 
 
@@ -366,10 +367,3 @@ def _children(number: int) -> list[int]:
         return [int(word) for word in Path(f"/proc/{number}/task/{number}/children").read_text().split()]
     except OSError:
         return []
-
-
-def _is_folder(path: Path) -> bool:
-    try:
-        return stat.S_ISDIR(path.lstat().st_mode)
-    except OSError:
-        return False

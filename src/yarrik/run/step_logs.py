@@ -12,25 +12,25 @@ from typing import BinaryIO
 def log_path(folder: Path, product: str, step: str) -> Path:
     """Where a step's log lies: one file a step, of its last run here."""
     name = "".join(character if character.isalnum() or character in "-_." else "-" for character in step)
-    return folder / "logs" / product / f"{name}.log"
+    return Path(f"{folder}/logs/{product}/{name}.log")
 
 
 def new_log(path: Path) -> BinaryIO:
     """An empty log for a step that begins. It is locked as long as it grows, and already when it appears: who follows it takes
     a log without a lock for one that is complete."""
-    beginning = path.with_name(f".{path.name}.{os.getpid()}")
+    beginning = f"{path.parent}/.{path.name}.{os.getpid()}"
     try:
-        log = beginning.open("ab")
+        log = open(beginning, "ab")  # noqa: SIM115 (the caller closes it)
     except FileNotFoundError:
         path.parent.mkdir(parents=True, exist_ok=True)
-        log = beginning.open("ab")
+        log = open(beginning, "ab")  # noqa: SIM115
     try:
         with contextlib.suppress(OSError):
             fcntl.flock(log, fcntl.LOCK_EX | fcntl.LOCK_NB)
         log.truncate(0)
-        beginning.replace(path)
+        os.replace(beginning, path)
     except BaseException:
         log.close()
-        beginning.unlink(missing_ok=True)
+        Path(beginning).unlink(missing_ok=True)
         raise
     return log

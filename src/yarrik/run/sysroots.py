@@ -218,9 +218,10 @@ class Layouts:
             with self._lock:
                 layout = self._lent.pop((work, name), None)
                 self._count += 1
-                place = work.parent / f"{name}-{self._count}"
+                number = self._count
             if layout is None:
                 continue
+            place = work.parent / f"{name}-{number}"
             try:
                 with below.folder(name) as folder:
                     if folder.identity != layout.identity:
