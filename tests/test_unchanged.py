@@ -79,7 +79,7 @@ class World(WorkspaceTest):
             with watched() as watch:
                 overrides = Overrides.of(question.variants, os.environ, question.settings)
                 planned = session.planner.planned(session.planner.compose(question.product, overrides))
-            report = session.builder.build(planned)
+            report = session.builder.build(planned, question=question)
             for error in report.errors:
                 raise error
             session.builder.remember(question, watch, planned, report, head_as_json)

@@ -30,7 +30,7 @@ from yarrik.units import counted
 if TYPE_CHECKING:
     from yarrik.model import Composition
     from yarrik.plan import Assessment
-    from yarrik.run import BuildReport, ChangedSources, KeptBuild, Session, StepRow
+    from yarrik.run import BuildReport, ChangedSources, KeptBuild, Question, Session, StepRow
 
 
 @app.command(
@@ -116,7 +116,7 @@ def build(
                 if question is not None:
                     session.planner.planned(compositions[0])
             for composition in compositions:
-                ended.append(_build_one(session, composition, asked, whole=len(compositions) == 1))
+                ended.append(_build_one(session, composition, asked, len(compositions) == 1, question))
             if question is not None and not ended[0].errors:
                 planned = session.planner.planned(compositions[0])
                 session.builder.remember(question, watch, planned, ended[0], head_as_json)
@@ -202,14 +202,17 @@ def _shelves_of(file: Path, folder: Path | None, json: bool) -> Path:
     return root
 
 
-def _build_one(session: Session, composition: Composition | None, asked: _Asked, whole: bool) -> BuildReport:
+def _build_one(
+    session: Session, composition: Composition | None, asked: _Asked, whole: bool, question: Question | None = None
+) -> BuildReport:
     """Builds one product and shows its end; of several (not `whole`) less of it."""
     from yarrik.cli.view import BuildView, EventLines
 
     composition = composition or composed(session, None, asked.variants, asked.settings)
     view = EventLines() if asked.json else BuildView()
     try:
-        report = session.builder.build(session.planner.planned(composition), asked.jobs, asked.keep_going, view, asked.until)
+        planned = session.planner.planned(composition)
+        report = session.builder.build(planned, asked.jobs, asked.keep_going, view, asked.until, question)
     finally:
         view.close()
     _show_end(report, asked, whole)

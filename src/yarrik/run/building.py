@@ -18,10 +18,10 @@ from yarrik.resolve import Moved
 from yarrik.run.bootable import Bootable
 from yarrik.run.diversions import diversion_notes, diversion_of, renew_diversion
 from yarrik.run.events import Listener, silent
-from yarrik.run.kept_plan import Advice, Finished, KeptPlan, KeptState, Said, encoded, kept_steps
+from yarrik.run.kept_plan import Advice, Finished, FormerLogs, KeptPlan, KeptState, Said, encoded, kept_steps
 from yarrik.run.planning import Planned, Planner
 from yarrik.run.project import EDITS, Project
-from yarrik.run.publishing import Publisher
+from yarrik.run.publishing import STEPS_LOG, Publisher
 from yarrik.run.records import Records
 from yarrik.run.reporting import BuildReport, advice_of_build, kept_report, left_by, notes_of_build, row_of
 from yarrik.run.results import StepReport, private_steps
@@ -53,9 +53,11 @@ class Builder:
         keep_going: bool = False,
         listener: Listener = silent,
         until: str | None = None,
+        question: Question | None = None,
     ) -> BuildReport:
         """Builds the product and publishes it. The report says what failed; nothing is published then, nor with `until`, a
-        step's name: then that step is run with all that it needs."""
+        step's name: then that step is run with all that it needs. What the last build with the same `question` knew of logs is
+        not looked up again."""
         project, records = self.project, Records(self.project)
         if until is not None:
             names = {step.name for step in planned.graph.steps}
@@ -73,8 +75,9 @@ class Builder:
             try:
                 with in_use(project.store):
                     rows = [row_of(report) for report in reports]
-                    logs = Publisher(project).publish(_finished(planned), rows, ran)
-                    published = logs is not None
+                    former = FormerLogs.of(question, project.out(planned.name) / STEPS_LOG).take(rows)
+                    now = Publisher(project).publish(_finished(planned), rows, ran, former)
+                    published, logs = now is not None, now or former
                 break
             except MissingObject:
                 # It was damaged, and is gone now: what leads to it is made again.

@@ -21,7 +21,7 @@ from yarrik.model import place_at
 from yarrik.plan import Action, Bounds, PrepareFolder, Step
 from yarrik.run.bootable import Bootable
 from yarrik.run.results import Logs, StepRow
-from yarrik.run.unchanged import Question, asked_before
+from yarrik.run.unchanged import Question, asked_before, state_before
 from yarrik.toolchain import Toolchain
 
 _DIGEST = re.compile(rb"[0-9a-f]{64}")
@@ -187,6 +187,36 @@ def bootable_before(question: Question) -> Bootable | None:
 def decoded_state(data: bytes) -> KeptState:
     """The state that was encoded so. Raises msgspec.DecodeError."""
     return msgspec.msgpack.decode(data, type=KeptState)
+
+
+class FormerLogs(msgspec.Struct, frozen=True):
+    """What the last build wrote of steps, by their fingerprints: the seconds they took, and where in `steps.log` the log is."""
+
+    steps: dict[str, tuple[float, tuple[int, int]]]
+
+    @staticmethod
+    def of(question: Question | None, file: Path) -> FormerLogs:
+        """From the state that the last build with this question kept, as long as `file`, its `steps.log`, is as it left it."""
+        data = state_before(question, file) if question is not None else None
+        try:
+            state = decoded_state(data) if data is not None else KeptState([], [], [])
+        except msgspec.DecodeError:
+            state = KeptState([], [], [])
+        known = zip(state.rows, state.logs, strict=True) if state.logs else ()
+        return FormerLogs({row.fingerprint: (row.seconds, log) for row, log in known if log is not None and row.seconds >= 0})
+
+    def take(self, rows: Sequence[StepRow]) -> Logs | None:
+        """Where the logs of steps that are kept are, in the order of `rows`, which get the seconds that they lack; None when
+        nothing is known."""
+        if not self.steps:
+            return None
+        logs: Logs = []
+        for row in rows:
+            seconds, log = self.steps.get(row.fingerprint, (-1.0, None)) if row.how == "kept" else (-1.0, None)
+            if log is not None and row.seconds < 0:
+                row.seconds = seconds
+            logs.append(log)
+        return logs
 
 
 def kept_steps(

@@ -23,6 +23,8 @@ if TYPE_CHECKING:
     from yarrik.run.project import Project
     from yarrik.run.results import StepRow
 
+#: The file of `out/` that has the logs of all steps.
+STEPS_LOG = "steps.log"
 #: Steps whose outputs go into `out/`, by the beginnings of their names.
 _PUBLISHED = ("boot ", "write ", "check ", "describe ")
 
@@ -66,7 +68,7 @@ class Publisher:
         marks: dict[str, tuple[str, str]] = msgspec.json.decode(known, type=dict[str, tuple[str, str]]) if known else {}
         wanted = {**files, "SHA256SUMS": self.project.store.put_bytes(checksum_list(files))}
         stale = [name for name, digest in wanted.items() if marks.get(name) != (digest, _mark(out / name))]
-        records = [name for name in ("build.json", "steps.log") if not (out / name).exists()]
+        records = [name for name in ("build.json", STEPS_LOG) if not (out / name).exists()]
         gone = marks.keys() - wanted.keys()
         if not stale and not ran and not records and not gone:
             return None
@@ -94,7 +96,7 @@ class Publisher:
         """The files of a product in `out/`, as it was published last."""
         known = self.project.memory.fact(f"published {product}")
         names = msgspec.json.decode(known, type=dict[str, tuple[str, str]]) if known else {}
-        return tuple(self.project.out(product) / name for name in (*names, "build.json", "steps.log"))
+        return tuple(self.project.out(product) / name for name in (*names, "build.json", STEPS_LOG))
 
     def _check_copy(self, copy: Path, digest: str) -> None:
         """What goes out is what was built. Raises MissingObject when the cache was damaged, and takes the damage out of it."""
@@ -106,7 +108,7 @@ class Publisher:
     def _record(self, finished: Finished, rows: list[StepRow], out: Path, former: Logs | None) -> Logs:
         """`build.json` and `steps.log`: how this build went. Unlike all else they differ from one build to the next."""
         store = self.project.store
-        before = (out / "steps.log").read_bytes() if former else b""
+        before = (out / STEPS_LOG).read_bytes() if former else b""
         log, at = bytearray(), Logs()
         for number, row in enumerate(rows):
             known = former[number] if former else None
@@ -125,7 +127,7 @@ class Publisher:
             log += text
         document = {"yarrik": __version__, "toolchains": finished.toolchains, "steps": rows}
         write_file(out / "build.json", msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n")
-        write_file(out / "steps.log", bytes(log))
+        write_file(out / STEPS_LOG, bytes(log))
         return at
 
 

@@ -19,7 +19,7 @@ from yarrik.plan import Assessment, Graph, Step, assess, explained, fingerprint_
 from yarrik.run.events import Listener
 from yarrik.run.kept_plan import KeptPlan, KeptState, decoded_plan, decoded_state, decoded_step, encoded
 from yarrik.run.project import Project
-from yarrik.run.publishing import Publisher
+from yarrik.run.publishing import STEPS_LOG, Publisher
 from yarrik.run.records import Records
 from yarrik.run.reporting import BuildReport, advice_of_build, kept_report, left_by, notes_of_build, row_of
 from yarrik.run.results import Logs, StepReport, StepRow, kept_outputs
@@ -211,7 +211,7 @@ class Rebuilder:
 
     def _former_logs(self, numbers: Sequence[int], reports: Sequence[StepReport]) -> Logs | None:
         """Where logs of steps that are kept are in `steps.log`; None when nothing is known of it."""
-        file = self.project.out(self._plan.finished.product) / "steps.log"
+        file = self.project.out(self._plan.finished.product) / STEPS_LOG
         if not self._state.logs or not self.changed.is_as_left(file):
             return None
         logs = list(self._state.logs)

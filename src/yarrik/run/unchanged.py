@@ -160,16 +160,29 @@ class ChangedSources(msgspec.Struct, frozen=True):
 
     def is_as_left(self, file: Path) -> bool:
         """Whether a file of `out/` is as the last build left it."""
-        name = os.fspath(file)
-        if name not in self.record.out:
-            return False
-        at = _NUMBERS * (len(self.record.paths) + len(self.record.linked) + self.record.out.index(name))
-        then = array("Q")
-        then.frombytes(self.record.statuses)
-        return self.statuses[at : at + _NUMBERS] == then[at : at + _NUMBERS]
+        return _is_as_left(self.record, file)
 
 
 # Asking
+
+
+def state_before(question: Question, file: Path) -> bytes | None:
+    """The state that the last build with this question kept, whatever has changed since then but `file`, which it left in
+    `out/`; None when there is none."""
+    record = _read(question)
+    if record is None or not _is_as_left(record, file):
+        return None
+    return _sealed(_beside(question)[1], record.state)
+
+
+def _is_as_left(record: _Record, file: Path) -> bool:
+    name = os.fspath(file)
+    if name not in record.out:
+        return False
+    at = _NUMBERS * (len(record.paths) + len(record.linked) + record.out.index(name))
+    now = array("Q")
+    _look(now, [name], os.lstat)
+    return now.tobytes() == record.statuses[at * now.itemsize : (at + _NUMBERS) * now.itemsize]
 
 
 def kept_build(question: Question) -> KeptBuild | None:
@@ -183,18 +196,8 @@ def asked_before(question: Question) -> KeptBuild | ChangedSources | None:
     """The build that was asked for, if all of it is kept and nothing has changed that it followed from, or nothing but sources;
     None when that is not known."""
     began_ns = time.time_ns()
-    try:
-        data = question.file.read_bytes()
-    except OSError:
-        return None
-    body, seal = data[:-_DIGEST], data[-_DIGEST:]
-    if _seal(body) != seal:
-        return None
-    try:
-        record = msgspec.msgpack.decode(body, type=_Record)
-    except msgspec.DecodeError:
-        return None
-    if record.form != _FORM or record.facts != _facts() or record.variables != _variables(record.variables):
+    record = _read(question)
+    if record is None or record.facts != _facts() or record.variables != _variables(record.variables):
         return None
     statuses = _statuses(record)
     same = statuses.tobytes() == record.statuses
@@ -209,6 +212,22 @@ def asked_before(question: Question) -> KeptBuild | ChangedSources | None:
         return None
     _mark_used(question, record)
     return ChangedSources(question, folders, plan, state, began_ns, record, statuses)
+
+
+def _read(question: Question) -> _Record | None:
+    """The record of a question; None when there is none, or a damaged one."""
+    try:
+        data = question.file.read_bytes()
+    except OSError:
+        return None
+    body, seal = data[:-_DIGEST], data[-_DIGEST:]
+    if _seal(body) != seal:
+        return None
+    try:
+        record = msgspec.msgpack.decode(body, type=_Record)
+    except msgspec.DecodeError:
+        return None
+    return record if record.form == _FORM else None
 
 
 def _beside(question: Question) -> tuple[Path, Path]:
