@@ -9,7 +9,8 @@ from __future__ import annotations
 
 import os
 import uuid as uuids
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -41,6 +42,8 @@ from yarrik.units import NO_SPARE, Spare, TooSmall, round_up, shown_size
 LOST = "/lost+found"
 #: Larger files are looked through for holes, smaller ones are kept as they are.
 SMALL = 128 << 10
+#: Threads that look through large files.
+_READERS = 4
 #: A file's room is counted with this much more for each, lest inodes run out before blocks do.
 _BYTES_PER_INODE = 16384
 #: Room to grow: to this many times the size, which is cheap as long as it is small.
@@ -303,13 +306,14 @@ class _Demand:
         """Sizes in bytes and blocks of all nodes, and where large files hold something."""
         sizes: list[int] = []
         counts: list[int] = []
+        stored = self._stored(content)
         for at, node in enumerate(self.nodes):
             kind, size = node.kind, node.size
             blocks = 0
             if kind == "file":
                 blocks = -(-size // BLOCK)
                 if size > SMALL:
-                    runs = stored_runs(content(node.content), size, node.path)
+                    runs = next(stored)
                     if runs != [(0, blocks)]:
                         self.runs[at] = runs
                         blocks = sum(count for _, count in runs)
@@ -329,6 +333,12 @@ class _Demand:
                     self.attributed.append(at)
         self.sizes = numpy.array(sizes, numpy.int64)
         self.counts = numpy.array(counts, numpy.int64)
+
+    def _stored(self, content: Callable[[str], str | Path]) -> Iterator[list[Run]]:
+        """Where each large file holds something, in the order of the nodes."""
+        large = [node for node in self.nodes if node.kind == "file" and node.size > SMALL]
+        with ThreadPoolExecutor(min(os.cpu_count() or 1, _READERS)) as pool:
+            yield from pool.map(lambda node: stored_runs(content(node.content), node.size, node.path), large)
 
     def _pieces(self, at: int) -> list[Run]:
         return self.runs.get(at) or [(0, int(self.counts[at]))]

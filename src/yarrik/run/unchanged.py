@@ -526,8 +526,14 @@ def _part_sources(record: _Record, watch: Watch, plan: PlanKept, seen: frozenset
     whole |= set(map(os.path.abspath, plan.looked_at))
     record.sources = tuple(sorted(plain - whole - set(record.linked)))
     record.whole = tuple(sorted(whole))
-    known = set(record.sources)
-    record.seen = tuple(sorted(path for path in seen if path in known or not known.isdisjoint(_above(path))))
+    within = dict.fromkeys(record.sources, True)
+
+    def is_within(path: str) -> bool:
+        if path not in within:
+            within[path] = path != "/" and is_within(os.path.dirname(path))
+        return within[path]
+
+    record.seen = tuple(sorted(filter(is_within, seen)))
 
 
 def _settle(record: _Record, statuses: array[int], began_ns: int) -> bool:
