@@ -6,6 +6,7 @@ import os
 import tarfile
 import unittest
 from pathlib import Path
+from unittest.mock import patch
 
 from tests.support import FolderTest, WorkspaceTest
 from yarrik.beneath import Folder
@@ -77,6 +78,17 @@ class TheSandboxShutsOff(FolderTest):
 
 
 class WorkFoldersAreClearedAway(FolderTest):
+    def test_small_ones_wait_for_the_last_and_large_ones_go_at_once(self) -> None:
+        folders = WorkFolders(self.folder / "work")
+        for size, waits in ((None, False), (100, True), (1 << 20, False), (100, True), (100, False)):
+            with self.subTest(size), patch("yarrik.run.work_folders._MOST_OLD", 2), folders.folder() as one:
+                one.below.make_folder("deep")
+                one.size = size
+            self.assertEqual(one.path.exists(), waits)
+            self.assertEqual(one.below.handle, -1)
+        folders.close()
+        self.assertEqual([path.name for path in (self.folder / "work").iterdir()], [])
+
     def test_those_of_the_dead_go_and_those_of_the_living_stay(self) -> None:
         (self.folder / "dead").mkdir()
         (self.folder / "dead/file").write_text("x")

@@ -14,12 +14,17 @@ import filelock
 
 from yarrik.beneath import Folder, remove_folder
 
+#: Folders up to this size in bytes wait to be removed, and so many of them at most.
+_SMALL, _MOST_OLD = 16 << 10, 4000
+
 
 class WorkFolder:
     """The empty folder of one step at `path`, made when it is first asked for: many steps only read and write the store."""
 
     def __init__(self, path: Path) -> None:
         self.path = path
+        #: The bytes that it takes on the disk, once that is known.
+        self.size: int | None = None
 
     @property
     def is_made(self) -> bool:
@@ -34,9 +39,14 @@ class WorkFolder:
 
     def remove(self) -> None:
         """Removes it with all that is in it."""
+        self.close()
+        if self.is_made:
+            remove_folder(self.path)
+
+    def close(self) -> None:
+        """Closes its descriptor."""
         if self.is_made:
             self.below.close()
-            remove_folder(self.path)
 
 
 class WorkFolders:
@@ -48,6 +58,8 @@ class WorkFolders:
         self._numbers = itertools.count(1)
         self._lock: filelock.BaseFileLock | None = None
         self._guard = threading.Lock()
+        #: Small ones that are removed together with the last: ext4 takes long to make a file where others were just removed.
+        self._old = 0
 
     @staticmethod
     def _clearing(top: Path) -> filelock.FileLock:
@@ -68,7 +80,13 @@ class WorkFolders:
         try:
             yield one
         finally:
-            one.remove()
+            with self._guard:
+                waits = one.size is not None and one.size <= _SMALL and self._old < _MOST_OLD
+                self._old += waits
+            if waits:
+                one.close()
+            else:
+                one.remove()
 
     def close(self) -> None:
         """Removes what is left of all of them."""

@@ -218,7 +218,7 @@ class Worker:
             finally:
                 self.doing.pop(step.name, None)
                 self.layouts.drop(place.path)
-            taken = _bytes_below(place.below) if place.is_made else 0
+            taken = place.size = _bytes_below(place.below) if place.is_made else 0
         result = Result(
             outputs,
             tuple(map(printable, context.notes)),
