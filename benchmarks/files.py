@@ -7,7 +7,6 @@ from __future__ import annotations
 import argparse
 import json
 import os
-import shutil
 import subprocess
 import sys
 import tempfile
@@ -15,7 +14,7 @@ import time
 from pathlib import Path
 
 from figures import keep
-from overhead import STAND_IN, Cost, cost
+from overhead import HEAD, Cost, cost, lay_out_frame
 
 #: 1,000 files in each package, as many as a desktop's theme or a language's library has, of up to 4 kB.
 FILES = 1000
@@ -24,26 +23,10 @@ MOST = 11.0
 
 def lay_out(root: Path, packages: int) -> None:
     """A workspace of packages with many small files each."""
-
-    def write(name: str, text: str) -> None:
-        (root / name).parent.mkdir(parents=True, exist_ok=True)
-        (root / name).write_text(text)
-
-    write("yarrik.toml", '[workspace]\nname = "files"\n[[shelf]]\nname = "s"\npath = "s"\n')
-    write("s/shelf.toml", '[shelf]\nname = "s"\n')
-    write("s/profiles/p.toml", 'init = "init"\n')
-    disk = '[[disk]]\nname = "card"\n[[disk.partition]]\nname = "root"\nholds = "root"\n'
-    write("s/boards/b.toml", f'arch = "host"\n[kernel]\nrecipe = "stand-in"\n{disk}')
     names = [f"files-{number:03}" for number in range(packages)]
-    write("s/images/i.toml", f"packages = {json.dumps(names)}\n")
-    write("products/files.toml", 'board = "b"\nprofile = "p"\nimage = "i"\n')
-    for recipe in ("stand-in", "libc"):
-        shutil.copytree(STAND_IN / recipe, root / "s/recipes" / recipe)
-    head = 'version = "1"\nlicence = "MIT"\n[[source]]\npath = "src"\n[build]\nusing = "plain"\n'
-    write("s/recipes/init/recipe.toml", head + "commands = ['mkdir -p $DESTDIR/sbin; $CC -o $DESTDIR/sbin/init init.c']\n")
-    write("s/recipes/init/src/init.c", "int main(void) { return 0; }\n")
+    write = lay_out_frame(root, names)
     for name in names:
-        write(f"s/recipes/{name}/recipe.toml", head + "commands = ['sh make-files']\n")
+        write(f"s/recipes/{name}/recipe.toml", HEAD + "commands = ['sh make-files']\n")
         script = f"""for n in $(seq 0 {FILES // 100 - 1}); do mkdir -p "$DESTDIR/usr/share/{name}/$n"; done
 awk -v top="$DESTDIR/usr/share/{name}" 'BEGIN {{ text = sprintf("%04000d", 0); for (n = 0; n < {FILES}; n++) {{
 file = top "/" int(n / 100) "/file-" n; print "{name}", n, substr(text, 1, (n * 37) % 4000) > file; close(file) }} }}'
@@ -67,7 +50,7 @@ def measured(root: Path, packages: int) -> dict[str, Cost]:
     source = root / "w/s/recipes/files-000/src/make-files"
     source.write_text(source.read_text().replace(" n, ", " n + 1, "))
     found["one source changed"] = cost(build, environment)
-    found |= {step: Cost(seconds[f"{step} files"], 0) for step in ("assemble", "write", "check", "describe")}
+    found |= {step: Cost(seconds[f"{step} many"], 0) for step in ("assemble", "write", "check", "describe")}
     return found
 
 

@@ -14,6 +14,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
 
@@ -26,9 +27,12 @@ BARE = "import typer\napp = typer.Typer()\n@app.command()\ndef nothing() -> None
 STAND_IN = Path(__file__).parent.parent / "src/yarrik/starter/data/recipes"
 
 
-def lay_out(root: Path, count: int, shape: str) -> None:
-    """A workspace of many recipes: in a `chain` each needs the one before it, in a `graph` up to four of those before it."""
-    chance = random.Random(1)
+#: How a recipe begins whose sources are beside it, and that is built by plain commands.
+HEAD = 'version = "1"\nlicence = "MIT"\n[[source]]\npath = "src"\n[build]\nusing = "plain"\n'
+
+
+def lay_out_frame(root: Path, names: list[str]) -> Callable[[str, str], None]:
+    """A workspace whose image has the packages of these recipes, which are still missing; returns what writes a file of it."""
 
     def write(name: str, text: str) -> None:
         (root / name).parent.mkdir(parents=True, exist_ok=True)
@@ -39,21 +43,27 @@ def lay_out(root: Path, count: int, shape: str) -> None:
     write("s/profiles/p.toml", 'init = "init"\n')
     disk = '[[disk]]\nname = "card"\n[[disk.partition]]\nname = "root"\nholds = "root"\n'
     write("s/boards/b.toml", f'arch = "host"\n[kernel]\nrecipe = "stand-in"\n{disk}')
-    names = [f"recipe-{number:03}" for number in range(count)]
-    write("s/images/i.toml", f"packages = {names}\n".replace("'", '"'))
+    write("s/images/i.toml", f"packages = {json.dumps(names)}\n")
     write("products/many.toml", 'board = "b"\nprofile = "p"\nimage = "i"\n')
     for recipe in ("stand-in", "libc"):
         shutil.copytree(STAND_IN / recipe, root / "s/recipes" / recipe)
-    head = 'version = "1"\nlicence = "MIT"\n[[source]]\npath = "src"\n[build]\nusing = "plain"\n'
     # The bench board looks at what would be started, so it has to be a program.
-    write("s/recipes/init/recipe.toml", head + "commands = ['mkdir -p $DESTDIR/sbin; $CC -o $DESTDIR/sbin/init init.c']\n")
+    write("s/recipes/init/recipe.toml", HEAD + "commands = ['mkdir -p $DESTDIR/sbin; $CC -o $DESTDIR/sbin/init init.c']\n")
     write("s/recipes/init/src/init.c", "int main(void) { return 0; }\n")
+    return write
+
+
+def lay_out(root: Path, count: int, shape: str) -> None:
+    """A workspace of many recipes: in a `chain` each needs the one before it, in a `graph` up to four of those before it."""
+    chance = random.Random(1)
+    names = [f"recipe-{number:03}" for number in range(count)]
+    write = lay_out_frame(root, names)
     for number, name in enumerate(names):
         needed = [names[number - 1]] if number else []
         if shape == "graph":
             needed = sorted({names[chance.randrange(number)] for _ in range(chance.randint(0, 4))}) if number else []
         needs = f"needs = {needed}\n".replace("'", '"') if needed else ""
-        write(f"s/recipes/{name}/recipe.toml", head + 'commands = ["true"]\n' + needs)
+        write(f"s/recipes/{name}/recipe.toml", HEAD + 'commands = ["true"]\n' + needs)
         write(f"s/recipes/{name}/src/{name}.c", f"/* {name} */\n")
 
 

@@ -93,22 +93,16 @@ class WhatRuns(Rebuilt):
         (self.source / "b.txt").write_text("first\n")
         self.rebuilt()  # from now on it is known where they are
         (self.source / "b.txt").write_text("second\n")
-        asked: list[str] = []
-        with mock.patch.object(Store, "record", autospec=True) as record:
-            record.side_effect = lambda store, fingerprint: asked.append(fingerprint) or original(store, fingerprint)
-            original = self.original
-            report = self.rebuilt()
-        names = {row.fingerprint: row.step for row in report.rows}
-        self.assertEqual({names[one] for one in asked}, {"prepare tool", "build tool"})
+        self.assertEqual(self.looked_up(self.rebuilt)[0], {"prepare tool", "build tool"})
         self.assertIn("== build init: kept", (self.root / "out/p/steps.log").read_text())
 
-    def looked_up(self) -> tuple[set[str], BuildReport]:
-        """Plans and builds; the steps whose records were looked up for it."""
+    def looked_up(self, build: Callable[[], BuildReport]) -> tuple[set[str], BuildReport]:
+        """Builds; the steps whose records were looked up for it."""
         asked: list[str] = []
         with mock.patch.object(Store, "record", autospec=True) as record:
             record.side_effect = lambda store, fingerprint: asked.append(fingerprint) or original(store, fingerprint)
             original = self.original
-            report = self.long_way()
+            report = build()
         names = {row.fingerprint: row.step for row in report.rows}
         return {names[one] for one in asked if one in names}, report
 
@@ -116,14 +110,14 @@ class WhatRuns(Rebuilt):
         (self.source / "b.txt").write_text("first\n")
         self.rebuilt()  # from now on it is known where they are
         (self.source / "more.txt").write_text("a source that comes\n")
-        found, report = self.looked_up()
+        found, report = self.looked_up(self.long_way)
         self.assertEqual(found, set(self.ran(report)))
         self.assertIn("prepare tool", found)
         file = self.root / "out/p/steps.log"
         heads, logs = self.parts_of(file.read_bytes())
         seconds = [row.seconds for row in report.rows]
         shutil.rmtree(self.root / "out")
-        self.assertEqual(self.looked_up()[0], {row.step for row in report.rows})
+        self.assertEqual(self.looked_up(self.long_way)[0], {row.step for row in report.rows})
         again = self.parts_of(file.read_bytes())
         self.assertEqual(logs, again[1])
         self.assertEqual([head.partition(":")[0] for head in heads], [head.partition(":")[0] for head in again[0]])
@@ -135,7 +129,7 @@ class WhatRuns(Rebuilt):
         file = self.root / "out/p/steps.log"
         file.write_bytes(file.read_bytes().replace(b"==", b"!!"))
         (self.source / "more.txt").write_text("a source that comes\n")
-        found, report = self.looked_up()
+        found, report = self.looked_up(self.long_way)
         self.assertEqual(found, {row.step for row in report.rows})
         self.assertNotIn(b"!!", file.read_bytes())
 

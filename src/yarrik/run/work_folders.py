@@ -14,7 +14,7 @@ import filelock
 
 from yarrik.beneath import Folder, remove_folder
 
-#: Folders up to this size in bytes wait to be removed, and so many of them at most.
+#: Folders up to this size in bytes wait to be removed, and the most that wait.
 _SMALL, _MOST_OLD = 16 << 10, 4000
 
 
