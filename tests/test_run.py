@@ -80,8 +80,11 @@ class TheSandboxShutsOff(FolderTest):
 class WorkFoldersAreClearedAway(FolderTest):
     def test_small_ones_wait_for_the_last_and_large_ones_go_at_once(self) -> None:
         folders = WorkFolders(self.folder / "work")
+        for _ in range(3):
+            with folders.folder() as unused:
+                unused.size = 0  # nobody asked for it: nothing waits
         for size, waits in ((None, False), (100, True), (1 << 20, False), (100, True), (100, False)):
-            with self.subTest(size), patch("yarrik.run.work_folders._MOST_OLD", 2), folders.folder() as one:
+            with self.subTest(size), patch("yarrik.run.work_folders._MOST_WAITING", 2), folders.folder() as one:
                 one.below.make_folder("deep")
                 one.size = size
             self.assertEqual(one.path.exists(), waits)

@@ -576,13 +576,13 @@ def lay_out_inputs(
         elif tops:
             parts = parts_below(store, tops)[0].values()
             together.setdefault(name, []).extend((part.recipe, store.tree(part.tree)) for part in parts)
-    # Making a folder is a good part of what a small step costs: only those that are wanted.
     large: dict[str, Tree] = {}
     if layouts is not None and safe:
         kept = set(read_only_folders(writable)) - set(FOLDER_OF.values())
         alone = ((name, trees[0][1]) for name, trees in together.items() if len(trees) == 1 and name in kept)
         large = {name: tree for name, tree in alone if len(tree.entries) >= LARGE}
         together = {name: trees for name, trees in together.items() if name not in large}
+    # Making a folder is a good part of what a small step costs: only those that are wanted.
     for name in dict.fromkeys(("build", "stage", "home", "tmp", *writable, *together)):
         below.make_folder(name)
     if "sysroot" in together:

@@ -529,9 +529,13 @@ def _part_sources(record: _Record, watch: Watch, plan: PlanKept, seen: frozenset
     within = dict.fromkeys(record.sources, True)
 
     def is_within(path: str) -> bool:
-        if path not in within:
-            within[path] = path != "/" and is_within(os.path.dirname(path))
-        return within[path]
+        unsure = []
+        while path not in within and path != "/":
+            unsure.append(path)
+            path = os.path.dirname(path)
+        found = within.get(path, False)
+        within.update(dict.fromkeys(unsure, found))
+        return found
 
     record.seen = tuple(sorted(filter(is_within, seen)))
 

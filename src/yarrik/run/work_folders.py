@@ -15,7 +15,7 @@ import filelock
 from yarrik.beneath import Folder, remove_folder
 
 #: Folders up to this size in bytes wait to be removed, and the most that wait.
-_SMALL, _MOST_OLD = 16 << 10, 4000
+_SMALL, _MOST_WAITING = 16 << 10, 4000
 
 
 class WorkFolder:
@@ -58,8 +58,8 @@ class WorkFolders:
         self._numbers = itertools.count(1)
         self._lock: filelock.BaseFileLock | None = None
         self._guard = threading.Lock()
-        #: Small ones that are removed together with the last: ext4 takes long to make a file where others were just removed.
-        self._old = 0
+        #: How many small ones wait to be removed with the last: ext4 takes long to make a file where others were just removed.
+        self._waiting = 0
 
     @staticmethod
     def _clearing(top: Path) -> filelock.FileLock:
@@ -81,8 +81,9 @@ class WorkFolders:
             yield one
         finally:
             with self._guard:
-                waits = one.size is not None and one.size <= _SMALL and self._old < _MOST_OLD
-                self._old += waits
+                small = one.is_made and one.size is not None and one.size <= _SMALL
+                waits = small and self._waiting < _MOST_WAITING
+                self._waiting += waits
             if waits:
                 one.close()
             else:

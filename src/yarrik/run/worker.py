@@ -218,7 +218,9 @@ class Worker:
             finally:
                 self.doing.pop(step.name, None)
                 self.layouts.drop(place.path)
-            taken = place.size = _bytes_below(place.below) if place.is_made else 0
+            taken = 0
+            if place.is_made:
+                taken = place.size = _bytes_below(place.below)
         result = Result(
             outputs,
             tuple(map(printable, context.notes)),
