@@ -156,6 +156,22 @@ class DemoDataIsLaidOut(unittest.TestCase):
                 lay_out_demo(place)
             self.assertEqual(caught.exception.troubles[0].code, "DEMO-FOLDER")
 
+    def test_one_that_was_just_begun_is_no_strangers_folder(self) -> None:
+        import tempfile
+
+        from yarrik.demo import lay_out_demo
+
+        folder = Path(tempfile.mkdtemp())
+        self.addCleanup(shutil.rmtree, folder)
+        (folder / ".yarrik.toml.4711").write_text("")
+        (folder / "thesis.txt").write_text("")
+        with self.assertRaises(YarrikError) as caught:
+            lay_out_demo(folder)
+        self.assertEqual(caught.exception.troubles[0].code, "DEMO-FOLDER")
+        (folder / "thesis.txt").unlink()
+        lay_out_demo(folder)
+        self.assertTrue((folder / "yarrik.toml").is_file())
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -38,7 +38,10 @@ def lay_out_demo(folder: Path) -> None:
     Raises YarrikError when the folder holds something else."""
     if folder.exists() and not folder.is_dir():
         raise YarrikError(Trouble("DEMO-FOLDER", f"{folder} is not a folder", Place(folder), remedy="name another one"))
-    if folder.is_dir() and any(folder.iterdir()) and not (folder / "yarrik.toml").is_file():
+    # What the workspace's own file is written as is no stranger's: another demo is just beginning, or was killed there.
+    begun = ".yarrik.toml."
+    strangers = folder.is_dir() and any(not path.name.startswith(begun) for path in folder.iterdir())
+    if strangers and not (folder / "yarrik.toml").is_file():
         raise YarrikError(
             Trouble("DEMO-FOLDER", f"the folder {folder} holds something else than a workspace", Place(folder),
                     why="the demo's files would be mixed up with it", remedy="name an empty or new folder: yarrik demo FOLDER")
