@@ -65,6 +65,27 @@ class WhatRuns(Rebuilt):
         (self.source / "b.txt").write_text("another\n")
         self.assertEqual(self.ran(self.rebuilt()), ["prepare tool", "build tool"])
 
+    def test_files_come_and_go(self) -> None:
+        """Each state is the one before with more or less, also where a folder came with files in it."""
+        changes: list[Callable[[], object]] = [
+            lambda: (self.source / "more.txt").write_text("x"),
+            lambda: (self.source / "b.txt").unlink(),
+            lambda: shutil.copytree(self.source, self.source / "deep/er"),
+            lambda: (self.source / "deep/er/more.txt").write_text("y"),
+            lambda: shutil.rmtree(self.source / "deep/er"),
+            lambda: (self.source / "b.txt").write_text("b, otherwise"),
+        ]
+        for number, change in enumerate(changes):
+            change()
+            with self.subTest(number):
+                self.assertEqual(self.ran(self.rebuilt())[:2], ["prepare tool", "build tool"])
+                time.sleep(2 * SETTLED)
+                self.assertEqual(self.ran(self.rebuilt()), [])
+                self.assertIsNotNone(unchanged.kept_build(self.question))
+                paths = [path for path in self.record().paths if path.startswith(f"{self.source}/")]
+                self.assertEqual(paths, sorted(map(str, self.source.rglob("*"))))
+        self.assertEqual([one.step.name for one in self.long_way().steps if one.how != "kept"], [])
+
     def test_the_files_are_those_of_a_build_that_plans(self) -> None:
         (self.source / "a.txt").write_text("spring tide\n")
         self.rebuilt()
@@ -164,11 +185,30 @@ class WhatRuns(Rebuilt):
 
 
 class WhenItPlans(Rebuilt):
-    def test_files_that_come_or_go(self) -> None:
-        (self.source / "more.txt").write_text("x")
+    def test_more_than_files_and_folders_among_sources(self) -> None:
+        (self.source / "more.txt").symlink_to("a.txt")
         self.assertIsNone(self.short_way())
         (self.source / "more.txt").unlink()
+        (self.source / ".git").mkdir()
+        self.assertIsNone(self.short_way())
+        (self.source / ".git").rmdir()
         (self.source / "b.txt").unlink()
+        (self.source / "b.txt").mkdir()
+        self.assertIsNone(self.short_way())
+
+    def test_a_folder_of_sources_that_is_gone(self) -> None:
+        shutil.move(self.source, self.folder / "elsewhere")
+        self.assertIsNone(self.short_way())
+
+    def test_a_file_that_comes_where_planning_asked_for_one(self) -> None:
+        """What was not there when it was asked for is noted, and looked at again."""
+        asked = self.source / "sub/asked.txt"
+        self.long_way(seen=asked)
+        self.settle(seen=asked)
+        (self.source / "sub").mkdir()
+        self.assertEqual(self.ran(self.rebuilt())[0], "prepare tool")
+        self.assertIn(str(asked), self.record().paths)
+        asked.write_text("x")
         self.assertIsNone(self.short_way())
 
     def test_a_source_that_becomes_a_link(self) -> None:

@@ -54,7 +54,7 @@ class World(WorkspaceTest):
             name = "operator"
             """ + self.PASSWORD)  # fmt: skip
         words = "mkdir -p $DESTDIR/bin && echo $PORT_WORD > $DESTDIR/bin/word"
-        self.recipe("tool", f"{words} && cp a.txt $DESTDIR/bin/text", {"a.txt": "a", "b.txt": "b"})
+        self.recipe("tool", f"{words} && cp a.txt $DESTDIR/bin/text", {"a.txt": "a", "b.txt": "b", "c.txt": "c"})
         recipe = self.root / "s/recipes/tool/recipe.toml"
         recipe.write_text(recipe.read_text().replace("[build]\n", '[build]\nlet-in = ["PORT_WORD"]\n'))
         self.write("secret", "not to be seen").chmod(0o600)
@@ -71,14 +71,16 @@ class World(WorkspaceTest):
     def question(self) -> Question:
         return Question(self.root)
 
-    def long_way(self, question: Question | None = None) -> BuildReport:
-        """Builds as the program does when it has to plan, and keeps what it followed from."""
+    def long_way(self, question: Question | None = None, seen: Path | None = None) -> BuildReport:
+        """Builds as the program does when it has to plan, and keeps what it followed from; a path is `seen` too."""
         question = question or self.question
         session = Session(question.root, Choices(False, question.use_sandbox, question.locked, question.offline))
         try:
             with watched() as watch:
                 overrides = Overrides.of(question.variants, os.environ, question.settings)
                 planned = session.planner.planned(session.planner.compose(question.product, overrides))
+                if seen is not None:
+                    sys.audit("yarrik.read", seen)
             report = session.builder.build(planned, question=question)
             for error in report.errors:
                 raise error
@@ -101,11 +103,11 @@ class World(WorkspaceTest):
     def record(self) -> unchanged._Record:
         return unchanged.msgspec.msgpack.decode(self.question.file.read_bytes()[:-32], type=unchanged._Record)
 
-    def settle(self) -> None:
+    def settle(self, seen: Path | None = None) -> None:
         """Builds until it is told without planning that there is nothing to do."""
         for _ in range(5):
             time.sleep(2 * SETTLED)
-            self.long_way()
+            self.long_way(seen=seen)
             if unchanged.kept_build(self.question) is not None:
                 return
         self.fail("a build that has nothing to do is planned every time")
@@ -256,6 +258,8 @@ class Changes(World):
             "a source of the same size and time": text(source, keep_time=True, same_size=True),
             "the same source as another file": replaced(source),
             "a source that comes and goes": toggled(s / "recipes/tool/src/more.txt", "more"),
+            "a folder of sources that comes and goes": toggled(s / "recipes/tool/src/deep/er.txt", "deep"),
+            "a source that goes and comes": toggled(s / "recipes/tool/src/c.txt", "c"),
             "the rights of a source": lambda: source.chmod(source.stat().st_mode ^ 0o111),
             "the time of a source": lambda: os.utime(source),
             "a folder that becomes a link": link,

@@ -137,8 +137,8 @@ class _Record(msgspec.Struct, array_like=True):
 
 
 class ChangedSources(msgspec.Struct, frozen=True):
-    """A build after which nothing has changed but the contents of sources: `folders` are those in which some did. `plan` and
-    `state` are as they were kept."""
+    """A build after which nothing has changed but sources: `folders` are those in which files have other contents, came or
+    went; `record` names these, and `statuses` is how they are now. `plan` and `state` are as they were kept."""
 
     question: Question
     folders: tuple[str, ...]
@@ -208,10 +208,11 @@ def asked_before(question: Question) -> KeptBuild | ChangedSources | None:
         _mark_used(question, record)
         return KeptBuild(record.product, record.steps, record.fingerprints, record.notes, record.report, question, record.plan)
     plan, state = (_sealed(file, seal) for file, seal in zip(_beside(question), (record.plan, record.state), strict=True))
-    if plan is None or state is None:
+    grown = _with_files_of(folders, record, statuses)
+    if plan is None or state is None or grown is None:
         return None
     _mark_used(question, record)
-    return ChangedSources(question, folders, plan, state, began_ns, record, statuses)
+    return ChangedSources(question, folders, plan, state, began_ns, *grown)
 
 
 def _read(question: Question) -> _Record | None:
@@ -250,7 +251,8 @@ def _seal(data: bytes) -> bytes:
 
 
 def _changed_sources(record: _Record, now: array[int]) -> tuple[str, ...]:
-    """The folders of sources in which files have other contents, if nothing else has changed; none if anything has."""
+    """The folders of sources in which files have other contents, came or went, if nothing else has changed; none if anything
+    has."""
     then = array("Q")
     then.frombytes(record.statuses)
     if not record.plan or len(then) != len(now):
@@ -263,23 +265,56 @@ def _changed_sources(record: _Record, now: array[int]) -> tuple[str, ...]:
         if now[at : at + _NUMBERS] == then[at : at + _NUMBERS]:
             continue
         number, kind = at // _NUMBERS, stat.S_IFMT(now[at + _MODE])
-        if number >= len(record.paths) or kind != stat.S_IFMT(then[at + _MODE]) or kind not in (stat.S_IFREG, stat.S_IFDIR):
+        if number >= len(record.paths) or kind not in (stat.S_IFMT(then[at + _MODE]), 0) or not _is_plain(then[at + _MODE]):
             return ()
         path = record.paths[number]
         around = {path, *_above(path)}
-        if path in seen or whole & around or "/.git/" in path or not sources & around:
+        if path in seen or whole & around or "/.git/" in path or not sources & around or (not kind and path in sources):
             return ()
         found.update(dict.fromkeys(sorted(sources & around)))
-    linked = set(record.linked)
-    for folder in found:
-        # A file that comes or goes may be one that planning asks for.
-        first, end = (bisect_left(record.paths, f"{folder}{mark}") for mark in ("/", "0"))  # "0" comes after "/"
+    return tuple(found) if found.keys().isdisjoint(record.linked) else ()
+
+
+def _is_plain(mode: int) -> bool:
+    return stat.S_IFMT(mode) in (stat.S_IFREG, stat.S_IFDIR)
+
+
+def _with_files_of(folders: Collection[str], record: _Record, now: array[int]) -> tuple[_Record, array[int]] | None:
+    """A record, and the statuses of its paths as they are `now`, with the files that came to these folders of sources and
+    without those that went; None where one came that may be more than a source."""
+    then = array("Q")
+    then.frombytes(record.statuses)
+    paths, seen = list(record.paths), set(record.seen)
+    for folder in sorted(folders, reverse=True):
+        first, end = (bisect_left(paths, f"{folder}{mark}") for mark in ("/", "0"))  # "0" comes after "/"
+        known = {path: number for number, path in enumerate(paths[first:end], first)}
         below: set[str] = set()
-        with suppress(_TooMany):
+        try:
             _walk(folder, below)
-        if folder in linked or below - {folder} != set(record.paths[first:end]):
-            return ()
-    return tuple(found)
+        except _TooMany:
+            return None
+        came = sorted(below - {folder} - known.keys())
+        fresh = array("Q")
+        _look(fresh, came, os.lstat)
+        for path, at in zip(came, range(0, len(fresh), _NUMBERS), strict=True):
+            if "/.git/" in f"{path}/" or not _is_plain(fresh[at + _MODE]):
+                return None
+        numbers = dict(zip(came, range(len(came)), strict=True))
+        # What planning asked for where nothing was is still asked for.
+        stay = [path for path, number in known.items() if path in below or path in seen or now[_NUMBERS * number + _MODE]]
+        region = sorted([*stay, *came])
+        parts: list[array[int]] = []
+        for old, new in ((now, fresh), (then, array("Q", bytes(len(fresh) * fresh.itemsize)))):
+            part = array("Q")
+            for path in region:
+                source, number = (new, numbers[path]) if path in numbers else (old, known[path])
+                part.extend(source[_NUMBERS * number : _NUMBERS * (number + 1)])
+            parts.append(part)
+        paths[first:end] = region
+        now, then = (
+            old[: _NUMBERS * first] + part + old[_NUMBERS * end :] for old, part in zip((now, then), parts, strict=True)
+        )
+    return msgspec.structs.replace(record, paths=paths, statuses=then.tobytes()), now
 
 
 def _above(path: str) -> Iterator[str]:
