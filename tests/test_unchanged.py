@@ -2,6 +2,7 @@
 
 import os
 import random
+import re
 import shutil
 import subprocess
 import sys
@@ -56,7 +57,10 @@ class World(WorkspaceTest):
         words = "mkdir -p $DESTDIR/bin && echo $PORT_WORD > $DESTDIR/bin/word"
         self.recipe("tool", f"{words} && cp a.txt $DESTDIR/bin/text", {"a.txt": "a", "b.txt": "b", "c.txt": "c"})
         recipe = self.root / "s/recipes/tool/recipe.toml"
-        recipe.write_text(recipe.read_text().replace("[build]\n", '[build]\nlet-in = ["PORT_WORD"]\n'))
+        told = '[build]\nlet-in = ["PORT_WORD"]\nweight = 1\n'
+        option = '[options.loud]\nsummary = "speaks up"\nvariables-off = { LOUD = "no" }\n'
+        recipe.write_text(recipe.read_text().replace("[build]\n", told) + option)
+        self.recipe("idle", "true")
         self.write("secret", "not to be seen").chmod(0o600)
         self.write("settings.toml", f'[secrets]\noperator = {{ file = "{self.folder}/secret" }}\n')
         self.environment |= {"YARRIK_SETTINGS": str(self.folder / "settings.toml"), "PORT_WORD": "gull",
@@ -92,7 +96,7 @@ class World(WorkspaceTest):
     def short_way(self) -> BuildReport | None:
         """Builds as the program does after nothing but sources has changed; None when it has to plan."""
         found = unchanged.asked_before(self.question)
-        if not isinstance(found, unchanged.ChangedSources):
+        if not isinstance(found, unchanged.FewChanges):
             return None
         session = Session(self.root)
         try:
@@ -195,6 +199,23 @@ class Changes(World):
 
             return change
 
+        def swapped(file: Path, one: str, other: str) -> Callable[[], None]:
+            """A text in the place of another, or back; `N` is a number."""
+            number = re.compile(re.escape(other).replace("N", "[0-9]"))
+
+            def change() -> None:
+                before = file.read_text()
+                now = other.replace("N", str(self.chance.randrange(10)))
+                found = number.search(before)
+                after = before.replace(one, now) if found is None else before.replace(found[0], now if now != other else one)
+                if self.chance.random() < 0.5:
+                    file.write_text(after)
+                else:  # as many editors save
+                    (fresh := file.with_name("fresh")).write_text(after)
+                    fresh.replace(file)
+
+            return change
+
         def replaced(file: Path) -> Callable[[], None]:
             """Another file of the same content in its place."""
 
@@ -247,6 +268,7 @@ class Changes(World):
             self.open_.enter_context(mock.patch.object(unchanged, "__version__", str(self.chance.random())))
 
         new_recipe = 'version = "1"\nlicence = "MIT"\n[[source]]\npath = "src"\n[build]\nusing = "plain"\ncommands = ["true"]\n'
+        amend = 'recipe = "tool"\n[set]\nbuild.variables = { MORE = "x" }\n'
         amendment = 'image = "i"\n[set]\nhostname = "gull"\n'
         return {
             "nothing": lambda: None,
@@ -264,6 +286,18 @@ class Changes(World):
             "the time of a source": lambda: os.utime(source),
             "a folder that becomes a link": link,
             "a recipe": text(s / "recipes/tool/recipe.toml"),
+            "a recipe as another file": replaced(s / "recipes/tool/recipe.toml"),
+            "the commands of a recipe": swapped(s / "recipes/tool/recipe.toml", "mkdir -p ", "mkdir -pv "),
+            "what a recipe's commands leave": swapped(s / "recipes/tool/recipe.toml", "echo $PORT", "echo N $PORT"),
+            "the weight of a recipe": swapped(s / "recipes/tool/recipe.toml", "weight = 1", "weight = 1N"),
+            "an option of a recipe": swapped(s / "recipes/tool/recipe.toml", '"no"', '"never"'),
+            "what an option of a recipe is for": swapped(s / "recipes/tool/recipe.toml", "speaks up", "speaks"),
+            "what a recipe lets in": swapped(s / "recipes/tool/recipe.toml", '["PORT_WORD"]', '["PORT_WORD", "HOME"]'),
+            "the version of a recipe": swapped(s / "recipes/tool/recipe.toml", 'version = "1"', 'version = "2"'),
+            "a recipe with an error": swapped(s / "recipes/tool/recipe.toml", "weight = ", "wait = "),
+            "a file beside a recipe": toggled(s / "recipes/tool/notes", "x"),
+            "a recipe that nobody asks for": swapped(s / "recipes/idle/recipe.toml", "true", ":"),
+            "an amendment to a recipe": toggled(s / "amendments/tool.toml", amend),
             "the first definition of a kind": toggled(root / "recipes/new/recipe.toml", new_recipe),
             "a new recipe on the shelf": toggled(s / "recipes/other/recipe.toml", new_recipe),
             "an amendment": toggled(s / "amendments/named.toml", amendment),

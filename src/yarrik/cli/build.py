@@ -30,7 +30,7 @@ from yarrik.units import counted
 if TYPE_CHECKING:
     from yarrik.model import Composition
     from yarrik.plan import Assessment
-    from yarrik.run import BuildReport, ChangedSources, KeptBuild, Question, Session, StepRow
+    from yarrik.run import BuildReport, FewChanges, KeptBuild, Question, Session, StepRow
 
 
 @app.command(
@@ -153,7 +153,7 @@ def _show_kept(kept: KeptBuild, json: bool, began: float) -> None:
         _show_nothing_to_do(kept.product, len(kept.steps), kept.notes, monotonic() - began)
 
 
-def _rebuilt(changed: ChangedSources, asked: _Asked, began: float) -> BuildReport | None:
+def _rebuilt(changed: FewChanges, asked: _Asked, began: float) -> BuildReport | None:
     """Builds what follows from sources that have changed, and shows how it ended; None when all has to be planned."""
     from yarrik.cli.view import BuildView, EventLines
     from yarrik.run import Choices, Rebuilder
@@ -461,7 +461,7 @@ def _show_nothing_would_run(product: str, kept: int) -> None:
 
 
 def _show_why(
-    session: Session, compose: Callable[[], Composition], known: KeptBuild | ChangedSources | None, step: str, json: bool
+    session: Session, compose: Callable[[], Composition], known: KeptBuild | FewChanges | None, step: str, json: bool
 ) -> None:
     from yarrik.cli.view import print_json, show_table, styled
     from yarrik.run import KeptBuild, Rebuilder
@@ -493,7 +493,7 @@ def _show_why(
         sys.stdout.write(f"  not known yet: what {', '.join(waits)} will leave\n")
 
 
-def _assessed_before(session: Session, before: KeptBuild | ChangedSources | None) -> list[Assessment] | None:
+def _assessed_before(session: Session, before: KeptBuild | FewChanges | None) -> list[Assessment] | None:
     """What a build would do beside keeping all others, as far as the last build tells; None when all has to be planned."""
     from yarrik.run import KeptBuild, Rebuilder
 

@@ -5,6 +5,8 @@ from .catalogue import Offer as Offer
 from .catalogue import read_catalogue as read_catalogue
 from .catalogue import write_catalogue as write_catalogue
 from .checking import convert as convert
+from .checking import find_troubles as find_troubles
+from .checking import fits as fits
 from .composing import Composition as Composition
 from .composing import Further as Further
 from .composing import Overrides as Overrides
@@ -116,6 +118,7 @@ from .schema import FILES as FILES
 from .schema import schema_of as schema_of
 from .soundness import never_holding as never_holding
 from .soundness import too_late as too_late
+from .stacking import stack as stack
 from .workspace import LOCAL_FILE as LOCAL_FILE
 from .workspace import ShelfOnDisk as ShelfOnDisk
 from .workspace import Shelved as Shelved

@@ -29,6 +29,7 @@ from .assessment import MOST_CAUSES as MOST_CAUSES
 from .assessment import Assessment as Assessment
 from .assessment import assess as assess
 from .assessment import explained as explained
+from .build_systems import Setting as Setting
 from .graph import plan_product as plan_product
 from .inside import services_of as services_of
 from .known_choices import choices as choices
@@ -38,6 +39,10 @@ from .reasons import Reason as Reason
 from .reasons import all_differences as all_differences
 from .reasons import reason_for as reason_for
 from .reasons import shortened as shortened
+from .recipe_commands import beyond_commands as beyond_commands
+from .recipe_commands import bounds_of as bounds_of
+from .recipe_commands import build_commands as build_commands
+from .recipe_commands import setting_of as setting_of
 from .step_graph import Graph as Graph
 from .steps import UNBOUND as UNBOUND
 from .steps import Bounds as Bounds

@@ -6,8 +6,6 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-import msgspec
-
 from yarrik.boot import EnvironmentDamaged, parse_environment
 from yarrik.errors import Place, Trouble, YarrikError, suggestion
 from yarrik.model import BootloaderChoice, Build, Composition, Definition, Recipe
@@ -15,7 +13,7 @@ from yarrik.plan.actions import CompileDeviceTrees, ConfigureKernel, RunCommands
 from yarrik.plan.product import DEVICE_TREE_SUFFIXES, line_in
 from yarrik.plan.steps import Step, folder_step
 from yarrik.plan.surroundings import Surroundings
-from yarrik.resolve import Node, outputs_in, with_outputs
+from yarrik.resolve import Node
 from yarrik.toolchain import Toolchain
 
 #: The folder of base configurations in a bootloader's sources, and the file of its built-in environment, from its build folder.
@@ -27,41 +25,6 @@ _CONTROL = "device-tree"
 def loader_folder(recipe: str) -> str:
     """Where the outputs of a bootloader's recipe are installed, from the top of an image."""
     return f"usr/share/{recipe}"
-
-
-def with_paths(build: Build, recipe: Definition[Recipe]) -> Build:
-    """The build with the path of each `{RECIPE:OUTPUT}` in its texts. Raises YarrikError for one that it does not take."""
-    taken = set(build.takes)
-    texts = {
-        "goals": build.goals, "install-goals": build.install_goals, "arguments": build.arguments,
-        "variables": tuple(build.variables.values()), "commands-before": build.commands_before, "commands": build.commands,
-        "commands-after": build.commands_after,
-    }  # fmt: skip
-    for key, found in texts.items():
-        for text in found:
-            for name, output in outputs_in(text):
-                if f"{name}:{output}" not in taken:
-                    raise YarrikError(
-                        Trouble("OUTPUT-NOT-TAKEN", f"`{recipe.name}` uses {{{name}:{output}}} and does not take it",
-                                recipe.place("build", key), why="what a build takes of others decides what is built before it",
-                                remedy=f'add "{name}:{output}" to `takes` of [build]')
-                    )  # fmt: skip
-    if not taken:
-        return build
-
-    def filled(text: str) -> str:
-        return with_outputs(text, lambda name, output: f"{{step}}/given/{name}/{output}")
-
-    return msgspec.structs.replace(
-        build,
-        goals=tuple(map(filled, build.goals)),
-        install_goals=tuple(map(filled, build.install_goals)),
-        arguments=tuple(map(filled, build.arguments)),
-        variables={key: filled(value) for key, value in build.variables.items()},
-        commands_before=tuple(map(filled, build.commands_before)),
-        commands=tuple(map(filled, build.commands)),
-        commands_after=tuple(map(filled, build.commands_after)),
-    )
 
 
 @dataclass

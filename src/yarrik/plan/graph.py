@@ -32,12 +32,13 @@ from yarrik.plan.actions import (
     Unpack,
     UnpackDebian,
 )
-from yarrik.plan.bootloader import BootloaderSteps, loader_folder, with_paths
-from yarrik.plan.build_systems import BUILD_SYSTEMS, Setting, calls_for, with_options, with_words
+from yarrik.plan.bootloader import BootloaderSteps, loader_folder
+from yarrik.plan.build_systems import BUILD_SYSTEMS, with_options, with_words
 from yarrik.plan.known_choices import unknown
 from yarrik.plan.product import ProductSteps, RootChoice, kernel_form, line_in
+from yarrik.plan.recipe_commands import bounds_of, build_commands, setting_of, with_paths
 from yarrik.plan.step_graph import Graph
-from yarrik.plan.steps import UNBOUND, Bounds, Step, folder_step
+from yarrik.plan.steps import UNBOUND, Step, folder_step
 from yarrik.plan.surroundings import Surroundings
 from yarrik.resolve import (
     KERNEL_BLOBS,
@@ -58,15 +59,9 @@ from yarrik.resolve import (
 )
 from yarrik.services import asked_services
 from yarrik.sources import DEBIAN_SCHEME, is_archive, wanted_files
-from yarrik.toolchain import RUNTIME_PACKAGES, SPECS_FILE, DevelopmentFiles, Toolchain, runtime_package, specs
-from yarrik.units import parse_size, parse_span
+from yarrik.toolchain import RUNTIME_PACKAGES, DevelopmentFiles, Toolchain, runtime_package
+from yarrik.units import parse_size
 from yarrik.versions import parse_requirement
-
-#: Tools beside the compilers, by the variables in which builds look for them.
-_TOOLS = {
-    "AR": "ar", "LD": "ld", "NM": "nm", "OBJCOPY": "objcopy", "OBJDUMP": "objdump", "RANLIB": "ranlib",
-    "READELF": "readelf", "STRIP": "strip",
-}  # fmt: skip
 
 
 def plan_product(
@@ -235,7 +230,7 @@ class _Planner:
     def _add(self, step: Step) -> Step:
         recipe = self._recipe_now
         if recipe is not None:
-            bounds = _bounds_of(recipe.build) if isinstance(step.action, (RunCommands, ConfigureKernel)) else UNBOUND
+            bounds = bounds_of(recipe.build) if isinstance(step.action, (RunCommands, ConfigureKernel)) else UNBOUND
             if recipe.private or bounds is not UNBOUND:  # hardly ever, and copying takes time
                 step = msgspec.structs.replace(step, bounds=bounds, private=recipe.private)
         return self.steps.setdefault(step.name, step)
@@ -621,27 +616,22 @@ class _Planner:
 
     def _commands(self, node: Node, recipe: Definition[Recipe], source: tuple[str, str], order: Order) -> tuple[str, str]:
         toolchain = self._linked_with(node, order)
-        build = with_words(with_options(recipe.value, self.answer.options_of(node)), recipe, toolchain)
-        build = with_paths(build, recipe)
         programs = tuple(sorted({*self._programs(recipe), *toolchain.host_programs}))
-        foreign = node.side == "board" and self.composition.board.value.arch != "host"
-        calls = calls_for(build, Setting(toolchain, self._environment(node, toolchain), foreign))
+        action = build_commands(
+            recipe,
+            self.answer.options_of(node),
+            setting_of(self.composition, node.side, toolchain),
+            self._let_in(recipe.value.build),
+            programs,
+            self.surroundings.sight(node.side, programs),
+        )
         inputs: dict[str, tuple[str, str]] = {"source": source, **self._given(node, recipe)}
         inputs |= self._needed(order.needs[node]) | self._needed(order.tools[node], "tools")
         step = self._add(
             Step(
                 "build",
                 str(node),
-                RunCommands(
-                    commands=calls.commands,
-                    environment={**dict(calls.environment), **self._let_in(build)},
-                    folder=calls.folder,
-                    writable=("source", "build"),
-                    toolchain=toolchain.shown,
-                    files=dict(calls.files) | ({SPECS_FILE: specs(toolchain.loader)} if toolchain.loader else {}),
-                    programs=programs,
-                    host=self.surroundings.sight(node.side, programs),
-                ),
+                action,
                 inputs=inputs,
                 places=dict(self.steps[source[0]].places),
                 marks=self._marks(node),
@@ -706,30 +696,6 @@ class _Planner:
         if node.recipe in wishes.versions:
             found["version"] = document.origin("versions", node.recipe).place
         return found
-
-    def _environment(self, node: Node, toolchain: Toolchain) -> dict[str, str]:
-        profile, board = self.composition.profile.value, self.composition.board.value
-        flags = [*profile.c_flags, *board.toolchain.c_flags] if node.side == "board" else ["-O2"]
-        links = list(profile.link_flags) if node.side == "board" else []
-        sysroot = "{step}/sysroot/usr"
-        # Without a merged /usr, some libraries are in /lib.
-        libraries = (f"{sysroot}/lib", "{step}/sysroot/lib")
-        kept = ("-ffile-prefix-map={step}/source=.", "-ffile-prefix-map={step}=.")
-        compiled = " ".join([*flags, *kept, f"-I{sysroot}/include"])
-        return {
-            "CC": " ".join(toolchain.compiler),
-            "CXX": " ".join(toolchain.cxx_compiler),
-            **{variable: toolchain.prefix + program for variable, program in _TOOLS.items()},
-            "PKG_CONFIG": "pkg-config",
-            "CPPFLAGS": f"-I{sysroot}/include",
-            "CFLAGS": compiled,
-            "CXXFLAGS": compiled,
-            "LDFLAGS": " ".join(
-                [*links, *(f"-L{folder}" for folder in libraries), *(f"-Wl,-rpath-link,{folder}" for folder in libraries)]
-            ),
-            "PREFIX": "/usr",
-            "SOURCE_DATE_EPOCH": str(self._clock),
-        }
 
     def _kernel(self, node: Node, recipe: Definition[Recipe], source: tuple[str, str]) -> tuple[str, str]:
         board = self.composition.board
@@ -891,22 +857,6 @@ class _Planner:
             "KBUILD_BUILD_HOST": "yarrik",
             "KBUILD_BUILD_VERSION": "1",
         }
-
-
-def _bounds_of(build: Build) -> Bounds:
-    if (
-        build.weight == 1
-        and not (build.memory or build.time_limit or build.output_limit)
-        and (build.process_limit == UNBOUND.processes)
-    ):
-        return UNBOUND
-    return Bounds(
-        weight=build.weight,
-        memory=parse_size(build.memory) if build.memory else 0,
-        seconds=parse_span(build.time_limit) if build.time_limit else 0.0,
-        output=parse_size(build.output_limit) if build.output_limit else UNBOUND.output,
-        processes=build.process_limit,
-    )
 
 
 def _unpacking(name: str, source: Source) -> Unpack:

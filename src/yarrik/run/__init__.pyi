@@ -62,7 +62,7 @@ from .terms import Terms as Terms
 from .terms import all_terms as all_terms
 from .terms import state_of_terms as state_of_terms
 from .terms import terms_of as terms_of
-from .unchanged import ChangedSources as ChangedSources
+from .unchanged import FewChanges as FewChanges
 from .unchanged import KeptBuild as KeptBuild
 from .unchanged import Question as Question
 from .unchanged import asked_before as asked_before

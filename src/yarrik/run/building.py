@@ -13,12 +13,12 @@ from yarrik.cache import MissingObject, Traffic, in_use
 from yarrik.devicetree import blob_name
 from yarrik.errors import Place, Trouble, YarrikError, suggestion
 from yarrik.model import FILE, LOCAL_FILE, SHAPES, settings_file
-from yarrik.plan import Graph, Step
+from yarrik.plan import Graph, Step, setting_of
 from yarrik.resolve import Moved
 from yarrik.run.bootable import Bootable
 from yarrik.run.diversions import diversion_notes, diversion_of, renew_diversion
 from yarrik.run.events import Listener, silent
-from yarrik.run.kept_plan import Advice, Finished, FormerLogs, KeptPlan, KeptState, Said, encoded, kept_steps
+from yarrik.run.kept_plan import Advice, Finished, FormerLogs, KeptPlan, KeptState, Said, encoded, kept_recipes, kept_steps
 from yarrik.run.planning import Planned, Planner
 from yarrik.run.project import EDITS, Project
 from yarrik.run.publishing import STEPS_LOG, Publisher
@@ -147,17 +147,20 @@ class Builder:
         graph = planned.graph
         try:
             steps, folders, trees = kept_steps(graph.steps, private_steps(graph), watch.sources)
+            # Git tells whether a shelf's clone has changes, which manifests say.
+            clones = [self.project.root / one.clone for one in self.project.workspace.settings.shelf if one.git]
+            composition, toolchains = planned.composition, dict(planned.surroundings.toolchains)
             plan = KeptPlan(
                 steps,
                 folders,
                 _finished(planned),
                 said,
-                dict(planned.surroundings.toolchains),
-                encoded(Bootable.of(planned.composition)),
+                toolchains,
+                {side: setting_of(composition, side, toolchain) for side, toolchain in toolchains.items()},
+                kept_recipes(composition, graph.steps, clones),
+                encoded(Bootable.of(composition)),
             )
             state = KeptState(list(kept.rows), trees, kept.logs or [])
-            # Git tells whether a shelf's clone has changes, which manifests say.
-            clones = [self.project.root / one.clone for one in self.project.workspace.settings.shelf if one.git]
             return PlanKept(encoded(plan), encoded(state), [(one.folder, one.suffixes) for one in folders], clones)
         except UnicodeEncodeError:  # a name that is not text
             return None

@@ -6,23 +6,27 @@ this workspace; each step that is used has to have the fingerprint that it had, 
 
 from __future__ import annotations
 
+import hashlib
 import os
 import re
 from collections import Counter
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from functools import cache
 from pathlib import Path
-from typing import Any, Union
+from typing import TYPE_CHECKING, Any, Union
 
 import msgspec
 
 from yarrik.errors import NOWHERE, Place
 from yarrik.model import place_at
-from yarrik.plan import Action, Bounds, PrepareFolder, Step
+from yarrik.plan import Action, Bounds, PrepareFolder, RunCommands, Setting, Step, beyond_commands
 from yarrik.run.bootable import Bootable
 from yarrik.run.results import Logs, StepRow
 from yarrik.run.unchanged import Question, asked_before, state_before
-from yarrik.toolchain import Toolchain
+from yarrik.toolchain import SPECS_FILE, Toolchain
+
+if TYPE_CHECKING:
+    from yarrik.model import Composition
 
 _DIGEST = re.compile(rb"[0-9a-f]{64}")
 
@@ -78,14 +82,25 @@ class KeptStep(msgspec.Struct, array_like=True, frozen=True):
     encoded: bytes
 
 
+class KeptRecipe(msgspec.Struct, array_like=True, frozen=True):
+    """A recipe, of which no more may change than the commands of its builds (by number), if only its text does: the digest is
+    that of all else in it."""
+
+    digest: bytes
+    builds: list[int]
+
+
 class KeptPlan(msgspec.Struct, array_like=True, frozen=True):
-    """A product's steps, in the order of the graph, and what else building and publishing it takes."""
+    """A product's steps, in the order of the graph, and what else building and publishing it takes: of each side its compiler,
+    and what builds for it are called with; recipes by the paths of their files."""
 
     steps: list[KeptStep]
     sources: list[SourceFolder]
     finished: Finished
     said: Said
     toolchains: dict[str, Toolchain]
+    settings: dict[str, Setting]
+    recipes: dict[str, KeptRecipe]
     #: A Bootable, encoded by itself: no build needs it.
     bootable: bytes
 
@@ -115,7 +130,7 @@ class _Encoded(msgspec.Struct, array_like=True):
     open: bool
 
 
-def _encoded_step(step: Step) -> bytes:
+def encoded_step(step: Step) -> bytes:
     """A step as bytes. Raises UnicodeEncodeError for paths that are no text."""
     marks = {label: _bare(place) for label, place in step.marks.items()}
     places = {label: os.fspath(place) for label, place in step.places.items()}
@@ -230,7 +245,7 @@ def kept_steps(
     # A digest that is anywhere else than in the steps that take the tree may mean that something else follows from it.
     times: Counter[bytes] = Counter()
     for number, step in enumerate(steps):
-        data = _encoded_step(step)
+        data = encoded_step(step)
         times.update(_DIGEST.findall(data))
         kept.append(KeptStep(step.name, [numbers[one] for one in step.needs], step.name in private,
                              b"" if _has_secrets(step) else data))  # fmt: skip
@@ -244,6 +259,46 @@ def kept_steps(
         taken[digests[key]] += 2 * len(taking)  # among its files, and as what it leaves
     sole = [key for key, digest in digests.items() if times[digest.encode()] == taken[digest]]
     return kept, [SourceFolder(*key, takers[key]) for key in sole], [digests[key] for key in sole]
+
+
+def kept_recipes(composition: Composition, steps: Sequence[Step], apart: Collection[Path]) -> dict[str, KeptRecipe]:
+    """The recipes that nothing but their own text says anything of, by the paths of their files, but for those in the folders
+    `apart`; also those that the product does not use."""
+    workspace = composition.workspace
+    changed = {one.value.recipe for one in workspace.amendments}
+    changed |= {name for change in composition.changes for name in change.raw.get("set", {}).get("recipe", {})}
+    builds: dict[str, list[int]] = {}
+    linked_otherwise: set[str] = set()
+    taken: set[str] = set()
+    for number, step in enumerate(steps):
+        taken.update(map(os.fspath, step.places.values()))
+        if step.kind == "build":
+            name = step.subject.removesuffix(" (host)")
+            builds.setdefault(name, []).append(number)
+            if not isinstance(step.action, RunCommands) or SPECS_FILE in step.action.files:
+                linked_otherwise.add(name)
+    found = {}
+    for name, shelved in workspace.readable("recipe"):
+        if (
+            name in changed
+            or name in linked_otherwise
+            or shelved.path in taken
+            or any(shelved.file.is_relative_to(one) for one in apart)
+        ):
+            continue
+        digest = beyond_digest(shelved.document.raw)
+        if digest:
+            found[shelved.path] = KeptRecipe(digest, builds.get(name, []))
+    return found
+
+
+def beyond_digest(raw: Mapping[str, Any]) -> bytes:
+    """A digest of what is in a recipe beside what its commands are made of; nothing where it must not be told apart."""
+    beyond = beyond_commands(raw)
+    try:
+        return hashlib.sha256(msgspec.msgpack.encode(beyond)).digest() if beyond is not None else b""
+    except (TypeError, OverflowError):
+        return b""
 
 
 def _has_secrets(step: Step) -> bool:

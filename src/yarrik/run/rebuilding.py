@@ -1,9 +1,11 @@
-"""Builds after nothing but sources has changed: what follows from them is run, and nothing is planned.
+"""Builds after nothing but sources and the commands of recipes has changed: what follows from them is run, and nothing is
+planned.
 
 Where anything is not as it was kept there is no report, and the caller plans: that costs time, never correctness."""
 
 from __future__ import annotations
 
+import os
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
@@ -15,9 +17,30 @@ from msgspec.structs import replace
 
 from yarrik.cache import LastRun, MissingObject, Traffic, Tree, in_use
 from yarrik.errors import Damaged, YarrikError
-from yarrik.plan import Assessment, Graph, Step, assess, explained, fingerprint_of
+from yarrik.model import Definition, Document, Recipe, convert, find_troubles, fits, read_document, stack
+from yarrik.plan import (
+    Assessment,
+    Graph,
+    RunCommands,
+    Setting,
+    Step,
+    assess,
+    bounds_of,
+    build_commands,
+    explained,
+    fingerprint_of,
+)
 from yarrik.run.events import Listener
-from yarrik.run.kept_plan import KeptPlan, KeptState, decoded_plan, decoded_state, decoded_step, encoded
+from yarrik.run.kept_plan import (
+    KeptPlan,
+    KeptState,
+    beyond_digest,
+    decoded_plan,
+    decoded_state,
+    decoded_step,
+    encoded,
+    encoded_step,
+)
 from yarrik.run.project import Project
 from yarrik.run.publishing import STEPS_LOG, Publisher
 from yarrik.run.records import Records
@@ -28,7 +51,7 @@ from yarrik.run.sandbox import Sandbox
 from yarrik.run.sights import Sights
 from yarrik.run.source_folders import source_tree
 from yarrik.run.sysroots import difference_in
-from yarrik.run.unchanged import ChangedSources, renew
+from yarrik.run.unchanged import FewChanges, PlanKept, renew
 
 
 class _Otherwise(Exception):
@@ -37,16 +60,16 @@ class _Otherwise(Exception):
 
 @dataclass
 class Rebuilder:
-    """Builds a product of which nothing but sources has changed. `started` is when the command began, on the monotonic clock;
-    `shown` makes a report's values for JSON, without its steps."""
+    """Builds a product of which nothing but sources and recipes' commands has changed. `started` is when the command began, on
+    the monotonic clock; `shown` makes a report's values for JSON, without its steps."""
 
     project: Project
-    changed: ChangedSources
+    changed: FewChanges
     started: float = 0.0
     shown: Callable[[BuildReport], dict[str, object]] = lambda report: {}
 
     def build(self, jobs: int | None, keep_going: bool, listener: Listener) -> BuildReport | None:
-        """Runs what follows from the sources, publishes, and keeps how all is now. The report says what failed. None when
+        """Runs what follows from the changes, publishes, and keeps how all is now. The report says what failed. None when
         all has to be planned."""
         try:
             return self._build(jobs, keep_going, listener)
@@ -54,7 +77,7 @@ class Rebuilder:
             return None
 
     def assess(self) -> list[Assessment] | None:
-        """What a build would do with the steps that follow from the sources; all others are kept. None when all has to be
+        """What a build would do with the steps that follow from the changes; all others are kept. None when all has to be
         planned."""
         try:
             taken, trees, _ = self._taken()
@@ -144,6 +167,26 @@ class Rebuilder:
             self._remember(report, digests)
         return report
 
+    @cached_property
+    def _rewritten(self) -> dict[int, Step]:
+        """The builds of recipes that are written otherwise now, as they are then."""
+        found = {}
+        for path in self.changed.recipes:
+            kept = self._plan.recipes.get(path)
+            # The lines of what was said of it may be others now.
+            if kept is None or any(one.place.file == Path(path) for one in self._plan.said.advice):
+                raise _Otherwise
+            try:
+                document = read_document(Path(path))
+                if beyond_digest(document.raw) != kept.digest:
+                    raise _Otherwise
+                recipe = recipe_in(document)
+                for number in kept.builds:
+                    found[number] = with_commands(self._kept_step(number, {}), recipe, self._plan.settings)
+            except YarrikError as error:  # planning reports it
+                raise _Otherwise from error
+        return found
+
     def _taken(self) -> tuple[dict[int, str], dict[str, Tree], list[str]]:
         """For each step that takes sources which are others now, the digest of their tree; these trees; and the digests of all
         folders of sources."""
@@ -170,14 +213,21 @@ class Rebuilder:
         follows: set[int] = set()
         secret: set[int] = set()
         for number, step in enumerate(self._plan.steps):
-            if number in taken or not follows.isdisjoint(step.needs):
+            if number in taken or number in self._rewritten or not follows.isdisjoint(step.needs):
                 follows.add(number)
             if not step.encoded or not secret.isdisjoint(step.needs):
                 secret.add(number)
         return sorted(follows - secret), sorted(follows & secret)
 
     def _step(self, number: int, taken: Mapping[int, str]) -> Step:
-        """A step as it is now. What was kept of it has to lead to the fingerprint that it had."""
+        """A step as it is now."""
+        if number in self._rewritten:
+            return self._rewritten[number]
+        step = self._kept_step(number, taken)
+        return _taking(step, taken[number]) if number in taken else step
+
+    def _kept_step(self, number: int, taken: Mapping[int, str]) -> Step:
+        """A step as it was. What was kept of it has to lead to the fingerprint that it had."""
         row, rows = self._state.rows[number], self._state.rows
         step = decoded_step(self._plan.steps[number].encoded)
         if number in taken:
@@ -189,7 +239,7 @@ class Rebuilder:
             raise _Otherwise from error
         if step.name != row.step or fingerprint_of(step, inputs) != row.fingerprint:
             raise _Otherwise
-        return _taking(step, taken[number]) if number in taken else step
+        return step
 
     def _run(
         self, graph: Graph, jobs: int | None, keep_going: bool, listener: Listener, trees: Mapping[str, Tree]
@@ -230,7 +280,36 @@ class Rebuilder:
         old = {digest for row in self._state.rows if row.step in changed for digest in row.outputs.values()} - needed
         new = {digest for one in report.steps for digest in one.outputs.values()}
         answer = (report.product, kept.notes, msgspec.json.encode(self.shown(kept)))
-        renew(self.changed, answer, left, (old, new), encoded(state))
+        renew(self.changed, answer, left, (old, new), PlanKept(self._plan_now(), encoded(state)))
+
+    def _plan_now(self) -> bytes:
+        """The plan, encoded; nothing where it is as it was."""
+        steps = list(self._plan.steps)
+        for number, step in self._rewritten.items():
+            steps[number] = replace(steps[number], encoded=encoded_step(step))
+        return encoded(replace(self._plan, steps=steps)) if steps != self._plan.steps else b""
+
+
+def recipe_in(document: Document) -> Definition[Recipe]:
+    """The recipe that a file holds, if nothing else says anything of it. Raises YarrikError."""
+    troubles = [] if fits(document.raw, Recipe) else list(find_troubles(document, Recipe))
+    if troubles:
+        raise YarrikError(troubles)
+    whole = stack([document], Recipe)
+    return Definition(document.file.parent.name, "", convert(whole, Recipe), whole)
+
+
+def with_commands(step: Step, recipe: Definition[Recipe], settings: Mapping[str, Setting]) -> Step:
+    """The build of a recipe as it is written now, by what builds for each side are called with: all but its commands and their
+    bounds is as it was. Raises YarrikError."""
+    action = step.action
+    assert isinstance(action, RunCommands)
+    options = {key.removeprefix("option "): on == "on" for key, on in step.choices.items() if key.startswith("option ")}
+    # The record knows these variables: they are as they were.
+    let_in = {name: value for name in recipe.value.build.let_in if (value := os.environ.get(name)) is not None}
+    setting = settings["host" if step.subject.endswith(" (host)") else "board"]
+    action = build_commands(recipe, options, setting, let_in, action.programs, action.host)
+    return replace(step, action=action, bounds=bounds_of(recipe.value.build))
 
 
 def _is_as_before(report: StepReport, row: StepRow) -> bool:

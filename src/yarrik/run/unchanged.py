@@ -1,5 +1,5 @@
 """The build that has nothing to do, told from what the last one looked at: when none of that has changed, all is kept; and
-when only sources have, the plan is.
+when only sources and recipes have, the plan may be.
 
 A record says for one way of asking (product, variants, settings, options) which paths of this machine the plan followed
 from and how each was, which variables of the environment, and what has to be in the cache and in `out/`. It is written only
@@ -34,6 +34,8 @@ from yarrik import __version__
 #: Raised when records have another form.
 _FORM = 2
 _FOLDER = "unchanged"
+#: What the file of a recipe is called, in a folder of its own.
+_RECIPE = "recipe.toml"
 #: Where the plans are that belong to records, and their state, each under the name of its record.
 _PLANS = "plans"
 _STATE = ".state"
@@ -136,12 +138,14 @@ class _Record(msgspec.Struct, array_like=True):
     state: str = ""
 
 
-class ChangedSources(msgspec.Struct, frozen=True):
-    """A build after which nothing has changed but sources: `folders` are those in which files have other contents, came or
-    went; `record` names these, and `statuses` is how they are now. `plan` and `state` are as they were kept."""
+class FewChanges(msgspec.Struct, frozen=True):
+    """A build after which nothing has changed but sources and recipes: `folders` are those in which files have other contents,
+    came or went, and `recipes` the files of recipes that are written otherwise. `record` names what is there now, and
+    `statuses` is how it is. `plan` and `state` are as they were kept."""
 
     question: Question
     folders: tuple[str, ...]
+    recipes: tuple[str, ...]
     plan: bytes
     state: bytes
     began_ns: int
@@ -192,27 +196,27 @@ def kept_build(question: Question) -> KeptBuild | None:
     return found if isinstance(found, KeptBuild) else None
 
 
-def asked_before(question: Question) -> KeptBuild | ChangedSources | None:
-    """The build that was asked for, if all of it is kept and nothing has changed that it followed from, or nothing but sources;
-    None when that is not known."""
+def asked_before(question: Question) -> KeptBuild | FewChanges | None:
+    """The build that was asked for, if all of it is kept and nothing has changed that it followed from, or nothing but sources
+    and recipes; None when that is not known."""
     began_ns = time.time_ns()
     record = _read(question)
     if record is None or record.facts != _facts() or record.variables != _variables(record.variables):
         return None
     statuses = _statuses(record)
     same = statuses.tobytes() == record.statuses
-    folders = () if same else _changed_sources(record, statuses)
-    if not (same or folders) or not all(map(_holds, record.held)):
+    changes = ((), ()) if same else _few_changes(record, statuses)
+    if changes is None or not all(map(_holds, record.held)):
         return None
     if same:
         _mark_used(question, record)
         return KeptBuild(record.product, record.steps, record.fingerprints, record.notes, record.report, question, record.plan)
     plan, state = (_sealed(file, seal) for file, seal in zip(_beside(question), (record.plan, record.state), strict=True))
-    grown = _with_files_of(folders, record, statuses)
+    grown = _with_files_of(changes[0], record, statuses)
     if plan is None or state is None or grown is None:
         return None
     _mark_used(question, record)
-    return ChangedSources(question, folders, plan, state, began_ns, *grown)
+    return FewChanges(question, *changes, plan, state, began_ns, *grown)
 
 
 def _read(question: Question) -> _Record | None:
@@ -250,15 +254,16 @@ def _seal(data: bytes) -> bytes:
     return hashlib.blake2b(data, digest_size=_DIGEST).digest()
 
 
-def _changed_sources(record: _Record, now: array[int]) -> tuple[str, ...]:
-    """The folders of sources in which files have other contents, came or went, if nothing else has changed; none if anything
-    has."""
+def _few_changes(record: _Record, now: array[int]) -> tuple[tuple[str, ...], tuple[str, ...]] | None:
+    """The folders of sources in which files have other contents, came or went, and the files of recipes that do; None if
+    anything else has changed."""
     then = array("Q")
     then.frombytes(record.statuses)
     if not record.plan or len(then) != len(now):
-        return ()
+        return None
     sources, seen, whole = set(record.sources), set(record.seen), set(record.whole)
     found: dict[str, None] = {}
+    recipes: dict[str, None] = {}
     # What is in `out` is put there again.
     last = _NUMBERS * (len(record.paths) + len(record.linked))
     for at in range(0, last, _NUMBERS):
@@ -266,13 +271,47 @@ def _changed_sources(record: _Record, now: array[int]) -> tuple[str, ...]:
             continue
         number, kind = at // _NUMBERS, stat.S_IFMT(now[at + _MODE])
         if number >= len(record.paths) or kind not in (stat.S_IFMT(then[at + _MODE]), 0) or not _is_plain(then[at + _MODE]):
-            return ()
+            return None
         path = record.paths[number]
         around = {path, *_above(path)}
-        if path in seen or whole & around or "/.git/" in path or not sources & around or (not kind and path in sources):
-            return ()
-        found.update(dict.fromkeys(sorted(sources & around)))
-    return tuple(found) if found.keys().isdisjoint(record.linked) else ()
+        if path in seen or whole & around or "/.git/" in path:
+            return None
+        if sources & around:
+            if not kind and path in sources:
+                return None
+            found.update(dict.fromkeys(sorted(sources & around)))
+        elif (recipe := _recipe_of(path, record)) and kind:
+            recipes[recipe] = None
+        else:
+            return None
+    folders = {os.path.dirname(recipe) for recipe in recipes}
+    if not (found.keys() | recipes.keys() | folders).isdisjoint(record.linked):
+        return None
+    if any(_names_in(folder) != _names_known(folder, record.paths) for folder in folders):
+        return None  # what came or went may be something that planning asks for
+    return tuple(found), tuple(recipes)
+
+
+def _recipe_of(path: str, record: _Record) -> str:
+    """The file of the recipe that is in this file, or in this folder; nothing for other paths."""
+    if os.path.basename(path) == _RECIPE:
+        return path
+    file = f"{path}/{_RECIPE}"
+    at = bisect_left(record.paths, file)
+    return file if at < len(record.paths) and record.paths[at] == file else ""
+
+
+def _names_in(folder: str) -> set[str]:
+    try:
+        return set(os.listdir(folder)) - {"__pycache__"}
+    except OSError:
+        return set()
+
+
+def _names_known(folder: str, paths: list[str]) -> set[str]:
+    """What is in a folder by the paths of a record."""
+    first, end = (bisect_left(paths, f"{folder}{mark}") for mark in ("/", "0"))  # "0" comes after "/"
+    return {path[len(folder) + 1 :].partition("/")[0] for path in paths[first:end]}
 
 
 def _is_plain(mode: int) -> bool:
@@ -576,8 +615,8 @@ def _part_sources(record: _Record, watch: Watch, plan: PlanKept, seen: frozenset
 
 
 def _settle(record: _Record, statuses: array[int], began_ns: int) -> bool:
-    """Whether nothing can have changed unseen since a build began. Sources that may have are marked as changed: they are looked
-    at again."""
+    """Whether nothing can have changed unseen since a build began. Sources and recipes that may have are marked as changed:
+    they are looked at again."""
     first = min(began_ns, time.time_ns()) - _FRESH_NS
     sources = set(record.sources)
     for at in range(0, _NUMBERS * (len(record.paths) + len(record.linked)), _NUMBERS):
@@ -585,21 +624,23 @@ def _settle(record: _Record, statuses: array[int], began_ns: int) -> bool:
             continue
         number = at // _NUMBERS
         path = record.paths[number] if number < len(record.paths) else ""
-        if path in record.seen or not (path in sources or not sources.isdisjoint(_above(path))):
+        if path in record.seen or not (
+            path in sources or not sources.isdisjoint(_above(path)) or (path and _recipe_of(path, record))
+        ):
             return False
         statuses[at + 1 : at + _NUMBERS] = array("Q", [0] * (_NUMBERS - 1))
     return True
 
 
 def renew(
-    changed: ChangedSources,
+    changed: FewChanges,
     said: tuple[str, tuple[str, ...], bytes],
     left: Left,
     digests: tuple[Collection[str], Collection[str]],
-    state: bytes,
+    plan: PlanKept,
 ) -> bool:
-    """Keeps what a build followed from that ran after sources had changed, like `remember_build`; `digests` are those of what
-    has to be in the cache no more, and of what has to be there in its place."""
+    """Keeps what a build followed from that ran after few changes, like `remember_build`; `digests` are those of what has to be
+    in the cache no more, and of what has to be there in its place. A plan that is empty stays as it is."""
     record, question = changed.record, changed.question
     watched_ones = _NUMBERS * (len(record.paths) + len(record.linked))
     statuses = changed.statuses[:watched_ones]
@@ -611,7 +652,7 @@ def renew(
     record.product, record.notes, record.report = said[0], *said[1:]
     record.fingerprints = left.fingerprints
     record.held = list(_held_again(record, *digests))
-    return _write(question, record, PlanKept(b"", state))
+    return _write(question, record, plan)
 
 
 def _write(question: Question, record: _Record, plan: PlanKept | None) -> bool:
