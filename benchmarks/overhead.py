@@ -1,5 +1,5 @@
-"""What Yarrik itself costs where steps do nothing: the first build, one that has nothing to do, and one after a source changed,
-as ratios to starting Python with Typer.
+"""What Yarrik itself costs where steps do nothing: the first build, one that has nothing to do, and those after one source
+or recipe has changed, as ratios to starting Python with Typer.
 
 `--recipes N` of four steps each, `--shape` of what they need: each the one before it, or a few of any before it."""
 
@@ -111,24 +111,34 @@ def main() -> None:
         planned = cost(build, environment)
         # In turn, so that a slow spell of the machine meets both; the least of each, since nothing makes a run too fast.
         turns = [(cost(build, environment), cost(bare, environment)) for _ in range(RUNS)]
-        source = root / f"w/s/recipes/recipe-{asked.recipes - 1:03}/src/recipe-{asked.recipes - 1:03}.c"
-        changed: list[Cost] = []
-        beside: list[float] = []
-        for run in range(5):
-            source.write_text(f"/* another text {run} */\n")
-            changed.append(cost(build, environment))
-            beside.append(changed[-1].seconds - own_steps(timeline, environment))
+        recipe = root / f"w/s/recipes/recipe-{asked.recipes - 1:03}"
+        written = (recipe / "recipe.toml").read_text()
+
+        def after(change: Callable[[int], object]) -> tuple[Cost, Cost]:
+            """The least that a build takes after a change, and what of that is no step's own."""
+            whole: list[Cost] = []
+            beside: list[float] = []
+            for run in range(5):
+                change(run)
+                whole.append(cost(build, environment))
+                beside.append(whole[-1].seconds - own_steps(timeline, environment))
+            return min(whole), Cost(min(beside), min(whole).memory)
+
+        source = after(lambda run: next((recipe / "src").glob("recipe-*.c")).write_text(f"/* another text {run} */\n"))
+        came = after(lambda run: (recipe / f"src/more-{run}.c").write_text("/* more */\n"))
+        command = after(lambda run: (recipe / "recipe.toml").write_text(written.replace('"true"', f'"true {run}"')))
     again, start = (min(column) for column in zip(*turns, strict=True))
     name = f"{asked.recipes} recipes in a {asked.shape}"
     aim = NULL_OF_MANY if asked.recipes >= 20_000 else NULL
     print(f"{name}: processor time, the least of {RUNS} runs, next to starting Python with Typer ({start.seconds:.2f} s)")
     rows = (("first build", first, None), ("nothing to do, planned", planned, None), ("nothing to do", again, aim),
-            ("one source changed", min(changed), None),
-            ("beside its own steps", Cost(min(beside), min(changed).memory), ONE_CHANGED))  # fmt: skip
+            ("one source changed", source[0], None), ("beside its own steps", source[1], ONE_CHANGED),
+            ("one source came, beside its own steps", came[1], ONE_CHANGED),
+            ("one recipe's commands changed, beside its own steps", command[1], ONE_CHANGED))  # fmt: skip
     for what, took, most in rows:
         ratio = took.seconds / start.seconds
         at_most = f" (at most {most:g})" if most is not None else ""
-        print(f"  {what:<24} {took.seconds:7.2f} s {ratio:7.2f} x {took.memory:6.0f} MiB{at_most}")
+        print(f"  {what:<51} {took.seconds:7.2f} s {ratio:7.2f} x {took.memory:6.0f} MiB{at_most}")
         keep(f"{name}: {what}", ratio, most)
     if again.seconds / start.seconds > aim:
         sys.exit(f"a build that has nothing to do may take {aim:g} times as long as starting Python with Typer")
