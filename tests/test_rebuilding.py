@@ -22,7 +22,19 @@ from yarrik.demo import lay_out_demo
 from yarrik.errors import YarrikError
 from yarrik.model import Overrides, read_document
 from yarrik.plan import Action, fingerprint_of, setting_of
-from yarrik.run import Bootable, Choices, Rebuilder, Session, StepRow, bootable_before, kept_plan, rebuilding, unchanged
+from yarrik.run import (
+    Bootable,
+    Choices,
+    Question,
+    Rebuilder,
+    Session,
+    StepRow,
+    bootable_before,
+    kept_plan,
+    rebuilding,
+    silent,
+    unchanged,
+)
 from yarrik.run.reporting import BuildReport
 from yarrik.run.source_folders import source_tree
 
@@ -327,6 +339,144 @@ class RecipesThatAreWrittenOtherwise(Rebuilt):
         self.assertIsNone(self.short_way())
 
 
+class OptionsThatAreChosenOtherwise(Rebuilt):
+    ON = "[options.tool]\nloud = true\n"
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.product = self.root / "products/p.toml"
+        self.text = self.product.read_text()
+
+    def choose(self, options: str = ON) -> None:
+        self.product.write_text(self.text + options)
+
+    def loud(self, report: BuildReport) -> str:
+        action = next(one.step.action for one in report.steps if one.step.name == "build tool")
+        return str(action.environment["LOUD"])
+
+    def test_the_build_runs_and_nothing_is_planned(self) -> None:
+        self.choose()
+        with mock.patch("yarrik.run.planning.Planner", side_effect=AssertionError("it was planned")):
+            report = self.rebuilt()
+        self.assertEqual(self.ran(report), ["build tool"])
+        self.assertEqual((self.loud(report), report.ran[0].step.choices["option loud"]), ("yes", "on"))
+        self.assertIn("option loud", report.ran[0].reason)
+        self.assertIn("not as yarrik.lock had it: option tool[loud]: off → on", report.notes)
+        self.assertIn('"tool[loud]" = true', (self.root / "yarrik.lock").read_text())
+        long = self.long_way()
+        self.assertEqual([one.step.name for one in long.steps if one.how != "kept"], [])
+        self.assertEqual([row.fingerprint for row in report.rows], [one.fingerprint for one in long.steps])
+        self.assertFalse([one for one in long.notes if "yarrik.lock" in one])
+
+    def test_the_lock_is_that_of_a_build_that_plans(self) -> None:
+        lock = self.root / "yarrik.lock"
+        before = lock.read_bytes()
+        self.choose()
+        self.rebuilt()
+        short = lock.read_bytes()
+        lock.write_bytes(before)
+        report = self.long_way()
+        self.assertEqual(lock.read_bytes(), short)
+        self.assertIn("not as yarrik.lock had it: option tool[loud]: off → on", report.notes)
+
+    def test_it_is_known_again_afterwards(self) -> None:
+        for options, loud in ((self.ON, "yes"), ("", "no"), (self.ON.replace("true", "false"), "no")):
+            self.choose(options)
+            self.assertEqual(self.loud(self.rebuilt()), loud)
+            time.sleep(2 * SETTLED)
+            report = self.short_way()
+            self.assertEqual(self.ran(report) if report is not None else [], [])
+            self.assertIsNotNone(unchanged.kept_build(self.question))
+            self.assertEqual([one.step.name for one in self.long_way().steps if one.how != "kept"], [])
+
+    def test_its_recipe_may_change_with_it(self) -> None:
+        recipe = self.root / "s/recipes/tool/recipe.toml"
+        recipe.write_text(recipe.read_text().replace('"yes"', '"certainly"'))
+        self.choose()
+        self.assertEqual(self.loud(self.rebuilt()), "certainly")
+
+    def test_comments_run_nothing(self) -> None:
+        self.choose("# as loud as it was\n")
+        self.assertEqual(self.ran(self.rebuilt()), [])
+
+    def test_everything_else_is_planned(self) -> None:
+        cases = {
+            "an option with needs": "[options.tool]\nbare = true\n",
+            "one that there is not": "[options.tool]\ngone = true\n",
+            "a recipe that there is not": "[options.gone]\nloud = true\n",
+            "no truth": '[options.tool]\nloud = "yes"\n',
+            "no table": "[options]\ntool = true\n",
+            "a version": '[versions]\ntool = "1"\n',
+            "a setting": "[set.image]\nhostname = 'tern'\n",
+            "no TOML": "[options.tool",
+        }
+        for name, text in cases.items():
+            with self.subTest(name):
+                self.choose(text)
+                self.assertIsNone(self.short_way())
+                self.choose("")
+
+    def test_an_option_that_something_else_asks_about_is_planned(self) -> None:
+        condition = "[[when]]\noption = 'tool[loud]'\n[when.set]\nhostname = 'tern'\n"
+        for name, text in (
+            ("yarrik.local.toml", self.ON),
+            ("s/amendments/loud.toml", f"image = 'i'\n{condition}"),
+            ("s/amendments/needs.toml", "recipe = 'init'\n[set]\nbuild.needs.add = ['tool[loud]']\n"),
+        ):
+            with self.subTest(name):
+                file = self.root / name
+                file.parent.mkdir(exist_ok=True)
+                file.write_text(text)
+                self.settle()
+                self.choose("# another\n")
+                self.rebuilt()
+                self.choose()
+                self.assertIsNone(self.short_way())
+                self.choose("")
+                file.unlink()
+                self.settle()
+
+    def test_an_option_that_belongs_to_a_choice_is_planned(self) -> None:
+        recipe = self.root / "s/recipes/tool/recipe.toml"
+        recipe.write_text(recipe.read_text() + "[choice.voice]\nof = ['loud', 'bare']\ndefault = 'bare'\n")
+        self.settle()
+        self.choose()
+        self.assertIsNone(self.short_way())
+
+    def test_with_locked_it_is_planned(self) -> None:
+        locked = Question(self.root, locked=True)
+        self.long_way(locked)
+        self.choose()
+        found = unchanged.asked_before(locked)
+        assert isinstance(found, unchanged.FewChanges)
+        session = Session(self.root, Choices(locked=True))
+        self.addCleanup(session.close)
+        self.assertIsNone(Rebuilder(session.project, found).build(None, False, silent))
+        self.assertNotIn('"tool[loud]" = true', (self.root / "yarrik.lock").read_text())
+
+    def test_a_lock_that_somebody_wrote_is_looked_at(self) -> None:
+        lock = self.root / "yarrik.lock"
+        text = lock.read_text()
+        lock.write_text(text)
+        self.assertIsNotNone(unchanged.kept_build(self.question), "its text is what it was")
+        lock.write_text(text + "# a comment\n")
+        self.assertIsNone(unchanged.asked_before(self.question))
+        lock.unlink()
+        self.assertIsNone(unchanged.asked_before(self.question))
+        shutil.copy2(self.folder / "settings.toml", self.folder / "lock")
+        (self.folder / "lock").write_text(text)
+        lock.symlink_to(self.folder / "lock")
+        self.assertIsNone(unchanged.asked_before(self.question))
+
+    def test_what_is_said_before_a_build_is_planned(self) -> None:
+        self.choose()
+        found = unchanged.asked_before(self.question)
+        assert isinstance(found, unchanged.FewChanges)
+        session = Session(self.root)
+        self.addCleanup(session.close)
+        self.assertIsNone(Rebuilder(session.project, found).assess())
+
+
 class WhenItPlans(Rebuilt):
     def test_more_than_files_and_folders_among_sources(self) -> None:
         (self.source / "more.txt").symlink_to("a.txt")
@@ -598,7 +748,8 @@ class RecipesInAnyOrder(SourcesInAnyOrder):
 
     ABOUT = "recipe"
     SHARE, IMAGES = 3, 20
-    OFTEN = ("what a recipe's commands leave", "the commands of a recipe", "the weight of a recipe", "an option of a recipe")
+    OFTEN = ("what a recipe's commands leave", "the commands of a recipe", "the weight of a recipe", "an option of a recipe",
+             "an option of a recipe that the product chooses")  # fmt: skip
 
 
 class EveryAction(WorkspaceTest):

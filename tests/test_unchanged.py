@@ -59,6 +59,7 @@ class World(WorkspaceTest):
         recipe = self.root / "s/recipes/tool/recipe.toml"
         told = '[build]\nlet-in = ["PORT_WORD"]\nweight = 1\n'
         option = '[options.loud]\nsummary = "speaks up"\nvariables-off = { LOUD = "no" }\n'
+        option += 'variables = { LOUD = "yes" }\n[options.bare]\nneeds = ["init"]\n'
         recipe.write_text(recipe.read_text().replace("[build]\n", told) + option)
         self.recipe("idle", "true")
         self.write("secret", "not to be seen").chmod(0o600)
@@ -268,6 +269,8 @@ class Changes(World):
             self.open_.enter_context(mock.patch.object(unchanged, "__version__", str(self.chance.random())))
 
         new_recipe = 'version = "1"\nlicence = "MIT"\n[[source]]\npath = "src"\n[build]\nusing = "plain"\ncommands = ["true"]\n'
+        chosen = 'image = "i"\n[options.tool]\nloud = true\n'
+        condition = 'image = "i"\n[[when]]\noption = "tool[loud]"\n[when.set]\nhostname = "tern"\n'
         amend = 'recipe = "tool"\n[set]\nbuild.variables = { MORE = "x" }\n'
         amendment = 'image = "i"\n[set]\nhostname = "gull"\n'
         return {
@@ -297,6 +300,9 @@ class Changes(World):
             "a recipe with an error": swapped(s / "recipes/tool/recipe.toml", "weight = ", "wait = "),
             "a file beside a recipe": toggled(s / "recipes/tool/notes", "x"),
             "a recipe that nobody asks for": swapped(s / "recipes/idle/recipe.toml", "true", ":"),
+            "an option of a recipe that the product chooses": swapped(root / "products/p.toml", 'image = "i"\n', chosen),
+            "an option of a recipe that somebody chooses here": toggled(root / "yarrik.local.toml", "[options.tool]\nloud = true\n"),
+            "a condition that asks about an option of a recipe": toggled(s / "amendments/loud.toml", condition),
             "an amendment to a recipe": toggled(s / "amendments/tool.toml", amend),
             "the first definition of a kind": toggled(root / "recipes/new/recipe.toml", new_recipe),
             "a new recipe on the shelf": toggled(s / "recipes/other/recipe.toml", new_recipe),
@@ -351,7 +357,11 @@ class ChangesInAnyOrder(Changes):
 
         @settings(max_examples=TRIES, deadline=None, database=None, derandomize=TRIES == 60,
                   suppress_health_check=list(HealthCheck))  # fmt: skip
-        @given(st.lists(st.sampled_from(names), min_size=1, max_size=3), st.integers(0, 1 << 30), st.booleans())
+        @given(
+            st.lists(st.sampled_from([*names, *30 * ["nothing"]]), min_size=1, max_size=3),
+            st.integers(0, 1 << 30),
+            st.booleans(),
+        )
         def try_(kinds: list[str], seed: int, rested: bool) -> None:
             self.chance.seed(seed)
             if rested:

@@ -4,9 +4,8 @@ from .catalogue import Catalogues as Catalogues
 from .catalogue import Offer as Offer
 from .catalogue import read_catalogue as read_catalogue
 from .catalogue import write_catalogue as write_catalogue
+from .checking import check_definition as check_definition
 from .checking import convert as convert
-from .checking import find_troubles as find_troubles
-from .checking import fits as fits
 from .composing import Composition as Composition
 from .composing import Further as Further
 from .composing import Overrides as Overrides
@@ -116,6 +115,7 @@ from .rules import output_of as output_of
 from .rules import partition_type as partition_type
 from .schema import FILES as FILES
 from .schema import schema_of as schema_of
+from .soundness import asked_options as asked_options
 from .soundness import never_holding as never_holding
 from .soundness import too_late as too_late
 from .stacking import stack as stack

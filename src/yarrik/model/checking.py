@@ -51,6 +51,13 @@ def fits(raw: object, shape: type[Definable]) -> bool:
     return _quick(shape)(raw)
 
 
+def check_definition(document: Document, shape: type[Definable]) -> None:
+    """Raises YarrikError with all that is wrong with a whole definition."""
+    troubles = [] if fits(document.raw, shape) else list(find_troubles(document, shape))
+    if troubles:
+        raise YarrikError(troubles)
+
+
 @cache
 def _quick(shape: Any) -> Callable[[object], bool]:
     origin = typing.get_origin(shape)

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from yarrik.errors import Place, Trouble, Unfit, listed, suggestion
 from yarrik.model.conditions import Circumstances, holds, option_words, version_words, words_of
 from yarrik.model.definitions import Board
+from yarrik.model.kinds import AMENDABLE
 from yarrik.model.positions import KeyPath
 from yarrik.model.reading import Definition, Document, Raw
 from yarrik.model.workspace import Workspace
@@ -91,6 +92,15 @@ def _unknown(kind: str, name: str, excluded: bool, others: list[str], place: Pla
 def _never(what: str, place: Place, remedy: str) -> Trouble:
     return Trouble("CONDITION-NEVER", f"this condition can never hold: {what}", place,
                    why="what it sets has no effect; it may be left over from a rename", remedy=remedy)  # fmt: skip
+
+
+def asked_options(workspace: Workspace) -> Iterator[tuple[str, str]]:
+    """The options that a condition of any definition asks about: recipe and option."""
+    for kind in AMENDABLE:
+        for name, _ in workspace.readable(kind):
+            for document in workspace.documents_of(kind, name):
+                for when in document.raw.get("when", ()):
+                    yield from ((recipe, option) for recipe, option, _ in option_words(when, name if kind == "recipe" else ""))
 
 
 def _options_of(workspace: Workspace, recipe: str) -> set[str] | None:

@@ -68,6 +68,19 @@ class Answer:
                 return node
         return None
 
+    @cached_property
+    def tied_options(self) -> frozenset[tuple[str, str]]:
+        """Options of recipes for the board on which something else in the answer depends, beside who asks for them."""
+        found = set()
+        for clause in self.universe.told:
+            if isinstance(clause.cause, Fact) and clause.cause.kind in ("option asked", "decided"):
+                continue
+            for variable, _ in clause.terms:
+                thing = self.universe.things[variable]
+                if thing.kind == "option" and thing.side == "board":
+                    found.add((thing.name, thing.option))
+        return frozenset(found)
+
     def build_needs(self, node: Node) -> list[Node]:
         """What a recipe is linked with: by itself, and for the options that are on."""
         return self._nodes(node, "needs", node.side)

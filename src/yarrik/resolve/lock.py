@@ -185,8 +185,9 @@ class Lock:
             self.commits = dict(commits)
             self.changed = True
 
-    def write(self) -> None:
-        """Writes the file, whole or not at all."""
+    @property
+    def text(self) -> str:
+        """What is written in the file."""
         lines = [_HEAD]
         lines += _table("shelves", self.shelves)
         lines += _table("commits", self.commits)
@@ -197,7 +198,11 @@ class Lock:
         for product, locked in sorted(self.products.items()):
             for key in _WORDS:
                 lines += _table(f"product.{_key(product)}.{key}", getattr(locked, key))
-        write_file(self.file, "".join(lines).encode(), durable=True)
+        return "".join(lines)
+
+    def write(self) -> None:
+        """Writes the file, whole or not at all."""
+        write_file(self.file, self.text.encode(), durable=True)
         self.changed = False
 
 

@@ -18,12 +18,23 @@ from yarrik.resolve import Moved
 from yarrik.run.bootable import Bootable
 from yarrik.run.diversions import diversion_notes, diversion_of, renew_diversion
 from yarrik.run.events import Listener, silent
-from yarrik.run.kept_plan import Advice, Finished, FormerLogs, KeptPlan, KeptState, Said, encoded, kept_recipes, kept_steps
+from yarrik.run.kept_plan import (
+    Advice,
+    Finished,
+    FormerLogs,
+    KeptPlan,
+    KeptState,
+    Said,
+    encoded,
+    kept_product,
+    kept_recipes,
+    kept_steps,
+)
 from yarrik.run.planning import Planned, Planner
 from yarrik.run.project import EDITS, Project
 from yarrik.run.publishing import STEPS_LOG, Publisher
 from yarrik.run.records import Records
-from yarrik.run.reporting import BuildReport, advice_of_build, kept_report, left_by, notes_of_build, row_of
+from yarrik.run.reporting import BuildReport, advice_of_build, kept_report, left_by, notes_of_build, notes_of_moved, row_of
 from yarrik.run.results import StepReport, private_steps
 from yarrik.run.running import Running, run_graph, send_rest
 from yarrik.run.sandbox import Sandbox
@@ -31,10 +42,6 @@ from yarrik.run.unchanged import PlanKept, Question, Watch, remember_build
 
 #: Most times that damage in the cache is repaired which shows only when files are published.
 _PUBLISHINGS = 4
-
-
-#: Differences from the lock that a build lists; a new recipe may bring dozens of options.
-_MOST_MOVED = 8
 
 
 @dataclass
@@ -150,6 +157,8 @@ class Builder:
             # Git tells whether a shelf's clone has changes, which manifests say.
             clones = [self.project.root / one.clone for one in self.project.workspace.settings.shelf if one.git]
             composition, toolchains = planned.composition, dict(planned.surroundings.toolchains)
+            recipes = kept_recipes(composition, graph.steps, clones)
+            own = kept_product(planned.answer, recipes, clones)
             plan = KeptPlan(
                 steps,
                 folders,
@@ -157,11 +166,19 @@ class Builder:
                 said,
                 toolchains,
                 {side: setting_of(composition, side, toolchain) for side, toolchain in toolchains.items()},
-                kept_recipes(composition, graph.steps, clones),
+                recipes,
+                own,
                 encoded(Bootable.of(composition)),
             )
             state = KeptState(list(kept.rows), trees, kept.logs or [])
-            return PlanKept(encoded(plan), encoded(state), [(one.folder, one.suffixes) for one in folders], clones)
+            return PlanKept(
+                encoded(plan),
+                encoded(state),
+                [(one.folder, one.suffixes) for one in folders],
+                clones,
+                own.file if own is not None else "",
+                self.project.lock_now(),
+            )
         except UnicodeEncodeError:  # a name that is not text
             return None
 
@@ -173,9 +190,7 @@ class Builder:
         built = {step.subject.removesuffix(" (host)") for step in planned.graph.steps}
         notes = [f"{name} is built from {EDITS}/{name}, until `yarrik edit {name} --close`" for name in edits if name in built]
         notes += diversion_notes(project, built)
-        notes += [f"not as yarrik.lock had it: {one}" for one in moved[:_MOST_MOVED]]
-        if len(moved) > _MOST_MOVED:
-            notes.append(f"and {len(moved) - _MOST_MOVED} more; `git diff yarrik.lock` shows all that were resolved anew")
+        notes += notes_of_moved(moved)
         heard = [one for one in planned.warnings if one.code not in silenced]
         notes += [f"{one.what} ({one.place})" for one in heard]
         advice = tuple(Advice(one.code, planned.name, one.what, one.place) for one in heard)

@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING, Any, Union
 import msgspec
 
 from yarrik.errors import NOWHERE, Place
-from yarrik.model import place_at
+from yarrik.model import asked_options, place_at
 from yarrik.plan import Action, Bounds, PrepareFolder, RunCommands, Setting, Step, beyond_commands
 from yarrik.run.bootable import Bootable
 from yarrik.run.results import Logs, StepRow
@@ -27,6 +27,7 @@ from yarrik.toolchain import SPECS_FILE, Toolchain
 
 if TYPE_CHECKING:
     from yarrik.model import Composition
+    from yarrik.resolve import Answer
 
 _DIGEST = re.compile(rb"[0-9a-f]{64}")
 
@@ -90,6 +91,16 @@ class KeptRecipe(msgspec.Struct, array_like=True, frozen=True):
     builds: list[int]
 
 
+class KeptProduct(msgspec.Struct, array_like=True, frozen=True):
+    """A product's own file: the digest of all in it but its `options`, and these. `free` are options, as `RECIPE[OPTION]`, from
+    which nothing follows but the commands of a build, with what they are when nobody asks; only this file asks for any."""
+
+    file: str
+    digest: bytes
+    options: dict[str, dict[str, bool]]
+    free: dict[str, bool]
+
+
 class KeptPlan(msgspec.Struct, array_like=True, frozen=True):
     """A product's steps, in the order of the graph, and what else building and publishing it takes: of each side its compiler,
     and what builds for it are called with; recipes by the paths of their files."""
@@ -101,6 +112,7 @@ class KeptPlan(msgspec.Struct, array_like=True, frozen=True):
     toolchains: dict[str, Toolchain]
     settings: dict[str, Setting]
     recipes: dict[str, KeptRecipe]
+    own: KeptProduct | None
     #: A Bootable, encoded by itself: no build needs it.
     bootable: bytes
 
@@ -295,8 +307,45 @@ def kept_recipes(composition: Composition, steps: Sequence[Step], apart: Collect
 def beyond_digest(raw: Mapping[str, Any]) -> bytes:
     """A digest of what is in a recipe beside what its commands are made of; nothing where it must not be told apart."""
     beyond = beyond_commands(raw)
+    return _digest_of(beyond) if beyond is not None else b""
+
+
+def kept_product(answer: Answer, recipes: Mapping[str, KeptRecipe], apart: Collection[Path]) -> KeptProduct | None:
+    """The product's own file, and which options of these recipes it may choose otherwise; None where more than a file of the
+    workspace makes the product, or where it is in one of the folders `apart`."""
+    composition, workspace = answer.composition, answer.composition.workspace
+    shelved = workspace.shelved["product"][composition.product.name]
+    if composition.product.name in workspace.layers or any(shelved.file.is_relative_to(one) for one in apart):
+        return None
+    raw = shelved.document.raw
+    digest = beside_options(raw)
+    if not digest or raw.get("options", {}) != composition.product.document.raw.get("options", {}):
+        return None
+    others = [composition.board.document, composition.profile.document, composition.image.document]
+    others += [one for one in composition.changes if one.file != shelved.file]
+    taken = {(name, option) for one in others for name, options in one.raw.get("options", {}).items() for option in options}
+    taken |= set(asked_options(workspace)) | answer.tied_options
+    free = {}
+    for node in answer.versions:
+        recipe = answer.recipe(node)
+        kept = recipes.get(os.fspath(recipe.file))
+        if kept is None or not kept.builds or node.side != "board":
+            continue
+        for option, rule in recipe.value.options.items():
+            plain = not (rule.needs or rule.tools or rule.excludes or rule.packages)
+            if plain and (node.recipe, option) not in taken:
+                free[f"{node.recipe}[{option}]"] = rule.default
+    return KeptProduct(shelved.path, digest, raw.get("options", {}), free)
+
+
+def beside_options(raw: Mapping[str, Any]) -> bytes:
+    """A digest of what a product says beside its options; nothing for what cannot be encoded."""
+    return _digest_of({key: value for key, value in raw.items() if key != "options"})
+
+
+def _digest_of(value: object) -> bytes:
     try:
-        return hashlib.sha256(msgspec.msgpack.encode(beyond)).digest() if beyond is not None else b""
+        return hashlib.sha256(msgspec.msgpack.encode(value)).digest()
     except (TypeError, OverflowError):
         return b""
 

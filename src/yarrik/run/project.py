@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import sqlite3
 import tomllib
 from dataclasses import dataclass, field
@@ -158,6 +159,10 @@ class Project:
         """Writes yarrik.lock if something in it has changed."""
         if self.lock.changed:
             self.lock.write()
+
+    def lock_now(self) -> tuple[str, str]:
+        """The file of the lock, and the SHA-256 of what Yarrik writes there as things are."""
+        return str(self.lock.file), hashlib.sha256(self.lock.text.encode()).hexdigest()
 
     @cached_property
     def memory(self) -> Memory:

@@ -7,17 +7,18 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 from msgspec.structs import replace
 
 from yarrik.cache import LastRun, MissingObject, Traffic, Tree, in_use
-from yarrik.errors import Damaged, YarrikError
-from yarrik.model import Definition, Document, Recipe, convert, find_troubles, fits, read_document, stack
+from yarrik.errors import Damaged, Place, YarrikError
+from yarrik.model import Definition, Document, Product, Recipe, check_definition, convert, read_document, stack
 from yarrik.plan import (
     Assessment,
     Graph,
@@ -34,6 +35,7 @@ from yarrik.run.events import Listener
 from yarrik.run.kept_plan import (
     KeptPlan,
     KeptState,
+    beside_options,
     beyond_digest,
     decoded_plan,
     decoded_state,
@@ -44,7 +46,7 @@ from yarrik.run.kept_plan import (
 from yarrik.run.project import Project
 from yarrik.run.publishing import STEPS_LOG, Publisher
 from yarrik.run.records import Records
-from yarrik.run.reporting import BuildReport, advice_of_build, kept_report, left_by, notes_of_build, row_of
+from yarrik.run.reporting import BuildReport, advice_of_build, kept_report, left_by, notes_of_build, row_of, with_moved
 from yarrik.run.results import Logs, StepReport, StepRow, kept_outputs
 from yarrik.run.running import Running, run_graph, send_rest
 from yarrik.run.sandbox import Sandbox
@@ -52,6 +54,12 @@ from yarrik.run.sights import Sights
 from yarrik.run.source_folders import source_tree
 from yarrik.run.sysroots import difference_in
 from yarrik.run.unchanged import FewChanges, PlanKept, renew
+
+if TYPE_CHECKING:
+    from yarrik.resolve import Moved
+
+#: How the subjects of steps end that build for this machine.
+HOST = " (host)"
 
 
 class _Otherwise(Exception):
@@ -79,6 +87,8 @@ class Rebuilder:
     def assess(self) -> list[Assessment] | None:
         """What a build would do with the steps that follow from the changes; all others are kept. None when all has to be
         planned."""
+        if self.changed.own:
+            return None  # what differs from the lock is said, too
         try:
             taken, trees, _ = self._taken()
             numbers, withheld = self._following(taken)
@@ -118,10 +128,13 @@ class Rebuilder:
 
     def _build(self, jobs: int | None, keep_going: bool, listener: Listener) -> BuildReport:
         project, plan, rows = self.project, self._plan, self._state.rows
+        said = plan.said
         product = plan.finished.product
         taken, trees, digests = self._taken()
         numbers, withheld = self._following(taken)
         graph = Graph(product, tuple(self._step(number, taken) for number in numbers))
+        if self._chosen and (differences := self._hold()):
+            said = with_moved(said, differences)
         reports: list[StepReport] = []
         sandbox: Sandbox | None = None
         if numbers:
@@ -151,7 +164,7 @@ class Rebuilder:
             product,
             project.out(product),
             tuple(reports),
-            notes_of_build(plan.said, reports, sandbox, project.store),
+            notes_of_build(said, reports, sandbox, project.store),
             time.monotonic() - self.started,
             published,
             records.saved(product, reports, now),
@@ -169,23 +182,74 @@ class Rebuilder:
 
     @cached_property
     def _rewritten(self) -> dict[int, Step]:
-        """The builds of recipes that are written otherwise now, as they are then."""
-        found = {}
-        for path in self.changed.recipes:
-            kept = self._plan.recipes.get(path)
-            # The lines of what was said of it may be others now.
-            if kept is None or any(one.place.file == Path(path) for one in self._plan.said.advice):
-                raise _Otherwise
-            try:
-                document = read_document(Path(path))
-                if beyond_digest(document.raw) != kept.digest:
+        """The builds of recipes that are written otherwise now, or have other options, as they are then."""
+        try:
+            paths = set(self.changed.recipes)
+            if self._chosen:
+                paths.update(path for path in self._plan.recipes if path.split("/")[-2] in self._chosen)
+            return dict(step for path in sorted(paths) for step in self._builds_of(path))
+        except YarrikError as error:  # planning reports it
+            raise _Otherwise from error
+
+    def _builds_of(self, path: str) -> Iterator[tuple[int, Step]]:
+        """The builds of a recipe by number, as its file and the product's have them now."""
+        kept = self._plan.recipes.get(path)
+        if kept is None or self._is_spoken_of(path):
+            raise _Otherwise
+        document = read_document(Path(path))
+        if beyond_digest(document.raw) != kept.digest:
+            raise _Otherwise
+        recipe = recipe_in(document)
+        for number in kept.builds:
+            step = self._kept_step(number, {})
+            if not step.subject.endswith(HOST):
+                step = _with_options(step, self._chosen.get(recipe.name, {}))
+            yield number, with_commands(step, recipe, self._plan.settings)
+
+    def _is_spoken_of(self, path: str) -> bool:
+        """Whether something was said of a line of this file, which may be another one now."""
+        return any(one.place.file == Path(path) for one in self._plan.said.advice)
+
+    @cached_property
+    def _chosen(self) -> dict[str, dict[str, tuple[bool, Place | None]]]:
+        """The options that the product's file chooses otherwise now, by recipe: whether each is on, and where that is said."""
+        if not self.changed.own:
+            return {}
+        kept = self._plan.own
+        document = read_document(Path(self.changed.own))
+        if kept is None or self._is_spoken_of(kept.file) or beside_options(document.raw) != kept.digest:
+            raise _Otherwise
+        check_definition(document, Product)
+        found: dict[str, dict[str, tuple[bool, Place | None]]] = {}
+        now = document.raw.get("options", {})
+        for recipe in sorted({*now, *kept.options}):
+            new, old = now.get(recipe, {}), kept.options.get(recipe, {})
+            for option in sorted({*new, *old}):
+                if new.get(option) == old.get(option):
+                    continue
+                if f"{recipe}[{option}]" not in kept.free:
                     raise _Otherwise
-                recipe = recipe_in(document)
-                for number in kept.builds:
-                    found[number] = with_commands(self._kept_step(number, {}), recipe, self._plan.settings)
-            except YarrikError as error:  # planning reports it
-                raise _Otherwise from error
+                place = document.origin("options", recipe, option).place if option in new else None
+                found.setdefault(recipe, {})[option] = new.get(option, kept.free[f"{recipe}[{option}]"]), place
         return found
+
+    def _hold(self) -> list[Moved]:
+        """Takes options that are chosen otherwise into the lock, and writes it; what differs from what was locked."""
+        lock, product = self.project.lock, self._plan.finished.product
+        former = lock.products.get(product)
+        if former is None:
+            raise _Otherwise
+        options = {f"{name}[{option}]": on for name, one in self._chosen.items() for option, (on, _) in one.items()}
+        now = replace(former, options={**former.options, **options})
+        if now == former:
+            return []
+        if self.project.choices.locked:
+            raise _Otherwise
+        from yarrik.resolve import moved
+
+        lock.hold(product, now, lock.shelves)
+        self.project.write_lock()
+        return moved(former, now)
 
     def _taken(self) -> tuple[dict[int, str], dict[str, Tree], list[str]]:
         """For each step that takes sources which are others now, the digest of their tree; these trees; and the digests of all
@@ -280,21 +344,24 @@ class Rebuilder:
         old = {digest for row in self._state.rows if row.step in changed for digest in row.outputs.values()} - needed
         new = {digest for one in report.steps for digest in one.outputs.values()}
         answer = (report.product, kept.notes, msgspec.json.encode(self.shown(kept)))
-        renew(self.changed, answer, left, (old, new), PlanKept(self._plan_now(), encoded(state)))
+        lock = self.project.lock_now() if self._chosen else self.changed.record.lock
+        renew(self.changed, answer, left, (old, new), PlanKept(self._plan_now(), encoded(state), lock=lock))
 
     def _plan_now(self) -> bytes:
         """The plan, encoded; nothing where it is as it was."""
         steps = list(self._plan.steps)
         for number, step in self._rewritten.items():
             steps[number] = replace(steps[number], encoded=encoded_step(step))
-        return encoded(replace(self._plan, steps=steps)) if steps != self._plan.steps else b""
+        own = self._plan.own
+        if self.changed.own and own is not None:
+            own = replace(own, options=read_document(Path(own.file)).raw.get("options", {}))
+        now = replace(self._plan, steps=steps, own=own)
+        return encoded(now) if now != self._plan else b""
 
 
 def recipe_in(document: Document) -> Definition[Recipe]:
     """The recipe that a file holds, if nothing else says anything of it. Raises YarrikError."""
-    troubles = [] if fits(document.raw, Recipe) else list(find_troubles(document, Recipe))
-    if troubles:
-        raise YarrikError(troubles)
+    check_definition(document, Recipe)
     whole = stack([document], Recipe)
     return Definition(document.file.parent.name, "", convert(whole, Recipe), whole)
 
@@ -307,9 +374,21 @@ def with_commands(step: Step, recipe: Definition[Recipe], settings: Mapping[str,
     options = {key.removeprefix("option "): on == "on" for key, on in step.choices.items() if key.startswith("option ")}
     # The record knows these variables: they are as they were.
     let_in = {name: value for name in recipe.value.build.let_in if (value := os.environ.get(name)) is not None}
-    setting = settings["host" if step.subject.endswith(" (host)") else "board"]
+    setting = settings["host" if step.subject.endswith(HOST) else "board"]
     action = build_commands(recipe, options, setting, let_in, action.programs, action.host)
     return replace(step, action=action, bounds=bounds_of(recipe.value.build))
+
+
+def _with_options(step: Step, chosen: Mapping[str, tuple[bool, Place | None]]) -> Step:
+    """A step of a recipe with these options, which are on or off, and said at a place or nowhere."""
+    choices, marks = dict(step.choices), dict(step.marks)
+    for option, (on, place) in chosen.items():
+        label = f"option {option}"
+        choices[label] = "on" if on else "off"
+        marks.pop(label, None)
+        if place is not None:
+            marks[label] = place
+    return replace(step, choices=choices, marks=marks)
 
 
 def _is_as_before(report: StepReport, row: StepRow) -> bool:

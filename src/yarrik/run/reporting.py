@@ -23,11 +23,16 @@ if TYPE_CHECKING:
     from yarrik.boot import StoryLine
     from yarrik.cache import Store
     from yarrik.errors import Trouble, YarrikError
+    from yarrik.resolve import Moved
     from yarrik.run.kept_plan import Said
     from yarrik.run.project import Project
     from yarrik.run.results import Logs, StepReport
     from yarrik.run.sandbox import Sandbox
     from yarrik.run.warnings import ToolWarnings
+
+
+#: Differences from the lock that a build lists; a new recipe may bring dozens of options.
+_MOST_MOVED = 8
 
 
 class BuildReport(msgspec.Struct, frozen=True):
@@ -83,6 +88,20 @@ def kept_row(row: StepRow) -> StepRow:
     if row.how == "kept" and not row.notes:
         return row
     return StepRow(row.step, "kept", "", row.seconds, row.fingerprint, row.outputs, ())
+
+
+def notes_of_moved(moved: Sequence[Moved]) -> list[str]:
+    """What differs from the lock, in words."""
+    notes = [f"not as yarrik.lock had it: {one}" for one in moved[:_MOST_MOVED]]
+    if len(moved) > _MOST_MOVED:
+        notes.append(f"and {len(moved) - _MOST_MOVED} more; `git diff yarrik.lock` shows all that were resolved anew")
+    return notes
+
+
+def with_moved(said: Said, moved: Sequence[Moved]) -> Said:
+    """The same with what differs from the lock, which comes before what is likely not meant."""
+    before = len(said.notes) - len(said.advice)
+    return replace(said, notes=(*said.notes[:before], *notes_of_moved(moved), *said.notes[before:]))
 
 
 def notes_of_build(said: Said, reports: Sequence[StepReport], sandbox: Sandbox | None, store: Store) -> tuple[str, ...]:

@@ -136,16 +136,20 @@ class _Record(msgspec.Struct, array_like=True):
     #: Digests of the plan and its state; empty without them.
     plan: str = ""
     state: str = ""
+    #: The product's own file, where its options may be chosen otherwise; and the lock, with the SHA-256 of its text.
+    own: str = ""
+    lock: tuple[str, str] = ("", "")
 
 
 class FewChanges(msgspec.Struct, frozen=True):
     """A build after which nothing has changed but sources and recipes: `folders` are those in which files have other contents,
-    came or went, and `recipes` the files of recipes that are written otherwise. `record` names what is there now, and
-    `statuses` is how it is. `plan` and `state` are as they were kept."""
+    came or went, `recipes` the files of recipes that are written otherwise, and `own` the product's file if that is. `record`
+    names what is there now, and `statuses` is how it is. `plan` and `state` are as they were kept."""
 
     question: Question
     folders: tuple[str, ...]
     recipes: tuple[str, ...]
+    own: str
     plan: bytes
     state: bytes
     began_ns: int
@@ -204,8 +208,9 @@ def asked_before(question: Question) -> KeptBuild | FewChanges | None:
     if record is None or record.facts != _facts() or record.variables != _variables(record.variables):
         return None
     statuses = _statuses(record)
-    same = statuses.tobytes() == record.statuses
-    changes = ((), ()) if same else _few_changes(record, statuses)
+    compared = statuses if statuses.tobytes() == record.statuses else _without_lock(record, statuses)
+    same = compared.tobytes() == record.statuses
+    changes = ((), (), "") if same else _few_changes(record, compared)
     if changes is None or not all(map(_holds, record.held)):
         return None
     if same:
@@ -254,9 +259,32 @@ def _seal(data: bytes) -> bytes:
     return hashlib.blake2b(data, digest_size=_DIGEST).digest()
 
 
-def _few_changes(record: _Record, now: array[int]) -> tuple[tuple[str, ...], tuple[str, ...]] | None:
-    """The folders of sources in which files have other contents, came or went, and the files of recipes that do; None if
-    anything else has changed."""
+def _without_lock(record: _Record, now: array[int]) -> array[int]:
+    """Statuses as they are `now`, but for that of a lock whose text is the same."""
+    file, digest = record.lock
+    number = bisect_left(record.paths, file)
+    first, end = _NUMBERS * number, _NUMBERS * (number + 1)
+    then = array("Q")
+    then.frombytes(record.statuses)
+    if not file or record.paths[number : number + 1] != [file] or len(then) != len(now) or now[first:end] == then[first:end]:
+        return now
+    if stat.S_IFMT(now[first + _MODE]) != stat.S_IFREG or not _reads(file, digest):
+        return now
+    return now[:first] + then[first:end] + now[end:]
+
+
+def _reads(file: str, digest: str) -> bool:
+    """Whether this is the SHA-256 of what is in a file."""
+    try:
+        with open(file, "rb") as opened:
+            return hashlib.file_digest(opened, "sha256").hexdigest() == digest
+    except OSError:
+        return False
+
+
+def _few_changes(record: _Record, now: array[int]) -> tuple[tuple[str, ...], tuple[str, ...], str] | None:
+    """The folders of sources in which files have other contents, came or went, the files of recipes that do, and that of the
+    product if it does; None if anything else has changed."""
     then = array("Q")
     then.frombytes(record.statuses)
     if not record.plan or len(then) != len(now):
@@ -264,6 +292,7 @@ def _few_changes(record: _Record, now: array[int]) -> tuple[tuple[str, ...], tup
     sources, seen, whole = set(record.sources), set(record.seen), set(record.whole)
     found: dict[str, None] = {}
     recipes: dict[str, None] = {}
+    own = ""
     # What is in `out` is put there again.
     last = _NUMBERS * (len(record.paths) + len(record.linked))
     for at in range(0, last, _NUMBERS):
@@ -282,14 +311,16 @@ def _few_changes(record: _Record, now: array[int]) -> tuple[tuple[str, ...], tup
             found.update(dict.fromkeys(sorted(sources & around)))
         elif (recipe := _recipe_of(path, record)) and kind:
             recipes[recipe] = None
+        elif path in (record.own, os.path.dirname(record.own)) and kind and record.own not in record.linked:
+            own = record.own
         else:
             return None
-    folders = {os.path.dirname(recipe) for recipe in recipes}
+    folders = {os.path.dirname(one) for one in (*recipes, *([own] if own else ()))}
     if not (found.keys() | recipes.keys() | folders).isdisjoint(record.linked):
         return None
     if any(_names_in(folder) != _names_known(folder, record.paths) for folder in folders):
         return None  # what came or went may be something that planning asks for
-    return tuple(found), tuple(recipes)
+    return tuple(found), tuple(recipes), own
 
 
 def _recipe_of(path: str, record: _Record) -> str:
@@ -537,12 +568,15 @@ class Left(msgspec.Struct, frozen=True):
 
 class PlanKept(msgspec.Struct, frozen=True):
     """A build's plan and its state, encoded, and the folders of sources (as they were heard of) that change no plan, unless
-    they are in one of `looked_at`: of these somebody asks another program."""
+    they are in one of `looked_at`: of these somebody asks another program. `own` is the product's file, and `lock` that of the
+    lock with the SHA-256 of its text."""
 
     plan: bytes
     state: bytes
     sources: Collection[tuple[str, tuple[str, ...]]] = ()
     looked_at: Collection[Path] = ()
+    own: str = ""
+    lock: tuple[str, str] = ("", "")
 
 
 def remember_build(
@@ -584,6 +618,7 @@ def remember_build(
                      said[0], tuple(left.steps), left.fingerprints, *said[1:])  # fmt: skip
     if plan is not None:
         _part_sources(record, watch, plan, seen)
+        record.own, record.lock = plan.own, plan.lock
     statuses = _statuses(record)
     if not _settle(record, statuses, watch.began_ns):
         return False
@@ -615,8 +650,8 @@ def _part_sources(record: _Record, watch: Watch, plan: PlanKept, seen: frozenset
 
 
 def _settle(record: _Record, statuses: array[int], began_ns: int) -> bool:
-    """Whether nothing can have changed unseen since a build began. Sources and recipes that may have are marked as changed:
-    they are looked at again."""
+    """Whether nothing can have changed unseen since a build began. Sources and definitions that may have are marked as changed,
+    and so is the lock: they are looked at again."""
     first = min(began_ns, time.time_ns()) - _FRESH_NS
     sources = set(record.sources)
     for at in range(0, _NUMBERS * (len(record.paths) + len(record.linked)), _NUMBERS):
@@ -624,9 +659,11 @@ def _settle(record: _Record, statuses: array[int], began_ns: int) -> bool:
             continue
         number = at // _NUMBERS
         path = record.paths[number] if number < len(record.paths) else ""
-        if path in record.seen or not (
-            path in sources or not sources.isdisjoint(_above(path)) or (path and _recipe_of(path, record))
-        ):
+        if not path or path in record.seen:
+            return False
+        again = path in sources or not sources.isdisjoint(_above(path)) or bool(_recipe_of(path, record))
+        again = again or path in (record.own, os.path.dirname(record.own)) or (path == record.lock[0] and _reads(*record.lock))
+        if not again:
             return False
         statuses[at + 1 : at + _NUMBERS] = array("Q", [0] * (_NUMBERS - 1))
     return True
@@ -644,6 +681,12 @@ def renew(
     record, question = changed.record, changed.question
     watched_ones = _NUMBERS * (len(record.paths) + len(record.linked))
     statuses = changed.statuses[:watched_ones]
+    if plan.lock != record.lock:  # this build has written it
+        record.lock = plan.lock
+        at = _NUMBERS * bisect_left(record.paths, plan.lock[0])
+        fresh = array("Q")
+        _look(fresh, [plan.lock[0]], os.lstat)
+        statuses[at : at + _NUMBERS] = fresh
     if not _settle(record, statuses, changed.began_ns):
         return False
     record.out = sorted(map(os.fspath, left.out))
