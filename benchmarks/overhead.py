@@ -1,5 +1,5 @@
 """What Yarrik itself costs where steps do nothing: the first build, one that has nothing to do, and those after one source
-or recipe has changed, as ratios to starting Python with Typer.
+or definition has changed, as ratios to starting Python with Typer.
 
 `--recipes N` of four steps each, `--shape` of what they need: each the one before it, or a few of any before it."""
 
@@ -23,6 +23,8 @@ from figures import keep
 #: The most times that it may take of starting Python with Typer: nothing to do (of 20,000 recipes more), and one file changed.
 NULL, NULL_OF_MANY, ONE_CHANGED = 3.0, 12.0, 5.0
 RUNS = 7
+#: How many changes of a kind are made.
+CHANGES = 5
 BARE = "import typer\napp = typer.Typer()\n@app.command()\ndef nothing() -> None: pass\napp()"
 STAND_IN = Path(__file__).parent.parent / "src/yarrik/starter/data/recipes"
 
@@ -65,6 +67,9 @@ def lay_out(root: Path, count: int, shape: str) -> None:
         needs = f"needs = {needed}\n".replace("'", '"') if needed else ""
         write(f"s/recipes/{name}/recipe.toml", HEAD + 'commands = ["true"]\n' + needs)
         write(f"s/recipes/{name}/src/{name}.c", f"/* {name} */\n")
+    switches = "".join(f"[options.switch-{run}]\nvariables = {{ SWITCH = '{run}' }}\n" for run in range(CHANGES))
+    with (root / f"s/recipes/{names[-1]}/recipe.toml").open("a") as last:
+        last.write(switches)
 
 
 class Cost(NamedTuple):
@@ -118,7 +123,7 @@ def main() -> None:
             """The least that a build takes after a change, and what of that is no step's own."""
             whole: list[Cost] = []
             beside: list[float] = []
-            for run in range(5):
+            for run in range(CHANGES):
                 change(run)
                 whole.append(cost(build, environment))
                 beside.append(whole[-1].seconds - own_steps(timeline, environment))
@@ -127,6 +132,9 @@ def main() -> None:
         source = after(lambda run: next((recipe / "src").glob("recipe-*.c")).write_text(f"/* another text {run} */\n"))
         came = after(lambda run: (recipe / f"src/more-{run}.c").write_text("/* more */\n"))
         command = after(lambda run: (recipe / "recipe.toml").write_text(written.replace('"true"', f'"true {run}"')))
+        product = root / "w/products/many.toml"
+        plain = product.read_text()
+        option = after(lambda run: product.write_text(f"{plain}[options.{recipe.name}]\nswitch-{run} = true\n"))
     again, start = (min(column) for column in zip(*turns, strict=True))
     name = f"{asked.recipes} recipes in a {asked.shape}"
     aim = NULL_OF_MANY if asked.recipes >= 20_000 else NULL
@@ -134,7 +142,8 @@ def main() -> None:
     rows = (("first build", first, None), ("nothing to do, planned", planned, None), ("nothing to do", again, aim),
             ("one source changed", source[0], None), ("beside its own steps", source[1], ONE_CHANGED),
             ("one source came, beside its own steps", came[1], ONE_CHANGED),
-            ("one recipe's commands changed, beside its own steps", command[1], ONE_CHANGED))  # fmt: skip
+            ("one recipe's commands changed, beside its own steps", command[1], ONE_CHANGED),
+            ("one option chosen, beside its own steps", option[1], ONE_CHANGED))  # fmt: skip
     for what, took, most in rows:
         ratio = took.seconds / start.seconds
         at_most = f" (at most {most:g})" if most is not None else ""

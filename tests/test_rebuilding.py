@@ -243,7 +243,7 @@ class RecipesThatAreWrittenOtherwise(Rebuilt):
         build = next(one.step for one in report.steps if one.step.name == "build tool")
         self.assertEqual(build.action.environment["LOUD"], "never")
         self.assertEqual(build.action.environment["PORT_WORD"], "gull")
-        self.assertEqual(build.choices, {"version": "1", "option loud": "off"})
+        self.assertEqual(build.choices, {"version": "1", "option bare": "off", "option loud": "off"})
 
     def test_a_source_beside_it_may_change_too(self) -> None:
         self.change("cp a.txt", "cp b.txt")

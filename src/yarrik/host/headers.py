@@ -36,7 +36,7 @@ _C_LIBRARY_FOLDERS = frozenset(
 #: Folders of the kernel's exported headers, and of the C++ library.
 _KERNEL_FOLDERS = frozenset(["asm", "asm-generic", "drm", "linux", "misc", "mtd", "rdma", "regulator", "sound", "video", "xen"])
 _CPLUSPLUS_FOLDERS = frozenset(["c++"])
-_LIBRARIES = re.compile(
+_LIBRARIES = (
     r"(?:[SMgr]*r?crt[1in]|grcrt1)\.o"
     r"|lib(?:BrokenLocale|anl|c|c_nonshared|c_malloc_debug|crypt|dl|g|m|m-[\d.]+|mcheck|mvec|nsl|nss_\w+|pthread|pthread_nonshared|resolv"
     r"|rt|thread_db|util|gcc_s|stdc\+\+|supc\+\+|atomic|gomp|ubsan|asan|tsan|lsan|itm|quadmath)\.(?:a|so(?:\.[\d.]+)?)"
@@ -47,7 +47,7 @@ _LIBRARIES = re.compile(
 def is_toolchain_file(name: str, kind: str) -> bool:
     """Whether something right in a folder that packages share belongs to the toolchain. `kind` is `include` or `lib`."""
     if kind == "lib":
-        return _LIBRARIES.fullmatch(name) is not None
+        return re.fullmatch(_LIBRARIES, name) is not None  # compiled when it is first needed: that takes its time
     if name in _C_LIBRARY_FOLDERS or name in _KERNEL_FOLDERS or name in _CPLUSPLUS_FOLDERS:
         return True
     return name.endswith(".h") and name[:-2] in _C_LIBRARY

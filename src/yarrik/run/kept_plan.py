@@ -119,11 +119,14 @@ class KeptPlan(msgspec.Struct, array_like=True, frozen=True):
 
 class KeptState(msgspec.Struct, array_like=True):
     """How the steps of a kept plan are: their rows, the digest of each source folder's tree, and where in `steps.log` the log
-    of each begins and how many bytes it has (none when that is not known)."""
+    of each begins and how many bytes it has (none when that is not known). `steps` are those, encoded, that are others than
+    in the plan, by number, and `options` those of the product, if they are."""
 
     rows: list[StepRow]
     trees: list[str]
     logs: Logs
+    steps: dict[int, bytes] = {}
+    options: dict[str, dict[str, bool]] | None = None
 
 
 class _Encoded(msgspec.Struct, array_like=True):

@@ -41,8 +41,8 @@ class Publisher:
         Raises MissingObject when what was built is damaged in the cache."""
         product, disks = finished.product, finished.disks
         out = self.project.out(product)
-        outputs = {name: digest for row in rows for name, digest in row.outputs.items()
-                   if row.step.startswith(_PUBLISHED)}  # fmt: skip
+        published = [row.outputs for row in rows if row.step.startswith(_PUBLISHED)]
+        outputs = {name: digest for one in published for name, digest in one.items()}
         files = {image_name(product, disk, len(disks)): outputs[f"disk:{disk}"] for disk in disks}
         for output, digest in outputs.items():
             if output.startswith("beside:"):

@@ -120,7 +120,12 @@ class Rebuilder:
 
     @cached_property
     def _plan(self) -> KeptPlan:
-        return decoded_plan(self.changed.plan)
+        plan, state = decoded_plan(self.changed.plan), self._state
+        for number, data in state.steps.items():
+            plan.steps[number] = replace(plan.steps[number], encoded=data)
+        if plan.own is None or state.options is None:
+            return plan
+        return replace(plan, own=replace(plan.own, options=state.options))
 
     @cached_property
     def _state(self) -> KeptState:
@@ -211,17 +216,31 @@ class Rebuilder:
         return any(one.place.file == Path(path) for one in self._plan.said.advice)
 
     @cached_property
-    def _chosen(self) -> dict[str, dict[str, tuple[bool, Place | None]]]:
-        """The options that the product's file chooses otherwise now, by recipe: whether each is on, and where that is said."""
+    def _product(self) -> Document | None:
+        """The product's file, if it is written otherwise: no more than its options may be. Raises YarrikError."""
         if not self.changed.own:
-            return {}
+            return None
         kept = self._plan.own
         document = read_document(Path(self.changed.own))
         if kept is None or self._is_spoken_of(kept.file) or beside_options(document.raw) != kept.digest:
             raise _Otherwise
         check_definition(document, Product)
+        return document
+
+    @cached_property
+    def _options(self) -> dict[str, dict[str, bool]] | None:
+        """The options that the product's file chooses now; None where they are those of the plan."""
+        found = self._product.raw.get("options", {}) if self._product is not None else self._state.options
+        return found if found is None or isinstance(found, dict) else None
+
+    @cached_property
+    def _chosen(self) -> dict[str, dict[str, tuple[bool, Place | None]]]:
+        """The options that the product's file chooses otherwise now, by recipe: whether each is on, and where that is said."""
+        document, kept = self._product, self._plan.own
+        if document is None or kept is None:
+            return {}
         found: dict[str, dict[str, tuple[bool, Place | None]]] = {}
-        now = document.raw.get("options", {})
+        now = self._options or {}
         for recipe in sorted({*now, *kept.options}):
             new, old = now.get(recipe, {}), kept.options.get(recipe, {})
             for option in sorted({*new, *old}):
@@ -337,7 +356,8 @@ class Rebuilder:
     def _remember(self, report: BuildReport, digests: list[str]) -> None:
         kept = kept_report(self.project, report, self._plan.said)
         logs = report.logs if report.published else self._state.logs
-        state = KeptState(list(kept.rows), digests, logs or [])
+        steps = self._state.steps | {number: encoded_step(step) for number, step in self._rewritten.items()}
+        state = KeptState(list(kept.rows), digests, logs or [], steps, self._options)
         left = left_by(self.project, kept)
         needed = left.digests
         changed = {one.step.name for one in report.steps}
@@ -345,18 +365,7 @@ class Rebuilder:
         new = {digest for one in report.steps for digest in one.outputs.values()}
         answer = (report.product, kept.notes, msgspec.json.encode(self.shown(kept)))
         lock = self.project.lock_now() if self._chosen else self.changed.record.lock
-        renew(self.changed, answer, left, (old, new), PlanKept(self._plan_now(), encoded(state), lock=lock))
-
-    def _plan_now(self) -> bytes:
-        """The plan, encoded; nothing where it is as it was."""
-        steps = list(self._plan.steps)
-        for number, step in self._rewritten.items():
-            steps[number] = replace(steps[number], encoded=encoded_step(step))
-        own = self._plan.own
-        if self.changed.own and own is not None:
-            own = replace(own, options=read_document(Path(own.file)).raw.get("options", {}))
-        now = replace(self._plan, steps=steps, own=own)
-        return encoded(now) if now != self._plan else b""
+        renew(self.changed, answer, left, (old, new), PlanKept(b"", encoded(state), lock=lock))
 
 
 def recipe_in(document: Document) -> Definition[Recipe]:
