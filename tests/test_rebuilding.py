@@ -670,8 +670,29 @@ class WhatAPlanSays(Rebuilt):
         self.assertEqual(bootable_before(self.question), whole)
         (self.source / "a.txt").write_text("spring tide\n")
         self.assertEqual(bootable_before(self.question), whole)
+        product = self.root / "products/p.toml"
+        text = product.read_text()
+        product.write_text(text + 'marker = "the tide is high"\n')
+        self.assertIsNone(bootable_before(self.question))
+        product.write_text(text)
         (self.root / "s/boards/b.toml").write_text((self.root / "s/boards/b.toml").read_text() + "# another\n")
         self.assertIsNone(bootable_before(self.question))
+
+    def test_steps_and_names_are_known_as_long_as_definitions_stay(self) -> None:
+        def known() -> bool:
+            return unchanged.known_before(self.question) is not None
+
+        self.assertTrue(known())
+        (self.source / "a.txt").write_text("spring tide\n")
+        self.assertTrue(known())
+        for name in ("s/recipes/tool/recipe.toml", "products/p.toml"):
+            with self.subTest(name):
+                before = (self.root / name).read_text()
+                (self.root / name).write_text(before + "# another\n")
+                self.assertIsNotNone(unchanged.asked_before(self.question))
+                self.assertFalse(known())
+                (self.root / name).write_text(before)
+                self.settle()
 
 
 class Secrets(World):
@@ -691,6 +712,15 @@ class Secrets(World):
         (self.root / "s/recipes/tool/src/a.txt").write_text("it is in the image\n")
         self.assertIsNone(self.short_way())
         self.assertIn("assemble p", [one.step.name for one in self.long_way().ran])
+
+    def test_an_option_on_which_they_may_depend_is_planned_from_the_beginning(self) -> None:
+        """Else the lock would have it before it is said that it differs."""
+        self.long_way()
+        self.settle()
+        product = self.root / "products/p.toml"
+        product.write_text(product.read_text() + "[options.tool]\nloud = true\n")
+        self.assertIsNone(self.short_way())
+        self.assertIn("not as yarrik.lock had it: option tool[loud]: off → on", self.long_way().notes)
 
 
 class SourcesInAnyOrder(Changes):

@@ -49,11 +49,11 @@ def log(
     """Shows the log of a step's last run."""
     from yarrik.cli.view import print_json
     from yarrik.errors import Place, Trouble, YarrikError, suggestion
-    from yarrik.run import asked_before, log_path
+    from yarrik.run import known_before, log_path
 
     with opened(workspace) as session:
         # The product's name is all that it takes, and the last build knew it.
-        before = asked_before(question_of(workspace, product, variants, settings))
+        before = known_before(question_of(workspace, product, variants, settings))
         name = before.product if before is not None else composed(session, product, variants, settings).name
         if last_failure:
             step = session.records.last_failure(name)

@@ -37,13 +37,13 @@ def timeline(
     from yarrik.cli.view import print_json, show_table, styled
     from yarrik.errors import Trouble, YarrikError, shown_path
     from yarrik.report import longest_way, timeline_figure
-    from yarrik.run import asked_before
+    from yarrik.run import known_before
 
     if figure is not None and figure.suffix not in (".png", ".svg", ".pdf"):
         raise YarrikError(Trouble("FORM-UNKNOWN", f"`{figure.name}` does not tell in which form to draw",
                                   remedy="let its name end in .png, .svg or .pdf"))  # fmt: skip
     with opened(workspace) as session:
-        known = asked_before(question_of(workspace, product or named, variants, settings))
+        known = known_before(question_of(workspace, product or named, variants, settings))
         name = known.product if known is not None else composed(session, product or named, variants, settings).name
         spans = session.records.timeline(name)
     way = longest_way(spans)

@@ -67,4 +67,5 @@ from .unchanged import KeptBuild as KeptBuild
 from .unchanged import Question as Question
 from .unchanged import asked_before as asked_before
 from .unchanged import kept_build as kept_build
+from .unchanged import known_before as known_before
 from .unchanged import watched as watched

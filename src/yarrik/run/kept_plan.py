@@ -22,7 +22,7 @@ from yarrik.model import asked_options, place_at
 from yarrik.plan import Action, Bounds, PrepareFolder, RunCommands, Setting, Step, beyond_commands
 from yarrik.run.bootable import Bootable
 from yarrik.run.results import Logs, StepRow
-from yarrik.run.unchanged import Question, asked_before, state_before
+from yarrik.run.unchanged import Question, known_before, state_before
 from yarrik.toolchain import SPECS_FILE, Toolchain
 
 if TYPE_CHECKING:
@@ -205,7 +205,7 @@ def decoded_plan(data: bytes) -> KeptPlan:
 
 def bootable_before(question: Question) -> Bootable | None:
     """What starting a product takes, as the last build of it knew; None when that may have changed."""
-    found = asked_before(question)
+    found = known_before(question)
     data = found.plan if found is not None else None
     try:
         known = decoded_plan(data).bootable if data is not None else None

@@ -138,6 +138,8 @@ class Rebuilder:
         taken, trees, digests = self._taken()
         numbers, withheld = self._following(taken)
         graph = Graph(product, tuple(self._step(number, taken) for number in numbers))
+        if self._chosen and withheld:
+            raise _Otherwise  # the lock must not have what it is then said to differ in
         if self._chosen and (differences := self._hold()):
             said = with_moved(said, differences)
         reports: list[StepReport] = []

@@ -200,6 +200,13 @@ def kept_build(question: Question) -> KeptBuild | None:
     return found if isinstance(found, KeptBuild) else None
 
 
+def known_before(question: Question) -> KeptBuild | FewChanges | None:
+    """The same as `asked_before` tells, as long as no definition is written otherwise: the product is called as it was, and has
+    the steps that it had."""
+    found = asked_before(question)
+    return None if isinstance(found, FewChanges) and (found.recipes or found.own) else found
+
+
 def asked_before(question: Question) -> KeptBuild | FewChanges | None:
     """The build that was asked for, if all of it is kept and nothing has changed that it followed from, or nothing but sources
     and recipes; None when that is not known."""
