@@ -872,6 +872,28 @@ class AsItIsUsed(ProgramTest):
                 source.write("/* another comment */\n")
             commands = (*commands[1:], commands[0])
 
+    def test_nor_after_a_recipe_or_an_option_has_changed(self) -> None:
+        root = self.folder / "demo"
+        self.yarrik("demo", root, "--product", "tide-office")
+        recipe = root / "shelves/harbour/recipes/tidelog/recipe.toml"
+        text = recipe.read_text().replace('needs = ["libtide"]\n', 'needs = ["libtide"]\nvariables = { WARN = "-Wall" }\n')
+        text += '\n[options.fine]\nsummary = "keeps millimetres"\nvariables = { WARN = "-Wextra" }\n'
+        recipe.write_text(text)
+        time.sleep(2.1)
+        asked = ("tide-office", "--workspace", root)
+        self.assertEqual(self.loads("build", *asked), list(self.LONG))
+        recipe.write_text(text.replace("-Wall", "-Wall -Wshadow"))
+        self.assertEqual(self.loads("plan", *asked), [])
+        self.assertEqual(self.loads("build", *asked), [])
+        product = root / "products/tide-office.toml"
+        product.write_text(product.read_text() + "\n[options.tidelog]\nfine = true\n")
+        said = self.yarrik("build", *asked)
+        self.assertIn("not as yarrik.lock had it: option tidelog[fine]: off → on", said)
+        self.assertRegex(said, r"build tidelog .*option fine")
+        product.write_text(product.read_text().replace("fine = true", "fine = false"))
+        self.assertEqual(self.loads("build", *asked), [])
+        self.assertIn("fine", (root / "yarrik.lock").read_text())
+
     def test_an_edited_source_is_built_without_planning(self) -> None:
         root = self.folder / "demo"
         self.yarrik("demo", root, "--product", "tide-office")

@@ -102,6 +102,7 @@ from .reference import as_reference as as_reference
 from .reference import find_key as find_key
 from .reference import keys_of as keys_of
 from .root import FILE as FILE
+from .root import LOCAL_FILE as LOCAL_FILE
 from .root import find_workspace as find_workspace
 from .rules import check_commit as check_commit
 from .rules import check_git_url as check_git_url
@@ -119,7 +120,6 @@ from .soundness import asked_options as asked_options
 from .soundness import never_holding as never_holding
 from .soundness import too_late as too_late
 from .stacking import stack as stack
-from .workspace import LOCAL_FILE as LOCAL_FILE
 from .workspace import ShelfOnDisk as ShelfOnDisk
 from .workspace import Shelved as Shelved
 from .workspace import Workspace as Workspace

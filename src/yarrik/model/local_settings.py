@@ -7,10 +7,9 @@ from __future__ import annotations
 
 import os
 import re
-import tomllib
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 import platformdirs
@@ -20,7 +19,10 @@ from yarrik.errors import Place, Trouble, YarrikError, suggestion
 from yarrik.model.checking import convert
 from yarrik.model.definitions import Local, LocalSettings, Proxies
 from yarrik.model.reading import Document, read_document, values_with_origins
-from yarrik.model.workspace import LOCAL_FILE, Workspace
+from yarrik.model.root import LOCAL_FILE
+
+if TYPE_CHECKING:
+    from yarrik.model.workspace import Workspace
 
 #: Keys that hold one value, and those that hold a list of texts.
 _TABLED = re.compile(
@@ -171,6 +173,8 @@ def _write(root: Path | None, path: Sequence[str], value: object) -> Path:
         table[path[-1]] = value
     whole = tomlkit.dumps(document)
     # What is written has to read: the checks are those of reading, with the key in their messages.
+    import tomllib  # hardly any command writes settings
+
     convert(Document(file, tomllib.loads(whole), (), {}), LocalSettings if root is None else Local)
     try:
         file.parent.mkdir(parents=True, exist_ok=True)

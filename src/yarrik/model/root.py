@@ -7,6 +7,7 @@ from pathlib import Path
 from yarrik.errors import Place, Trouble, YarrikError
 
 FILE = "yarrik.toml"
+LOCAL_FILE = "yarrik.local.toml"
 
 
 def find_workspace(start: Path) -> Path:

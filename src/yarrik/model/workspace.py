@@ -33,7 +33,7 @@ from yarrik.model.definitions import (
 from yarrik.model.kinds import AMENDABLE, EXTENDING, SHAPES, SHOWN
 from yarrik.model.product_file import workspace_file
 from yarrik.model.reading import Definition, Document, Raw, place_in, read_document
-from yarrik.model.root import FILE
+from yarrik.model.root import FILE, LOCAL_FILE
 from yarrik.model.rules import check_name
 from yarrik.model.stacking import stack
 from yarrik.own_code import code_mark
@@ -43,8 +43,6 @@ if TYPE_CHECKING:
     from yarrik.cache import Memory
 
 T = TypeVar("T", bound=Definable)
-
-LOCAL_FILE = "yarrik.local.toml"
 
 #: From this many files on, further processes are worth starting.
 _MANY = 400

@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING, Any, Union
 import msgspec
 
 from yarrik.errors import NOWHERE, Place
-from yarrik.model import asked_options, place_at
+from yarrik.model import place_at
 from yarrik.plan import Action, Bounds, PrepareFolder, RunCommands, Setting, Step, beyond_commands
 from yarrik.run.bootable import Bootable
 from yarrik.run.results import Logs, StepRow
@@ -316,6 +316,8 @@ def beyond_digest(raw: Mapping[str, Any]) -> bytes:
 def kept_product(answer: Answer, recipes: Mapping[str, KeptRecipe], apart: Collection[Path]) -> KeptProduct | None:
     """The product's own file, and which options of these recipes it may choose otherwise; None where more than a file of the
     workspace makes the product, or where it is in one of the folders `apart`."""
+    from yarrik.model import asked_options  # a build after few changes takes as little as it can
+
     composition, workspace = answer.composition, answer.composition.workspace
     shelved = workspace.shelved["product"][composition.product.name]
     if composition.product.name in workspace.layers or any(shelved.file.is_relative_to(one) for one in apart):

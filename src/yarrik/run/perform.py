@@ -43,7 +43,6 @@ from yarrik.plan import (
 from yarrik.rootfs import placed_trees
 from yarrik.run.configure_log import LOOKED_AT, failed_test
 from yarrik.run.installed import OWN_PATH, out_of_sysroot, sysroot_of, tidied, without_leftovers
-from yarrik.run.kernel_config import base_problem, carried_options, line_options, lost_options, options
 from yarrik.run.linked import (
     decode_linked,
     encode_linked,
@@ -375,6 +374,8 @@ def _lay_on(context: Context, name: str, data: bytes, strip: int) -> None:
 
 @perform.register
 def _configure_kernel(action: ConfigureKernel, context: Context) -> dict[str, str]:
+    from yarrik.run.kernel_config import base_problem, carried_options, line_options, lost_options, options
+
     _lay_out_inputs(context, writable=("build",))
     run = _runner(context, action.environment, "{step}/build", writable=("build",))
     if action.base:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import sqlite3
-import tomllib
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
@@ -87,6 +86,8 @@ class Project:
 
     def _shelf_names(self) -> set[str]:
         """The shelves that the workspace's file lists, as far as it can be read."""
+        import tomllib  # for what went wrong alone
+
         try:
             found = tomllib.loads((self.root / "yarrik.toml").read_text(encoding="utf-8")).get("shelf", [])
         except (OSError, ValueError):
