@@ -1,5 +1,6 @@
 """Builds after nothing but sources has changed: what follows from them runs, nothing is planned, and the end is the same."""
 
+import copy
 import itertools
 import json
 import os
@@ -7,13 +8,17 @@ import shutil
 import subprocess
 import sys
 import time
-from collections.abc import Callable
-from contextlib import ExitStack
+import tomllib
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, suppress
 from pathlib import Path
+from typing import ClassVar
 from unittest import mock
 
+import tomlkit
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from tests.support import ProgramTest, WorkspaceTest
 from tests.test_unchanged import SETTLED, TRIES, Changes, World
@@ -21,10 +26,11 @@ from yarrik.cache import Memory, Store, Tree
 from yarrik.demo import lay_out_demo
 from yarrik.errors import YarrikError
 from yarrik.model import Overrides, read_document
-from yarrik.plan import Action, fingerprint_of, setting_of
+from yarrik.plan import Action, fingerprint_of, recipe_commands, setting_of
 from yarrik.run import (
     Bootable,
     Choices,
+    Planned,
     Question,
     Rebuilder,
     Session,
@@ -782,57 +788,96 @@ class RecipesInAnyOrder(SourcesInAnyOrder):
              "an option of a recipe that the product chooses")  # fmt: skip
 
 
-class EveryAction(WorkspaceTest):
-    def test_each_step_of_the_demo_is_read_as_it_was_written(self) -> None:
-        """All that a plan is made of survives being written down: the fingerprint is the same, and so are places and marks."""
+class EveryProduct(WorkspaceTest):
+    """The products of the demo, planned."""
+
+    def planned(self) -> Iterator[Planned]:
         root = self.folder / "demo"
         lay_out_demo(root)
         session = Session(root, Choices())
+        self.addCleanup(session.close)
+        for product in sorted(session.project.workspace.shelved["product"]):
+            with suppress(YarrikError):  # what this machine lacks
+                yield session.planner.planned(session.planner.compose(product, Overrides()))
+
+    def test_each_step_is_read_as_it_was_written(self) -> None:
+        """All that a plan is made of survives being written down: the fingerprint is the same, and so are places and marks."""
         met: set[str] = set()
-        try:
-            for product in sorted(session.project.workspace.shelved["product"]):
-                try:
-                    planned = session.planner.planned(session.planner.compose(product, Overrides()))
-                except YarrikError:  # what this machine lacks
-                    continue
-                for step in planned.graph.steps:
-                    inputs = {label: f"{number:064x}" for number, label in enumerate(sorted(step.inputs))}
-                    again = kept_plan.decoded_step(kept_plan.encoded_step(step))
-                    self.assertEqual(fingerprint_of(again, inputs), fingerprint_of(step, inputs), step.name)
-                    self.assertEqual(again, step)
-                    met.add(type(step.action).__name__)
-        finally:
-            session.close()
+        for planned in self.planned():
+            for step in planned.graph.steps:
+                inputs = {label: f"{number:064x}" for number, label in enumerate(sorted(step.inputs))}
+                again = kept_plan.decoded_step(kept_plan.encoded_step(step))
+                self.assertEqual(fingerprint_of(again, inputs), fingerprint_of(step, inputs), step.name)
+                self.assertEqual(again, step)
+                met.add(type(step.action).__name__)
         self.assertLessEqual({"RunCommands", "Stage", "Split", "Assemble", "PlaceBootFiles", "WriteDisks", "Describe"}, met)
         self.assertLessEqual(met, {one.__name__ for one in Action.__subclasses__()})
 
-
-class EveryRecipe(WorkspaceTest):
-    def test_its_commands_follow_from_what_is_kept(self) -> None:
-        """What builds a recipe of the demo is made again from its text, its options and what is kept of its side."""
-        root = self.folder / "demo"
-        lay_out_demo(root)
-        session = Session(root, Choices())
+    def test_commands_follow_from_what_is_kept(self) -> None:
+        """What builds a recipe is made again from its text, its options and what is kept of its side."""
         met = 0
+        for planned in self.planned():
+            sides = planned.surroundings.toolchains
+            settings = {side: setting_of(planned.composition, side, one) for side, one in sides.items()}
+            for path, kept in kept_plan.kept_recipes(planned.composition, planned.graph.steps, ()).items():
+                document = read_document(Path(path))
+                self.assertEqual(kept_plan.beyond_digest(document.raw), kept.digest)
+                for number in kept.builds:
+                    step = planned.graph.steps[number]
+                    self.assertEqual(rebuilding.with_commands(step, rebuilding.recipe_in(document), settings), step)
+                    met += 1
+        self.assertGreater(met, 20)
+
+
+class EveryKeyOfCommands(Rebuilt):
+    """From the keys that are said to make commands alone, nothing else follows."""
+
+    BUILD: ClassVar[dict[str, object]] = {
+        "arguments": ["A=1"], "commands": ["true"], "commands-after": ["true"], "commands-before": ["true"],
+        "configure": "plain", "goals": ["all"], "install-goals": ["install"], "memory": "1 GiB", "output-limit": "1 MiB",
+        "place": [{"from": "a.txt", "to": "/a"}], "process-limit": 100, "time-limit": "5 min", "variables": {"A": "1"},
+        "weight": 3,
+    }  # fmt: skip
+    OPTION: ClassVar[dict[str, object]] = {
+        "arguments": ["A=1"], "arguments-off": ["A=0"], "variables": {"A": "1"}, "variables-off": {"A": "0"},
+    }  # fmt: skip
+
+    def plan_of(self, text: str) -> Planned:
+        (self.root / "s/recipes/tool/recipe.toml").write_text(text)
+        session = Session(self.root)
         try:
-            for product in sorted(session.project.workspace.shelved["product"]):
-                try:
-                    planned = session.planner.planned(session.planner.compose(product, Overrides()))
-                except YarrikError:  # what this machine lacks
-                    continue
-                sides = planned.surroundings.toolchains
-                settings = {side: setting_of(planned.composition, side, one) for side, one in sides.items()}
-                recipes = kept_plan.kept_recipes(planned.composition, planned.graph.steps, ())
-                for path, kept in recipes.items():
-                    document = read_document(Path(path))
-                    self.assertEqual(kept_plan.beyond_digest(document.raw), kept.digest)
-                    for number in kept.builds:
-                        step = planned.graph.steps[number]
-                        self.assertEqual(rebuilding.with_commands(step, rebuilding.recipe_in(document), settings), step)
-                        met += 1
+            return session.planner.planned(session.planner.compose())
         finally:
             session.close()
-        self.assertGreater(met, 20)
+
+    def test_nothing_else_follows_from_them(self) -> None:
+        text = (self.root / "s/recipes/tool/recipe.toml").read_text()
+        raw = tomllib.loads(text)
+        found = {key: recipe_commands.beyond_commands({**raw, "build": {"using": "make", key: 1}}) for key in self.BUILD}
+        self.assertEqual({str(one and one["build"]) for one in found.values()}, {str({"using": "make"})})
+        self.assertEqual((recipe_commands._OF_BUILD, recipe_commands._OF_OPTION), (self.BUILD.keys(), self.OPTION.keys()))
+        for using in ("plain", "make", "autotools", "cmake", "meson", "files", "prebuilt", "python", "go"):
+            raw["build"]["using"] = using
+            before = self.plan_of(tomlkit.dumps(raw))
+            for where, key, value in (*(("build", *one) for one in self.BUILD.items()),
+                                      *(("option", *one) for one in self.OPTION.items())):  # fmt: skip
+                with self.subTest(using, key=key, where=where):
+                    other = copy.deepcopy(raw)
+                    (other["build"] if where == "build" else other["options"]["loud"])[key] = value
+                    now = self.plan_of(tomlkit.dumps(other))
+                    for name in ("versions", "options", "packages", "roles", "groups", "links", "warnings"):
+                        self.assertEqual(getattr(now.answer, name), getattr(before.answer, name), name)
+                    self.assertEqual(now.graph.programs, before.graph.programs)
+                    self.assertEqual(len(now.graph.steps), len(before.graph.steps))
+                    for new, old in zip(now.graph.steps, before.graph.steps, strict=True):
+                        if new.name == "build tool":
+                            made = {"commands", "environment", "folder", "files"}
+                            kept = {
+                                name: getattr(old.action, name) for name in new.action.__struct_fields__ if name not in made
+                            }
+                            self.assertEqual(new.action, replace(new.action, **kept))
+                            new = replace(new, action=old.action, bounds=old.bounds)
+                        self.assertEqual(new, old)
 
 
 class AsItIsUsed(ProgramTest):

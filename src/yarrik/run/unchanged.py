@@ -144,7 +144,7 @@ class _Record(msgspec.Struct, array_like=True):
 class FewChanges(msgspec.Struct, frozen=True):
     """A build after which nothing has changed but sources and recipes: `folders` are those in which files have other contents,
     came or went, `recipes` the files of recipes that are written otherwise, and `own` the product's file if that is. `record`
-    names what is there now, and `statuses` is how it is. `plan` and `state` are as they were kept."""
+    has the paths that exist now, and `statuses` those of these paths. `plan` and `state` are as they were kept."""
 
     question: Question
     folders: tuple[str, ...]
