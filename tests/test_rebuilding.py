@@ -104,6 +104,27 @@ class WhatRuns(Rebuilt):
                 self.assertEqual(paths, sorted(map(str, self.source.rglob("*"))))
         self.assertEqual([one.step.name for one in self.long_way().steps if one.how != "kept"], [])
 
+    def test_all_that_is_in_the_tree_is_looked_at(self) -> None:
+        names = [
+            "__pycache__/kept.pyc",
+            "src0",
+            "a line\nand another",
+            "\x1b[31m",
+            ".hidden",
+            "deep/__pycache__/more",
+            "lib.so",
+        ]
+        for name in names:
+            for text in ("new", "changed"):
+                with self.subTest(name, text=text):
+                    (self.source / name).parent.mkdir(parents=True, exist_ok=True)
+                    (self.source / name).write_text(text)
+                    self.assertIsNone(unchanged.kept_build(self.question))
+                    self.assertEqual(self.ran(self.rebuilt())[:2], ["prepare tool", "build tool"])
+                    time.sleep(2 * SETTLED)
+                    self.short_way()
+                    self.assertIsNotNone(unchanged.kept_build(self.question))
+
     def test_the_files_are_those_of_a_build_that_plans(self) -> None:
         (self.source / "a.txt").write_text("spring tide\n")
         self.rebuilt()
@@ -783,7 +804,7 @@ class RecipesInAnyOrder(SourcesInAnyOrder):
     """The same of recipes."""
 
     ABOUT = "recipe"
-    SHARE, IMAGES = 3, 20
+    SHARE, IMAGES = 3, 60
     OFTEN = ("what a recipe's commands leave", "the commands of a recipe", "the weight of a recipe", "an option of a recipe",
              "an option of a recipe that the product chooses")  # fmt: skip
 

@@ -55,7 +55,11 @@ class World(WorkspaceTest):
             name = "operator"
             """ + self.PASSWORD)  # fmt: skip
         words = "mkdir -p $DESTDIR/bin && echo $PORT_WORD > $DESTDIR/bin/word"
-        self.recipe("tool", f"{words} && cp a.txt $DESTDIR/bin/text", {"a.txt": "a", "b.txt": "b", "c.txt": "c"})
+        self.recipe(
+            "tool",
+            f"{words} && cp a.txt $DESTDIR/bin/text",
+            {"a.txt": "a", "b.txt": "b", "c.txt": "c", "__pycache__/kept.pyc": "x"},
+        )
         recipe = self.root / "s/recipes/tool/recipe.toml"
         told = '[build]\nlet-in = ["PORT_WORD"]\nweight = 1\n'
         option = '[options.loud]\nsummary = "speaks up"\nvariables-off = { LOUD = "no" }\n'
@@ -284,6 +288,7 @@ class Changes(World):
             "the same source as another file": replaced(source),
             "a source that comes and goes": toggled(s / "recipes/tool/src/more.txt", "more"),
             "a folder of sources that comes and goes": toggled(s / "recipes/tool/src/deep/er.txt", "deep"),
+            "a source in an odd place": text(s / "recipes/tool/src/__pycache__/kept.pyc"),
             "a source that goes and comes": toggled(s / "recipes/tool/src/c.txt", "c"),
             "the rights of a source": lambda: source.chmod(source.stat().st_mode ^ 0o111),
             "the time of a source": lambda: os.utime(source),

@@ -341,7 +341,7 @@ def _recipe_of(path: str, record: _Record) -> str:
 
 def _names_in(folder: str) -> set[str]:
     try:
-        return set(os.listdir(folder)) - {"__pycache__"}
+        return set(os.listdir(folder))
     except OSError:
         return set()
 
@@ -771,7 +771,7 @@ def _walk(top: str, paths: set[str]) -> None:
             continue
         with entries:
             for entry in entries:
-                if entry.name == "__pycache__" or (entry.name == "objects" and os.path.basename(folder) == ".git"):
+                if entry.name == "objects" and os.path.basename(folder) == ".git":
                     continue
                 if entry.is_dir():
                     waiting.append(entry.path)
