@@ -494,6 +494,9 @@ class OptionsThatAreChosenOtherwise(Rebuilt):
         (self.folder / "lock").write_text(text)
         lock.symlink_to(self.folder / "lock")
         self.assertIsNone(unchanged.asked_before(self.question))
+        lock.unlink()
+        os.mkfifo(lock)
+        self.assertIsNone(unchanged.asked_before(self.question))
 
     def test_what_is_said_before_a_build_is_planned(self) -> None:
         self.choose()

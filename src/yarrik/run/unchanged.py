@@ -275,15 +275,17 @@ def _without_lock(record: _Record, now: array[int]) -> array[int]:
     then.frombytes(record.statuses)
     if not file or record.paths[number : number + 1] != [file] or len(then) != len(now) or now[first:end] == then[first:end]:
         return now
-    if stat.S_IFMT(now[first + _MODE]) != stat.S_IFREG or not _reads(file, digest):
+    if not _reads(file, digest):
         return now
     return now[:first] + then[first:end] + now[end:]
 
 
 def _reads(file: str, digest: str) -> bool:
-    """Whether this is the SHA-256 of what is in a file."""
+    """Whether this is the SHA-256 of what is in a plain file; nothing else is waited for."""
     try:
-        with open(file, "rb") as opened:
+        with open(file, "rb", opener=lambda path, flags: os.open(path, flags | os.O_NONBLOCK | os.O_NOFOLLOW)) as opened:
+            if not stat.S_ISREG(os.fstat(opened.fileno()).st_mode):
+                return False
             return hashlib.file_digest(opened, "sha256").hexdigest() == digest
     except OSError:
         return False
