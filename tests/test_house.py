@@ -12,7 +12,7 @@ from pathlib import Path
 SOURCE = Path(__file__).parent.parent / "src/yarrik"
 #: From top to bottom: a room may use those below it. The last ones are single modules.
 ROOMS = ["cli", "demo", "starter", "report", "run", "flash", "console", "netboot", "update", "manifest", "plan", "boot", "disk", "network", "services", "rootfs", "resolve", "devicetree", "sources", "toolchain", "host",
-         "model", "objects", "elf", "cache", "binary", "binary_tables", "atomic", "beneath", "moving", "maps", "arch", "identifiers", "own_code",
+         "model", "objects", "elf", "cache", "binary", "binary_tables", "arrays", "atomic", "beneath", "moving", "maps", "arch", "identifiers", "own_code",
          "units", "versions", "capabilities", "kernel_calls", "licences", "code_help", "codes", "errors"]  # fmt: skip
 
 
@@ -121,6 +121,20 @@ class TheHouseKeepsItsRules(unittest.TestCase):
                 [sys.executable, "-c", script, command, "--help"], capture_output=True, text=True, check=True, env=plain
             )
             self.assertEqual(done.stdout.splitlines()[-1], "LOADED", command)
+
+    def test_numpy_starts_no_threads_and_what_we_start_does_not_know(self) -> None:
+        script = (
+            "import os\nfrom yarrik.arrays import numpy\nassert (numpy.arange(3) + 1).sum() == 6\n"
+            "print(len(os.listdir('/proc/self/task')), os.environ.get('OPENBLAS_NUM_THREADS'))"
+        )
+        for before in ("2", None):
+            plain = {name: value for name, value in os.environ.items() if name != "OPENBLAS_NUM_THREADS"}
+            plain |= {} if before is None else {"OPENBLAS_NUM_THREADS": before}
+            done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True, env=plain)
+            self.assertEqual(done.stdout.split(), ["1", str(before)])
+        for _, path in modules():
+            if path.name != "arrays.py":
+                self.assertNotRegex(path.read_text(), r"(?m)^\s*(?:import numpy|from numpy)", path)
 
     def test_the_list_of_commands_is_the_same_with_and_without_their_parameters(self) -> None:
         script = "import sys, yarrik.cli\nif {}: yarrik.cli._without_parameters = lambda app: None\nyarrik.cli.main()"

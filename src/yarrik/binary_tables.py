@@ -5,8 +5,7 @@ from __future__ import annotations
 import struct
 from collections.abc import Sequence
 
-import numpy
-import numpy.typing
+from yarrik.arrays import numpy
 
 Table = numpy.typing.NDArray[numpy.void]
 Flags = numpy.typing.NDArray[numpy.bool_]

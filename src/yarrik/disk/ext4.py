@@ -10,8 +10,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
-import numpy
-
+from yarrik.arrays import numpy
 from yarrik.binary_tables import Numbers, Table, bitmap
 from yarrik.disk import ext4_attributes
 from yarrik.disk.ext4_files import DIRECT, POINTERS

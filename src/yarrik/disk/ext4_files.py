@@ -9,8 +9,8 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 
 import msgspec
-import numpy
 
+from yarrik.arrays import numpy
 from yarrik.binary_tables import Flags, Numbers
 from yarrik.disk.ext4_form import BLOCK, EXTENT, EXTENT_HEADER, EXTENT_INDEX, EXTENT_MAGIC, Form
 from yarrik.errors import Unfit

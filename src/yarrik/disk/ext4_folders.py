@@ -10,8 +10,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from itertools import pairwise
 
-import numpy
-
+from yarrik.arrays import numpy
 from yarrik.binary_tables import Numbers
 from yarrik.disk.ext4_form import BLOCK, ENTRY_TYPES, HALF_MD4, HASH_ENTRY, HASH_LIMITS, HASH_ROOT, Form, checksum
 from yarrik.errors import Unfit

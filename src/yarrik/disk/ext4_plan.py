@@ -16,8 +16,8 @@ from functools import cached_property
 from pathlib import Path
 
 import msgspec
-import numpy
 
+from yarrik.arrays import numpy
 from yarrik.binary_tables import Flags, Numbers
 from yarrik.disk import ext4_attributes
 from yarrik.disk.ext4_files import Extent, Mapping, Run, map_file, mapping_blocks, stored_runs

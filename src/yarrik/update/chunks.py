@@ -6,8 +6,8 @@ at as columns of words, one column for each of the eight offsets in a word.
 
 from __future__ import annotations
 
-import numpy as np
-import numpy.typing as npt
+from yarrik.arrays import npt
+from yarrik.arrays import numpy as np
 
 Bytes = npt.NDArray[np.uint8]
 

@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import BinaryIO
 
 import msgspec
-import numpy as np
 
+from yarrik.arrays import numpy as np
 from yarrik.beneath import regular_file
 from yarrik.boot import SLOTS_FILE, Slots, read_slots
 from yarrik.disk import OpenedImage, opened_bytes

@@ -12,10 +12,10 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from typing import BinaryIO
 
 import msgspec
-import numpy as np
 import zstandard
 from msgspec.structs import replace
 
+from yarrik.arrays import numpy as np
 from yarrik.update.bundle_form import (
     COPY,
     DATA,
