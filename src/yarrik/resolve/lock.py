@@ -146,6 +146,8 @@ class Lock:
     commits: dict[str, str] = field(default_factory=dict)
     debian: dict[str, LockedDebian] = field(default_factory=dict)
     changed: bool = False
+    #: What was written last.
+    _written: str = ""
 
     def check(self, recipe: str, host_file: str, digest: str, asked_at: Place, renew: bool) -> Trouble | None:
         """Compares a file's digest with the locked one, or locks it when there is none (or `renew` is set)."""
@@ -188,6 +190,9 @@ class Lock:
     @property
     def text(self) -> str:
         """What is written in the file."""
+        return self._written if self._written and not self.changed else self._rendered()
+
+    def _rendered(self) -> str:
         lines = [_HEAD]
         lines += _table("shelves", self.shelves)
         lines += _table("commits", self.commits)
@@ -202,7 +207,8 @@ class Lock:
 
     def write(self) -> None:
         """Writes the file, whole or not at all."""
-        write_file(self.file, self.text.encode(), durable=True)
+        self._written = self._rendered()
+        write_file(self.file, self._written.encode(), durable=True)
         self.changed = False
 
 
