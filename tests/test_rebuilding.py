@@ -1,6 +1,7 @@
 """Builds after nothing but sources has changed: what follows from them runs, nothing is planned, and the end is the same."""
 
 import copy
+import hashlib
 import itertools
 import json
 import os
@@ -21,6 +22,7 @@ from hypothesis import strategies as st
 from msgspec.structs import replace
 
 from tests.support import ProgramTest, WorkspaceTest
+from tests.test_kernel import PretendedKernel
 from tests.test_unchanged import SETTLED, TRIES, Changes, World
 from yarrik.cache import Memory, Store, Tree
 from yarrik.demo import lay_out_demo
@@ -507,6 +509,156 @@ class OptionsThatAreChosenOtherwise(Rebuilt):
         self.assertIsNone(Rebuilder(session.project, found).assess())
 
 
+class SingleFiles(Rebuilt):
+    """Files that a step takes, and from which nothing else follows."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.note, self.tide = self.root / "s/images/note.txt", self.root / "s/images/files/etc/tide.conf"
+
+    def test_what_takes_one_runs_and_nothing_is_planned(self) -> None:
+        for file in (self.note, self.tide):
+            file.write_text("low water\n")
+            with mock.patch("yarrik.run.planning.Planner", side_effect=AssertionError("it was planned")):
+                report = self.rebuilt()
+            self.assertEqual(self.ran(report)[0], "assemble p")
+            self.assertIn("write p", self.ran(report))
+            self.assertNotIn("build tool", self.ran(report))
+            self.assertEqual(report.ran[0].reason, f"{'/etc/note' if file == self.note else '/etc/tide.conf'} changed")
+        long = self.long_way()
+        self.assertEqual([one.step.name for one in long.steps if one.how != "kept"], [])
+        self.assertEqual([one.fingerprint for one in report.rows], [one.fingerprint for one in long.steps])
+
+    def test_it_is_known_again_afterwards(self) -> None:
+        for number in range(2):
+            self.note.write_text(f"{number}\n")
+            self.assertIn("assemble p", self.ran(self.rebuilt()))
+            time.sleep(2 * SETTLED)
+            self.short_way()  # what was changed just now may have changed again unseen
+            self.assertIsNotNone(unchanged.kept_build(self.question))
+            (self.source / "a.txt").write_text(f"{number}\n")  # the step takes the note as it is now
+            report = self.rebuilt()
+            root = next(one.step for one in report.steps if one.step.name == "assemble p")
+            self.assertIn(hashlib.sha256(self.note.read_bytes()).hexdigest(), root.files.values())
+
+    def test_a_patch(self) -> None:
+        recipe = self.root / "s/recipes/tool/recipe.toml"
+        recipe.write_text(recipe.read_text().replace("[[source]]\n", 'patches = ["spring.patch"]\n[[source]]\n'))
+        patch = "--- a/a.txt\n+++ b/a.txt\n@@ -1 +1 @@\n-a\n\\ No newline at end of file\n+spring\n"
+        (recipe.parent / "spring.patch").write_text(patch)
+        self.settle()
+        (recipe.parent / "spring.patch").write_text(patch.replace("+spring", "+neap"))
+        self.assertEqual(self.ran(self.rebuilt())[:3], ["patch tool", "build tool", "stage tool"])
+        (recipe.parent / "spring.patch").write_text(patch.replace("-a", "-b"))
+        report = self.rebuilt()
+        self.assertEqual([one.troubles[0].code for one in report.errors], ["PATCH-FAILED"])
+        self.assertIn("spring.patch", str(report.errors[0].troubles[0]))
+
+    def test_files_of_the_same_content(self) -> None:
+        """Each is told from the other, also where both were the same when all was planned."""
+        self.note.write_text("port = 1\n")
+        self.settle()
+        self.note.write_text("port = 2\n")
+        report = self.rebuilt()
+        files = next(one.step.files for one in report.steps if one.step.name == "assemble p")
+        self.assertEqual(
+            {label: files[label] for label in ("/etc/note", "/etc/tide.conf")},
+            {
+                "/etc/note": hashlib.sha256(b"port = 2\n").hexdigest(),
+                "/etc/tide.conf": hashlib.sha256(b"port = 1\n").hexdigest(),
+            },
+        )
+        self.assertEqual([one.step.name for one in self.long_way().steps if one.how != "kept"], [])
+
+    def test_what_editors_do_in_folders_is_nothing(self) -> None:
+        """A file that is saved in the place of another, and one that came and went."""
+        fresh = self.note.with_name("note.new")
+        fresh.write_text("low water\n")
+        fresh.replace(self.note)
+        self.assertEqual(self.ran(self.rebuilt())[0], "assemble p")
+        time.sleep(2 * SETTLED)
+        for folder in (self.note.parent, self.tide.parent, self.root / "products", self.root / "s/boards", self.source):
+            (folder / ".note.swp").write_text("x")
+            (folder / ".note.swp").unlink()
+        self.assertEqual(self.ran(self.rebuilt()), [])
+        time.sleep(2 * SETTLED)
+        self.short_way()
+        self.assertIsNotNone(unchanged.kept_build(self.question))
+
+    def test_all_else_is_planned(self) -> None:
+        other = self.folder / "other.conf"
+        changes: dict[str, Callable[[], object]] = {
+            "it can be run": lambda: self.tide.chmod(0o755),
+            "it is gone": lambda: self.tide.unlink(),
+            "one comes beside it": lambda: self.tide.with_name("more.conf").write_text("x"),
+            "it has another name": lambda: self.tide.rename(self.tide.with_name("more.conf")),
+            "it becomes a link": lambda: (shutil.move(self.tide, other), self.tide.symlink_to(other)),
+            "it becomes a folder": lambda: (self.tide.unlink(), self.tide.mkdir()),
+            "it becomes a pipe": lambda: (self.tide.unlink(), os.mkfifo(self.tide)),
+            "its folder becomes a link": lambda: (
+                shutil.move(self.tide.parent, self.folder / "etc"),
+                self.tide.parent.symlink_to(self.folder / "etc"),
+            ),
+            "its folder has other rights": lambda: self.tide.parent.chmod(0o700),
+            "a board came": lambda: (self.root / "s/boards/c.toml").write_text(""),
+        }
+        shutil.copytree(self.root / "s", self.folder / "pristine", symlinks=True)
+        for what, change in changes.items():
+            with self.subTest(what):
+                change()
+                self.assertIsNone(self.short_way())
+                shutil.rmtree(self.root / "s")
+                shutil.copytree(self.folder / "pristine", self.root / "s", symlinks=True)
+                other.unlink(missing_ok=True)
+                self.settle()
+
+    def test_one_that_cannot_be_read_is_planned(self) -> None:
+        """Planning says what is wrong with it, and where it is named."""
+        self.note.write_text("low\n")
+        with mock.patch.object(rebuilding, "source_file", side_effect=PermissionError(13, "Permission denied")):
+            self.assertIsNone(self.short_way())
+
+    def test_one_that_is_a_template_too_is_planned(self) -> None:
+        """Its text is in the plan."""
+        image = self.root / "s/images/i.toml"
+        image.write_text(image.read_text() + '[[file]]\npath = "/etc/filled"\nfrom = "note.txt"\ntemplate = true\n')
+        self.settle()
+        self.note.write_text("low\n")
+        self.assertIsNone(self.short_way())
+
+    def test_one_of_which_the_digest_is_told_elsewhere_is_planned(self) -> None:
+        """More may follow from it."""
+        digest = hashlib.sha256(self.note.read_bytes()).hexdigest()
+        recipe = self.root / "s/recipes/tool/recipe.toml"
+        recipe.write_text(recipe.read_text().replace("mkdir -p", f"echo {digest}; mkdir -p"))
+        self.settle()
+        self.note.write_text("low\n")
+        self.assertIsNone(self.short_way())
+
+
+class FragmentsOfTheKernel(Rebuilt, PretendedKernel):
+    def setUp(self) -> None:
+        super().setUp()
+        self.fragment = self.root / "s/boards/b.kcfg"
+
+    def test_the_kernel_is_configured_and_nothing_is_planned(self) -> None:
+        self.fragment.write_text("CONFIG_SERIAL=y\n")
+        with mock.patch("yarrik.run.planning.Planner", side_effect=AssertionError("it was planned")):
+            report = self.rebuilt()
+        self.assertEqual(self.ran(report)[:2], ["configure kernel", "build kernel"])
+        self.assertEqual([one.step.name for one in self.long_way().steps if one.how != "kept"], [])
+
+    def test_where_it_asks_for_modules_all_is_planned(self) -> None:
+        """The kernel has one more package then, and more steps may follow."""
+        self.fragment.write_text("CONFIG_SERIAL=y\nCONFIG_MODULES=y\n")
+        self.assertIsNone(self.short_way())
+
+    def test_one_that_the_kernel_refuses(self) -> None:
+        self.fragment.write_text("CONFIG_GAUGE=y\n")
+        report = self.rebuilt()
+        self.assertEqual([one.troubles[0].code for one in report.errors], ["KERNEL-OPTION-LOST"])
+
+
 class WhenItPlans(Rebuilt):
     def test_more_than_files_and_folders_among_sources(self) -> None:
         (self.source / "more.txt").symlink_to("a.txt")
@@ -545,8 +697,8 @@ class WhenItPlans(Rebuilt):
         board.write_text(board.read_text() + "# another\n")
         self.assertIsNone(self.short_way())
 
-    def test_sources_that_planning_looks_at_otherwise(self) -> None:
-        """A file that is a source and a patch: the plan has its digest."""
+    def test_a_source_that_is_a_patch_too(self) -> None:
+        """The folder has it, and a step takes it by itself."""
         recipe = self.root / "s/recipes/tool/recipe.toml"
         recipe.write_text(recipe.read_text().replace("[[source]]\n", 'patches = ["src/b.patch"]\n[[source]]\n'))
         patch = "--- a/b.txt\n+++ b/b.txt\n@@ -1 +1 @@\n-b\n\\ No newline at end of file\n+B\n"
@@ -556,7 +708,8 @@ class WhenItPlans(Rebuilt):
         self.rebuilt()
         time.sleep(2 * SETTLED)
         (self.source / "b.patch").write_text(patch.replace("+B", "+C"))
-        self.assertIsNone(self.short_way())
+        self.assertEqual(self.ran(self.rebuilt())[:3], ["prepare tool", "patch tool", "build tool"])
+        self.assertEqual([one.step.name for one in self.long_way().steps if one.how != "kept"], [])
 
     def test_a_definition_that_is_among_the_sources(self) -> None:
         """It is remembered by its status, so nobody opens it: that somebody looked at it counts all the same."""
@@ -743,6 +896,13 @@ class Secrets(World):
         self.assertIsNone(self.short_way())
         self.assertIn("assemble p", [one.step.name for one in self.long_way().ran])
 
+    def test_what_such_a_step_takes_by_itself_is_planned(self) -> None:
+        self.long_way()
+        self.settle()
+        (self.root / "s/images/note.txt").write_text("low water\n")
+        self.assertIsNone(self.short_way())
+        self.assertIn("assemble p", [one.step.name for one in self.long_way().ran])
+
     def test_an_option_on_which_they_may_depend_is_planned_from_the_beginning(self) -> None:
         """Else the lock would have it before it is said that it differs."""
         self.long_way()
@@ -810,6 +970,15 @@ class RecipesInAnyOrder(SourcesInAnyOrder):
     SHARE, IMAGES = 3, 60
     OFTEN = ("what a recipe's commands leave", "the commands of a recipe", "the weight of a recipe", "an option of a recipe",
              "an option of a recipe that the product chooses")  # fmt: skip
+
+
+class FilesInAnyOrder(SourcesInAnyOrder):
+    """The same of single files."""
+
+    ABOUT = "file"
+    SHARE, IMAGES = 3, 12
+    OFTEN = ("a file of the image", "a file in the image's tree", "a file of the image that is saved",
+             "a file in the image's tree that is saved", "a file that an editor has removed")  # fmt: skip
 
 
 class EveryProduct(WorkspaceTest):

@@ -143,6 +143,7 @@ class Changes(World):
         os.environ.update(self.environment)
         shutil.rmtree(self.folder / "bin", ignore_errors=True)
         shutil.rmtree(self.folder / "elsewhere", ignore_errors=True)
+        (self.folder / "moved").unlink(missing_ok=True)
         for path in self.root.iterdir():
             if path.name not in (".yarrik", "out"):
                 shutil.rmtree(path) if path.is_dir() else path.unlink()
@@ -157,7 +158,7 @@ class Changes(World):
 
     def changes(self) -> dict[str, Callable[[], None]]:
         s, root, cache, out = self.root / "s", self.root, self.folder / "cache", self.root / "out/p"
-        source = s / "recipes/tool/src/a.txt"
+        source, tide = s / "recipes/tool/src/a.txt", s / "images/files/etc/tide.conf"
 
         def text(file: Path, keep_time: bool = False, same_size: bool = False) -> Callable[[], None]:
             def change() -> None:
@@ -240,6 +241,20 @@ class Changes(World):
                 shutil.move(folder, elsewhere)
                 folder.symlink_to(elsewhere)
 
+        def linked() -> None:
+            """A file moves, and a link leads to where it is now; or back."""
+            if tide.is_symlink():
+                tide.unlink()
+                shutil.move(self.folder / "moved", tide)
+            else:
+                shutil.move(tide, self.folder / "moved")
+                tide.symlink_to(self.folder / "moved")
+
+        def touched() -> None:
+            for folder in (s / "images", tide.parent, root / "products", s / "boards"):
+                (folder / ".swap").write_text("x")
+                (folder / ".swap").unlink()
+
         def compiler() -> None:
             """Another compiler comes first where programs are looked for, or goes."""
             folder = self.folder / "bin"
@@ -314,7 +329,13 @@ class Changes(World):
             "an amendment": toggled(s / "amendments/named.toml", amendment),
             "the image": text(s / "images/i.toml"),
             "a file of the image": text(s / "images/note.txt"),
+            "a file of the image that is saved": swapped(s / "images/note.txt", "high", "N low"),
+            "a file of the image as another file": replaced(s / "images/note.txt"),
             "a file in the image's tree": text(s / "images/files/etc/tide.conf"),
+            "a file in the image's tree that is saved": swapped(s / "images/files/etc/tide.conf", "1", "N0"),
+            "the rights of a file in the image's tree": lambda: tide.chmod(tide.stat().st_mode ^ 0o100),
+            "a file in the image's tree that becomes a link": linked,
+            "a file that an editor has removed": touched,
             "a file that comes to the image's tree": toggled(s / "images/files/etc/more.conf", "x"),
             "the product": text(root / "products/p.toml"),
             "the workspace": text(root / "yarrik.toml"),
@@ -421,7 +442,13 @@ class ChangesOneByOne(Changes):
             "a result that is lost",
             "the memory",
         }
-        careful = {"the same source as another file", "the time of a source", "the time of an image"}
+        careful = {
+            "the same source as another file",
+            "a file of the image as another file",
+            "a file that an editor has removed",
+            "the time of a source",
+            "the time of an image",
+        }
         for name in sorted(self.changes()):
             with self.subTest(name):
                 self.mend()

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import sys
+from collections.abc import Iterable, Mapping
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from yarrik.model import PackageRule
@@ -69,9 +71,28 @@ def wants_modules(composition: Composition) -> bool:
     """Whether the board's kernel is configured with modules; the smallest bases have none unless a fragment asks for them.
 
     `.config` has the last word when the kernel is built."""
+    files = module_fragments(composition)
+    return files is None or ask_for_modules(files)
+
+
+def module_fragments(composition: Composition) -> list[Path] | None:
+    """The files one of which asks for modules if the board's kernel has any; None where it has them whatever these say."""
     board = composition.board
     kernel = board.value.kernel
     if kernel.base_file or kernel.base not in ("tinyconfig", "allnoconfig"):
-        return True
-    files = [path for name in kernel.fragments if (path := board.beside(name, "kernel", "fragments")).is_file()]
-    return any("CONFIG_MODULES=y" in file.read_text(encoding="utf-8", errors="replace") for file in files)
+        return None
+    return [path for name in kernel.fragments if (path := board.beside(name, "kernel", "fragments")).is_file()]
+
+
+def ask_for_modules(fragments: Iterable[Path]) -> bool:
+    """Whether one of these files configures the kernel with modules. Raises OSError."""
+    return any(_asks_for_modules(file) for file in fragments)
+
+
+def _asks_for_modules(fragment: Path) -> bool:
+    # Read as a source is: a build after few changes asks again, and nothing else follows from its text here.
+    sys.audit("yarrik.tree", fragment, None)
+    try:
+        return "CONFIG_MODULES=y" in fragment.read_text(encoding="utf-8", errors="replace")
+    finally:
+        sys.audit("yarrik.tree-read", fragment)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -12,9 +13,9 @@ from msgspec.structs import replace
 from yarrik.cache import MissingObject, Traffic, in_use
 from yarrik.devicetree import blob_name
 from yarrik.errors import Place, Trouble, YarrikError, suggestion
-from yarrik.model import FILE, LOCAL_FILE, SHAPES, settings_file
+from yarrik.model import FILE, LOCAL_FILE, SHAPES, Composition, settings_file
 from yarrik.plan import Graph, Step, setting_of
-from yarrik.resolve import Moved
+from yarrik.resolve import Moved, ask_for_modules, module_fragments
 from yarrik.run.bootable import Bootable
 from yarrik.run.diversions import diversion_notes, diversion_of, renew_diversion
 from yarrik.run.events import Listener, silent
@@ -153,7 +154,7 @@ class Builder:
         """The plan as it is kept; None where it cannot be written down."""
         graph = planned.graph
         try:
-            steps, folders, trees = kept_steps(graph.steps, private_steps(graph), watch.sources)
+            steps, sources, digests = kept_steps(graph.steps, private_steps(graph), watch.sources)
             # Git tells whether a shelf's clone has changes, which manifests say.
             clones = [self.project.root / one.clone for one in self.project.workspace.settings.shelf if one.git]
             composition, toolchains = planned.composition, dict(planned.surroundings.toolchains)
@@ -161,20 +162,21 @@ class Builder:
             own = kept_product(planned.answer, recipes, clones)
             plan = KeptPlan(
                 steps,
-                folders,
+                sources,
                 _finished(planned),
                 said,
                 toolchains,
                 {side: setting_of(composition, side, toolchain) for side, toolchain in toolchains.items()},
                 recipes,
                 own,
+                _modules(composition),
                 encoded(Bootable.of(composition)),
             )
-            state = KeptState(list(kept.rows), trees, kept.logs or [])
+            state = KeptState(list(kept.rows), digests, kept.logs or [])
             return PlanKept(
                 encoded(plan),
                 encoded(state),
-                [(one.folder, one.suffixes) for one in folders],
+                [(one.path, one.suffixes) for one in sources],
                 clones,
                 own.file if own is not None else "",
                 self.project.lock_now(),
@@ -277,6 +279,11 @@ class Builder:
         how = Running(planned.surroundings.toolchains, planned.surroundings.look, self.planner.difference(planned),
                       lambda: self.planner.check_programs(planned), jobs, keep_going, run_nothing)  # fmt: skip
         return run_graph(self.project, planned.graph, how, listener)
+
+
+def _modules(composition: Composition) -> tuple[tuple[str, ...], bool] | None:
+    fragments = module_fragments(composition)
+    return (tuple(map(os.fspath, fragments)), ask_for_modules(fragments)) if fragments is not None else None
 
 
 def _finished(planned: Planned) -> Finished:

@@ -22,7 +22,7 @@ from yarrik.model import place_at
 from yarrik.plan import Action, Bounds, PrepareFolder, RunCommands, Setting, Step, beyond_commands
 from yarrik.run.bootable import Bootable
 from yarrik.run.results import Logs, StepRow
-from yarrik.run.unchanged import Question, known_before, state_before
+from yarrik.run.unchanged import Question, Suffixed, known_before, state_before
 from yarrik.toolchain import SPECS_FILE, Toolchain
 
 if TYPE_CHECKING:
@@ -65,12 +65,13 @@ class Said(msgspec.Struct, frozen=True):
     definition: str
 
 
-class SourceFolder(msgspec.Struct, array_like=True, frozen=True):
-    """A folder that sources are taken from, and the steps (by number) that take them; with `suffixes`, only files so named."""
+class KeptSource(msgspec.Struct, array_like=True, frozen=True):
+    """A folder that sources are taken from, and the steps (by number) that take them, with the label that each has for them;
+    with `suffixes`, only files so named. Without any (None) it is a single file."""
 
-    folder: str
-    suffixes: tuple[str, ...]
-    steps: list[int]
+    path: str
+    suffixes: tuple[str, ...] | None
+    takers: list[tuple[int, str]]
 
 
 class KeptStep(msgspec.Struct, array_like=True, frozen=True):
@@ -103,27 +104,29 @@ class KeptProduct(msgspec.Struct, array_like=True, frozen=True):
 
 class KeptPlan(msgspec.Struct, array_like=True, frozen=True):
     """A product's steps, in the order of the graph, and what else building and publishing it takes: of each side its compiler,
-    and what builds for it are called with; recipes by the paths of their files."""
+    and what builds for it are called with; recipes by the paths of their files. `modules` are the files
+    that say whether the kernel has modules, and whether it has; None where none does."""
 
     steps: list[KeptStep]
-    sources: list[SourceFolder]
+    sources: list[KeptSource]
     finished: Finished
     said: Said
     toolchains: dict[str, Toolchain]
     settings: dict[str, Setting]
     recipes: dict[str, KeptRecipe]
     own: KeptProduct | None
+    modules: tuple[tuple[str, ...], bool] | None
     #: A Bootable, encoded by itself: no build needs it.
     bootable: bytes
 
 
 class KeptState(msgspec.Struct, array_like=True):
-    """How the steps of a kept plan are: their rows, the digest of each source folder's tree, and where in `steps.log` the log
+    """How the steps of a kept plan are: their rows, the digest of each source, and where in `steps.log` the log
     of each begins and how many bytes it has (none when that is not known). `steps` are those, encoded, that are others than
     in the plan, by number, and `options` those of the product, if they are."""
 
     rows: list[StepRow]
-    trees: list[str]
+    digests: list[str]
     logs: Logs
     steps: dict[int, bytes] = {}
     options: dict[str, dict[str, bool]] | None = None
@@ -250,30 +253,35 @@ class FormerLogs(msgspec.Struct, frozen=True):
 
 
 def kept_steps(
-    steps: Sequence[Step], private: set[str], heard: Collection[tuple[str, tuple[str, ...]]]
-) -> tuple[list[KeptStep], list[SourceFolder], list[str]]:
-    """Steps in the form in which they are kept; of the folders with suffixes that planning was `heard` to read, those from
-    which steps take a tree and nothing else follows, and the digests of these trees. Raises UnicodeEncodeError."""
+    steps: Sequence[Step], private: set[str], heard: Collection[Suffixed]
+) -> tuple[list[KeptStep], list[KeptSource], list[str]]:
+    """Steps in the form in which they are kept; of the sources that planning was `heard` to read, those from which nothing
+    follows but steps that take them, and their digests. Raises UnicodeEncodeError."""
     numbers = {step.name: number for number, step in enumerate(steps)}
     kept: list[KeptStep] = []
-    takers: dict[tuple[str, tuple[str, ...]], list[int]] = {}
-    # A digest that is anywhere else than in the steps that take the tree may mean that something else follows from it.
+    takers: dict[Suffixed, list[tuple[int, str]]] = {}
+    # A digest that is anywhere else than in the steps that take it may mean that something else follows from it.
     times: Counter[bytes] = Counter()
     for number, step in enumerate(steps):
         data = encoded_step(step)
         times.update(_DIGEST.findall(data))
         kept.append(KeptStep(step.name, [numbers[one] for one in step.needs], step.name in private,
                              b"" if _has_secrets(step) else data))  # fmt: skip
-        if isinstance(step.action, PrepareFolder) and "source" in step.places:
-            key = (os.fspath(step.places["source"]), step.action.suffixes)
+        for label in sorted(step.files.keys() & step.places):
+            key = (os.fspath(step.places[label]), step.action.suffixes if isinstance(step.action, PrepareFolder) else None)
             if key in heard:
-                takers.setdefault(key, []).append(number)
-    digests = {key: steps[taking[0]].files["source"] for key, taking in takers.items()}
+                takers.setdefault(key, []).append((number, label))
+    digests = {key: {steps[number].files[label] for number, label in taking} for key, taking in takers.items()}
     taken: Counter[str] = Counter()
-    for key, taking in takers.items():
-        taken[digests[key]] += 2 * len(taking)  # among its files, and as what it leaves
-    sole = [key for key, digest in digests.items() if times[digest.encode()] == taken[digest]]
-    return kept, [SourceFolder(*key, takers[key]) for key in sole], [digests[key] for key in sole]
+    for number, label in (one for taking in takers.values() for one in taking):  # among its files, and as what it leaves
+        step = steps[number]
+        taken[step.files[label]] += 1 + list(step.predicted.values()).count(step.files[label])
+    sole = {
+        key: digest
+        for key, (digest, *others) in digests.items()
+        if not others and times[digest.encode()] == taken[digest]  # others: it changed meanwhile
+    }
+    return kept, [KeptSource(*key, takers[key]) for key in sole], list(sole.values())
 
 
 def kept_recipes(composition: Composition, steps: Sequence[Step], apart: Collection[Path]) -> dict[str, KeptRecipe]:

@@ -1,5 +1,5 @@
-"""Builds after nothing but sources and the commands of recipes has changed: what follows from them is run, and nothing is
-planned.
+"""Builds after nothing but sources, single files that a step takes, the commands of recipes and options have changed: what
+follows from them is run, and nothing is planned.
 
 Where anything is not as it was kept there is no report, and the caller plans: that costs time, never correctness."""
 
@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -34,6 +34,7 @@ from yarrik.plan import (
 from yarrik.run.events import Listener
 from yarrik.run.kept_plan import (
     KeptPlan,
+    KeptSource,
     KeptState,
     beside_options,
     beyond_digest,
@@ -51,12 +52,15 @@ from yarrik.run.results import Logs, StepReport, StepRow, kept_outputs
 from yarrik.run.running import Running, run_graph, send_rest
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.sights import Sights
-from yarrik.run.source_folders import source_tree
+from yarrik.run.source_folders import source_file, source_tree
 from yarrik.run.sysroots import difference_in
 from yarrik.run.unchanged import FewChanges, PlanKept, renew
 
 if TYPE_CHECKING:
     from yarrik.resolve import Moved
+
+#: What steps (by number) take, by their labels for it: digests.
+_Taken = dict[int, dict[str, str]]
 
 #: How the subjects of steps end that build for this machine.
 HOST = " (host)"
@@ -68,8 +72,8 @@ class _Otherwise(Exception):
 
 @dataclass
 class Rebuilder:
-    """Builds a product of which nothing but sources and recipes' commands has changed. `started` is when the command began, on
-    the monotonic clock; `shown` makes a report's values for JSON, without its steps."""
+    """Builds a product of which nothing but sources, recipes' commands and options has changed. `started` is when the command
+    began, on the monotonic clock; `shown` makes a report's values for JSON, without its steps."""
 
     project: Project
     changed: FewChanges
@@ -208,7 +212,7 @@ class Rebuilder:
             raise _Otherwise
         recipe = recipe_in(document)
         for number in kept.builds:
-            step = self._kept_step(number, {})
+            step = self._kept_step(number)
             if not step.subject.endswith(HOST):
                 step = _with_options(step, self._chosen.get(recipe.name, {}))
             yield number, with_commands(step, recipe, self._plan.settings)
@@ -272,51 +276,72 @@ class Rebuilder:
         self.project.write_lock()
         return moved(former, now)
 
-    def _taken(self) -> tuple[dict[int, str], dict[str, Tree], list[str]]:
-        """For each step that takes sources which are others now, the digest of their tree; these trees; and the digests of all
-        folders of sources."""
-        taken: dict[int, str] = {}
+    def _taken(self) -> tuple[_Taken, dict[str, Tree], list[str]]:
+        """What each step takes whose sources are others now; the trees of these; and the digests of all sources."""
         trees: dict[str, Tree] = {}
-        digests = list(self._state.trees)
-        folders = set(self.changed.folders)
-        for number, source in enumerate(self._plan.sources):
-            if source.folder not in folders:
-                continue
-            try:
-                tree = source_tree(Path(source.folder), source.suffixes, self.project.memory)
-            except YarrikError as error:  # planning reports it, at the definition
-                raise _Otherwise from error
-            if tree.digest != digests[number]:
-                digests[number] = tree.digest
-                trees[tree.digest] = tree
-                taken |= dict.fromkeys(source.steps, tree.digest)
-        return taken, trees, digests
+        digests = list(self._state.digests)
+        changed = set(self.changed.sources)
+        others = [number for number, source in enumerate(self._plan.sources) if source.path in changed]
+        modules = self._plan.modules
+        try:
+            for number in others:
+                digests[number] = self._digest_of(self._plan.sources[number], trees)
+            if modules is not None and not changed.isdisjoint(modules[0]):
+                from yarrik.resolve import ask_for_modules
 
-    def _following(self, taken: Mapping[int, str]) -> tuple[list[int], list[int]]:
+                if ask_for_modules(map(Path, modules[0])) != modules[1]:
+                    raise _Otherwise
+        except (YarrikError, OSError) as error:  # planning reports it, at the definition
+            raise _Otherwise from error
+        return self._takers(digests, [one for one in others if digests[one] != self._state.digests[one]]), trees, digests
+
+    def _digest_of(self, source: KeptSource, trees: dict[str, Tree]) -> str:
+        """The digest of a source as it is now; a folder's tree goes among the `trees`. Raises YarrikError or OSError."""
+        if source.suffixes is None:
+            return source_file(Path(source.path), self.project.memory)
+        tree = source_tree(Path(source.path), source.suffixes, self.project.memory)
+        trees[tree.digest] = tree
+        return tree.digest
+
+    def _takers(self, digests: list[str], numbers: Iterable[int]) -> _Taken:
+        """What steps take of these sources."""
+        taken: _Taken = {}
+        for number in numbers:
+            for step, label in self._plan.sources[number].takers:
+                taken.setdefault(step, {})[label] = digests[number]
+        return taken
+
+    @cached_property
+    def _taken_before(self) -> _Taken:
+        """What steps took of all sources when they ran last."""
+        return self._takers(self._state.digests, range(len(self._plan.sources)))
+
+    def _following(self, taken: _Taken) -> tuple[list[int], list[int]]:
         """The steps that follow from these; and of them those that cannot be run without planning, with what follows from
-        those."""
+        those. They need not run where what they need comes out the same."""
         follows: set[int] = set()
         secret: set[int] = set()
         for number, step in enumerate(self._plan.steps):
-            if number in taken or number in self._rewritten or not follows.isdisjoint(step.needs):
+            changed = number in taken or number in self._rewritten
+            if changed and not step.encoded:
+                raise _Otherwise
+            if changed or not follows.isdisjoint(step.needs):
                 follows.add(number)
             if not step.encoded or not secret.isdisjoint(step.needs):
                 secret.add(number)
         return sorted(follows - secret), sorted(follows & secret)
 
-    def _step(self, number: int, taken: Mapping[int, str]) -> Step:
+    def _step(self, number: int, taken: _Taken) -> Step:
         """A step as it is now."""
-        if number in self._rewritten:
-            return self._rewritten[number]
-        step = self._kept_step(number, taken)
+        step = self._rewritten.get(number) or self._kept_step(number)
         return _taking(step, taken[number]) if number in taken else step
 
-    def _kept_step(self, number: int, taken: Mapping[int, str]) -> Step:
+    def _kept_step(self, number: int) -> Step:
         """A step as it was. What was kept of it has to lead to the fingerprint that it had."""
         row, rows = self._state.rows[number], self._state.rows
         step = decoded_step(self._plan.steps[number].encoded)
-        if number in taken:
-            step = _taking(step, row.outputs.get("tree", ""))
+        if number in self._taken_before:
+            step = _taking(step, self._taken_before[number])
         needs = {self._plan.steps[needed].name: needed for needed in self._plan.steps[number].needs}
         try:
             inputs = {label: rows[needs[name]].outputs[output] for label, (name, output) in step.inputs.items()}
@@ -406,6 +431,8 @@ def _is_as_before(report: StepReport, row: StepRow) -> bool:
     return report.how == "kept" and report.fingerprint == row.fingerprint
 
 
-def _taking(step: Step, digest: str) -> Step:
-    """The same step with another tree of sources."""
-    return replace(step, files={"source": digest}, predicted={"tree": digest})
+def _taking(step: Step, digests: Mapping[str, str]) -> Step:
+    """The same step with other sources, by their labels, and what it is known to leave of them."""
+    new = {step.files[label]: digest for label, digest in digests.items()}
+    predicted = {output: new.get(digest, digest) for output, digest in step.predicted.items()}
+    return replace(step, files={**step.files, **digests}, predicted=predicted)

@@ -1,4 +1,4 @@
-"""Folders of this machine that sources are taken from, as planning and building see them."""
+"""Folders and files of this machine that sources are taken from, as planning and building see them."""
 
 from __future__ import annotations
 
@@ -17,3 +17,14 @@ def source_tree(folder: Path, suffixes: tuple[str, ...], memory: Memory) -> Tree
         return plain_modes(read_tree(folder, lambda path, status: memory.digest_of(folder / path, status), suffixes))
     finally:
         sys.audit("yarrik.tree-read", folder)
+
+
+def source_file(file: Path, memory: Memory) -> str:
+    """The SHA-256 of a file's content as it is now. Raises OSError.
+
+    No more may follow from what is in it than the step that takes it."""
+    sys.audit("yarrik.tree", file, None)
+    try:
+        return memory.digest_of(file)
+    finally:
+        sys.audit("yarrik.tree-read", file)

@@ -23,7 +23,7 @@ from yarrik.run.project import EDITS, Project
 from yarrik.run.sandbox import Sees
 from yarrik.run.secrets import password_hash, read_secret
 from yarrik.run.sights import Sights
-from yarrik.run.source_folders import source_tree
+from yarrik.run.source_folders import source_file, source_tree
 from yarrik.run.terms import terms_of
 from yarrik.sources import DEBIAN_SCHEME, SourcePackage, checked_package, unpack_archive, without_password
 from yarrik.toolchain import DevelopmentFiles, Toolchain, development_files, probe, with_clang
@@ -180,19 +180,18 @@ class HostSurroundings:
     def file_digest(self, file: Path, place: Place, remedy: str = "") -> str:
         """SHA-256 of a file's content. Raises YarrikError, at `place`, for one that cannot be read."""
         try:
-            return self.project.memory.digest_of(file)
+            return source_file(file, self.project.memory)
         except OSError as error:
-            remedy = remedy or found_nearby(file, f"put it at {file}, or correct the name")
-            raise YarrikError(
-                Trouble("SOURCE-MISSING", f"cannot read {file}: {error.strerror}", place, why="the definition names it",
-                        remedy=remedy)
-            ) from error  # fmt: skip
+            raise _unreadable(file, error, place, remedy) from error
 
     def host_file(self, recipe: Definition[Recipe]) -> tuple[Path, str]:
         """The archive that a recipe takes from this machine, and its SHA-256. Raises YarrikError."""
         source, place = recipe.value.source[0], recipe.place("source")
         file = Path(source.host_file.replace("{version}", recipe.value.version))
-        digest = self.file_digest(file, place, from_package(source.debian_package))
+        try:
+            digest = self.project.memory.digest_of(file)  # it is compared with what the lock has
+        except OSError as error:
+            raise _unreadable(file, error, place, from_package(source.debian_package)) from error
         trouble = self.project.lock.check(recipe.name, str(file), digest, place, self.project.choices.renew_lock)
         if trouble is not None:
             raise YarrikError(trouble)
@@ -240,3 +239,10 @@ class HostSurroundings:
     @cached_property
     def _sights(self) -> Sights:
         return Sights(self.project.store, self.project.machine, self.toolchains)
+
+
+def _unreadable(file: Path, error: OSError, place: Place, remedy: str) -> YarrikError:
+    return YarrikError(
+        Trouble("SOURCE-MISSING", f"cannot read {file}: {error.strerror}", place, why="the definition names it",
+                remedy=remedy or found_nearby(file, f"put it at {file}, or correct the name"))
+    )  # fmt: skip

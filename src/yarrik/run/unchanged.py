@@ -9,7 +9,7 @@ or with one that is damaged, everything is planned as ever: losing it costs time
 What planning looks at is heard as audit events (`sys.addaudithook`): `open`, `os.scandir` and `os.listdir` of Python
 itself, and `yarrik.read`, `yarrik.tree`, `yarrik.variable` and `yarrik.secret` where a digest or a finding is remembered in
 place of reading again. What is read between `yarrik.tree` and `yarrik.tree-read` is a source: where nothing but the steps that
-take it follows from a folder of sources, other contents of its files change no plan."""
+take it follows from a folder of sources, or from a single file, other contents change no plan."""
 
 from __future__ import annotations
 
@@ -64,6 +64,9 @@ _NUMBERS = 6
 _MODE, _MTIME, _CTIME = 0, 2, 3
 #: Bytes of a SHA-256.
 _DIGEST = 32
+
+#: A folder of sources, and the suffixes of what counts in it (none for all); or a single file (None).
+Suffixed = tuple[str, tuple[str, ...] | None]
 
 
 class Question(msgspec.Struct, frozen=True):
@@ -129,7 +132,8 @@ class _Record(msgspec.Struct, array_like=True):
     fingerprints: bytes
     notes: tuple[str, ...]
     report: bytes
-    #: Folders of sources that change no plan, what in them was looked at otherwise, and folders all of which was.
+    #: Folders of sources, and single files, that change no plan, what in them was looked at otherwise, and folders all of which
+    #: was.
     sources: tuple[str, ...] = ()
     seen: tuple[str, ...] = ()
     whole: tuple[str, ...] = ()
@@ -142,12 +146,13 @@ class _Record(msgspec.Struct, array_like=True):
 
 
 class FewChanges(msgspec.Struct, frozen=True):
-    """A build after which nothing has changed but sources and recipes: `folders` are those in which files have other contents,
-    came or went, `recipes` the files of recipes that are written otherwise, and `own` the product's file if that is. `record`
-    has the paths that exist now, and `statuses` those of these paths. `plan` and `state` are as they were kept."""
+    """A build after which nothing has changed but sources and recipes: `sources` are the folders in which files have other
+    contents, came or went, and the single files that have, `recipes` the files of recipes that are written otherwise, and `own`
+    the product's file if that is. `record` has the paths that exist now, and `statuses` those of these paths. `plan` and
+    `state` are as they were kept."""
 
     question: Question
-    folders: tuple[str, ...]
+    sources: tuple[str, ...]
     recipes: tuple[str, ...]
     own: str
     plan: bytes
@@ -292,8 +297,8 @@ def _reads(file: str, digest: str) -> bool:
 
 
 def _few_changes(record: _Record, now: array[int]) -> tuple[tuple[str, ...], tuple[str, ...], str] | None:
-    """The folders of sources in which files have other contents, came or went, the files of recipes that do, and that of the
-    product if it does; None if anything else has changed."""
+    """The folders of sources in which files have other contents, came or went, the single files and those of recipes that have,
+    and that of the product if it has; None if anything else has changed."""
     then = array("Q")
     then.frombytes(record.statuses)
     if not record.plan or len(then) != len(now):
@@ -301,6 +306,7 @@ def _few_changes(record: _Record, now: array[int]) -> tuple[tuple[str, ...], tup
     sources, seen, whole = set(record.sources), set(record.seen), set(record.whole)
     found: dict[str, None] = {}
     recipes: dict[str, None] = {}
+    folders: list[str] = []
     own = ""
     # What is in `out` is put there again.
     last = _NUMBERS * (len(record.paths) + len(record.linked))
@@ -314,31 +320,26 @@ def _few_changes(record: _Record, now: array[int]) -> tuple[tuple[str, ...], tup
         around = {path, *_above(path)}
         if path in seen or whole & around or "/.git/" in path:
             return None
+        as_allowed = now[at + _MODE] == then[at + _MODE]
         if sources & around:
-            if not kind and path in sources:
+            if path in sources and (not kind or (stat.S_ISREG(kind) and not as_allowed)):
                 return None
             found.update(dict.fromkeys(sorted(sources & around)))
-        elif (recipe := _recipe_of(path, record)) and kind:
-            recipes[recipe] = None
-        elif path in (record.own, os.path.dirname(record.own)) and kind and record.own not in record.linked:
-            own = record.own
+        elif stat.S_ISDIR(kind) and as_allowed:
+            folders.append(path)
+        elif kind and os.path.basename(path) == _RECIPE:
+            recipes[path] = None
+        elif kind and path == record.own:
+            own = path
         else:
             return None
-    folders = {os.path.dirname(one) for one in (*recipes, *([own] if own else ()))}
-    if not (found.keys() | recipes.keys() | folders).isdisjoint(record.linked):
+    if not {*found, *recipes, *folders, own}.isdisjoint(record.linked):
         return None
-    if any(_names_in(folder) != _names_known(folder, record.paths) for folder in folders):
-        return None  # what came or went may be something that planning asks for
+    # What came or went may be something that planning asks for; where the names are the same, a file was put in the place of
+    # another, as many editors save.
+    if any(_names_in(folder) != _names_known(folder, record.paths, then) for folder in folders):
+        return None
     return tuple(found), tuple(recipes), own
-
-
-def _recipe_of(path: str, record: _Record) -> str:
-    """The file of the recipe that is in this file, or in this folder; nothing for other paths."""
-    if os.path.basename(path) == _RECIPE:
-        return path
-    file = f"{path}/{_RECIPE}"
-    at = bisect_left(record.paths, file)
-    return file if at < len(record.paths) and record.paths[at] == file else ""
 
 
 def _names_in(folder: str) -> set[str]:
@@ -348,10 +349,14 @@ def _names_in(folder: str) -> set[str]:
         return set()
 
 
-def _names_known(folder: str, paths: list[str]) -> set[str]:
-    """What is in a folder by the paths of a record."""
+def _names_known(folder: str, paths: list[str], then: array[int]) -> set[str]:
+    """What was in a folder by the paths of a record and their statuses."""
     first, end = (bisect_left(paths, f"{folder}{mark}") for mark in ("/", "0"))  # "0" comes after "/"
-    return {path[len(folder) + 1 :].partition("/")[0] for path in paths[first:end]}
+    return {
+        path[len(folder) + 1 :].partition("/")[0]
+        for number, path in enumerate(paths[first:end], first)
+        if then[_NUMBERS * number + _MODE]
+    }
 
 
 def _is_plain(mode: int) -> bool:
@@ -360,7 +365,7 @@ def _is_plain(mode: int) -> bool:
 
 def _with_files_of(folders: Collection[str], record: _Record, now: array[int]) -> tuple[_Record, array[int]] | None:
     """A record, and the statuses of its paths as they are `now`, with the files that came to these folders of sources and
-    without those that went; None where one came that may be more than a source."""
+    without those that went; None where one came that may be more than a source. A single file is no folder, and stays."""
     then = array("Q")
     then.frombytes(record.statuses)
     paths, seen = list(record.paths), set(record.seen)
@@ -485,8 +490,8 @@ class Watch:
     opened: set[str] = field(default_factory=set)
     read: set[str] = field(default_factory=set)
     trees: set[str] = field(default_factory=set)
-    #: Folders of sources that were read, with the suffixes of what was read of them.
-    sources: set[tuple[str, tuple[str, ...]]] = field(default_factory=set)
+    #: Folders of sources that were read, with the suffixes of what was read of them, and single files (None).
+    sources: set[Suffixed] = field(default_factory=set)
     variables: set[str] = field(default_factory=set)
     #: Whether a secret was taken from the environment.
     secret: bool = False
@@ -576,13 +581,13 @@ class Left(msgspec.Struct, frozen=True):
 
 
 class PlanKept(msgspec.Struct, frozen=True):
-    """A build's plan and its state, encoded, and the folders of sources (as they were heard of) that change no plan, unless
-    they are in one of `looked_at`: of these somebody asks another program. `own` is the product's file, and `lock` that of the
-    lock with the SHA-256 of its text."""
+    """A build's plan and its state, encoded, and the sources (as they were heard of) that change no plan, unless they are in
+    one of `looked_at`: of these somebody asks another program. `own` is the product's file, and `lock` that of the lock with
+    the SHA-256 of its text."""
 
     plan: bytes
     state: bytes
-    sources: Collection[tuple[str, tuple[str, ...]]] = ()
+    sources: Collection[Suffixed] = ()
     looked_at: Collection[Path] = ()
     own: str = ""
     lock: tuple[str, str] = ("", "")
@@ -637,10 +642,9 @@ def remember_build(
 
 
 def _part_sources(record: _Record, watch: Watch, plan: PlanKept, seen: frozenset[str]) -> None:
-    """Parts folders of sources from those from which something else follows, and notes what in the former was looked at
-    otherwise."""
-    plain = {folder for folder, _ in plan.sources if os.path.abspath(folder) == folder}
-    whole = {os.path.abspath(folder) for folder, suffixes in watch.sources if (folder, suffixes) not in plan.sources}
+    """Parts sources from those from which something else follows, and notes what in the former was looked at otherwise."""
+    plain = {path for path, _ in plan.sources if os.path.abspath(path) == path}
+    whole = {os.path.abspath(one[0]) for one in watch.sources if one not in plan.sources}
     whole |= set(map(os.path.abspath, plan.looked_at))
     record.sources = tuple(sorted(plain - whole - set(record.linked)))
     record.whole = tuple(sorted(whole))
@@ -663,6 +667,10 @@ def _settle(record: _Record, statuses: array[int], began_ns: int) -> bool:
     and so is the lock: they are looked at again."""
     first = min(began_ns, time.time_ns()) - _FRESH_NS
     sources = set(record.sources)
+    recipes = {path for path in record.paths if path.endswith(f"/{_RECIPE}")}
+    folders = {os.path.dirname(one) for one in (*recipes, record.own)}
+    # A folder of a recipe that came meanwhile is as new as the one that it is in; that one has to be looked at whole.
+    folders |= {os.path.dirname(one) for one in sources} - set(map(os.path.dirname, folders))
     for at in range(0, _NUMBERS * (len(record.paths) + len(record.linked)), _NUMBERS):
         if max(statuses[at + _MTIME], statuses[at + _CTIME]) <= first:
             continue
@@ -670,9 +678,8 @@ def _settle(record: _Record, statuses: array[int], began_ns: int) -> bool:
         path = record.paths[number] if number < len(record.paths) else ""
         if not path or path in record.seen:
             return False
-        again = path in sources or not sources.isdisjoint(_above(path)) or bool(_recipe_of(path, record))
-        again = again or path in (record.own, os.path.dirname(record.own)) or (path == record.lock[0] and _reads(*record.lock))
-        if not again:
+        again = path in sources or not sources.isdisjoint(_above(path)) or path in recipes or path in folders
+        if not (again or path == record.own or (path == record.lock[0] and _reads(*record.lock))):
             return False
         statuses[at + 1 : at + _NUMBERS] = array("Q", [0] * (_NUMBERS - 1))
     return True
