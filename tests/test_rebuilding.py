@@ -737,17 +737,45 @@ class WhenItPlans(Rebuilt):
         return list(self.rebuilt().rows)
 
     def test_a_plan_or_state_that_is_damaged(self) -> None:
-        for number, file in enumerate(sorted((self.root / ".yarrik/plans").iterdir())):
-            with self.subTest(file=file.suffix or "plan"):
-                (self.source / "a.txt").write_text(f"{number}\n")
-                data = bytearray(file.read_bytes())
-                data[len(data) // 2] ^= 1
-                good, _ = file.read_bytes(), file.write_bytes(data)
+        files = sorted((self.root / ".yarrik/plans").iterdir())
+        self.assertEqual([file.suffix for file in files], ["", ".state", ".steps"])
+        for number, file in enumerate(files):
+            good = file.read_bytes()
+            other = bytearray(good)
+            other[good.index(b"build tool") if file.suffix != ".steps" else good.index(b"cp a.txt")] ^= 1
+            damages: dict[str, Callable[[], object]] = {
+                "a bit": lambda file=file, other=other: file.write_bytes(other),
+                "cut": lambda file=file, good=good: file.write_bytes(good[: len(good) // 9]),
+                "empty": lambda file=file: file.write_bytes(b""),
+                "gone": lambda: None,
+                "a folder": lambda file=file: file.mkdir(),
+                "a link": lambda file=file: file.symlink_to(self.folder / "nothing"),
+            }
+            for what, damage in damages.items():
+                with self.subTest(what, file=file.suffix or "plan"):
+                    (self.source / "a.txt").write_text(f"{number} {what}\n")
+                    file.unlink()
+                    damage()
+                    self.assertIsNone(self.short_way())
+                    if file.is_dir():
+                        file.rmdir()
+                    file.unlink(missing_ok=True)
+                    file.write_bytes(good)
+
+    def test_where_a_step_is_said_to_be_is_not_believed(self) -> None:
+        found = self.kept_plan()
+        (self.source / "a.txt").write_text("1\n")
+        for part in (unchanged.Part(-1, 9, b"x"), unchanged.Part(0, -9, b"x"), unchanged.Part(0, 1 << 62, b"x"),
+                     unchanged.Part((1 << 63) + 5, 4, b"x"), unchanged.Part(1 << 40, 4, b"x"), unchanged.Part(0, 4, b"x")):  # fmt: skip
+            other = replace(found, steps=[replace(one, part=part) for one in found.steps])
+            with mock.patch.object(rebuilding, "decoded_plan", return_value=other):
                 self.assertIsNone(self.short_way())
-                file.write_bytes(good)
+
+    def kept_plan(self) -> kept_plan.KeptPlan:
+        return kept_plan.decoded_plan((self.root / ".yarrik/plans" / self.question.file.name).read_bytes())
 
     def test_a_toolchain_that_was_cleared_away(self) -> None:
-        found = kept_plan.decoded_plan((self.root / ".yarrik/plans" / self.question.file.name).read_bytes())
+        found = self.kept_plan()
         for folder, ran in ((self.folder, True), (self.folder / "gone", False)):
             chains = {
                 side: unchanged.msgspec.structs.replace(one, folder=str(folder)) for side, one in found.toolchains.items()
@@ -759,13 +787,17 @@ class WhenItPlans(Rebuilt):
 
     def test_a_step_that_is_not_what_it_was(self) -> None:
         """Even where the seal is right: what is used has to have the fingerprint that it had."""
-        found = kept_plan.decoded_plan((self.root / ".yarrik/plans" / self.question.file.name).read_bytes())
-        steps = [unchanged.msgspec.structs.replace(one, encoded=one.encoded.replace(b"a.txt", b"b.txt")) for one in found.steps]
-        other = unchanged.msgspec.structs.replace(found, steps=steps)
-        self.assertNotEqual(steps, found.steps)
         (self.source / "a.txt").write_text("1\n")
-        with mock.patch.object(rebuilding, "decoded_plan", return_value=other):
-            self.assertIsNone(self.short_way())
+        read = unchanged.Part.read
+        for text, planned in ((b"a.txt", False), (b"b.txt", True)):
+
+            def otherwise(part: unchanged.Part, opened: int, text: bytes = text) -> bytes | None:
+                data = read(part, opened)
+                return data.replace(b"a.txt", text) if data is not None else None
+
+            with mock.patch.object(unchanged.Part, "read", otherwise):
+                self.assertEqual(self.short_way() is None, planned)
+            (self.source / "a.txt").write_text("2\n")
 
 
 class WhatIsLookedAt(Rebuilt):
@@ -889,7 +921,7 @@ class Secrets(World):
         hashed = next(line for line in self.content("/etc/shadow").splitlines() if line.startswith("operator:")).split(":")[1]
         self.assertTrue(hashed.startswith("$"))
         kept = [path for folder in ("plans", "unchanged") for path in (self.root / ".yarrik" / folder).iterdir()]
-        self.assertEqual(len(kept), 3)
+        self.assertEqual(len(kept), 4)
         for path in kept:
             self.assertNotIn(hashed.encode(), path.read_bytes())
         (self.root / "s/recipes/tool/src/a.txt").write_text("it is in the image\n")

@@ -154,7 +154,7 @@ class Builder:
         """The plan as it is kept; None where it cannot be written down."""
         graph = planned.graph
         try:
-            steps, sources, digests = kept_steps(graph.steps, private_steps(graph), watch.sources)
+            steps, file, sources, digests = kept_steps(graph.steps, private_steps(graph), watch.sources)
             # Git tells whether a shelf's clone has changes, which manifests say.
             clones = [self.project.root / one.clone for one in self.project.workspace.settings.shelf if one.git]
             composition, toolchains = planned.composition, dict(planned.surroundings.toolchains)
@@ -175,6 +175,7 @@ class Builder:
             state = KeptState(list(kept.rows), digests, kept.logs or [])
             return PlanKept(
                 encoded(plan),
+                file,
                 encoded(state),
                 [(one.path, one.suffixes) for one in sources],
                 clones,

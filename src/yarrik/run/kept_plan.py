@@ -1,8 +1,9 @@
 """The plan of a build as it is kept beside the build's record: with it, a build after which only sources have changed runs
 what follows from them and plans nothing.
 
-Steps are decoded one by one, since most of them are not needed again. What is read here was written by `yarrik` itself for
-this workspace; each step that is used has to have the fingerprint that it had, or else all is planned."""
+Steps are in a file of their own and are read one by one, since most of them are not needed again. What is read here was
+written by `yarrik` itself for this workspace; each step that is used has to have the fingerprint that it had, or else all is
+planned."""
 
 from __future__ import annotations
 
@@ -22,7 +23,7 @@ from yarrik.model import place_at
 from yarrik.plan import Action, Bounds, PrepareFolder, RunCommands, Setting, Step, beyond_commands
 from yarrik.run.bootable import Bootable
 from yarrik.run.results import Logs, StepRow
-from yarrik.run.unchanged import Question, Suffixed, known_before, state_before
+from yarrik.run.unchanged import Part, Question, Suffixed, known_before, state_before
 from yarrik.toolchain import SPECS_FILE, Toolchain
 
 if TYPE_CHECKING:
@@ -75,13 +76,13 @@ class KeptSource(msgspec.Struct, array_like=True, frozen=True):
 
 
 class KeptStep(msgspec.Struct, array_like=True, frozen=True):
-    """A step, encoded, with the numbers of those that it needs. One whose action holds what must not be written down is `b""`.
-    What a `private` one leaves goes nowhere else."""
+    """A step with the numbers of those that it needs, and where it is, encoded, in the file of steps; nowhere (None) when its
+    action holds what must not be written down. What a `private` one leaves goes nowhere else."""
 
     name: str
     needs: list[int]
     private: bool
-    encoded: bytes
+    part: Part | None
 
 
 class KeptRecipe(msgspec.Struct, array_like=True, frozen=True):
@@ -254,19 +255,21 @@ class FormerLogs(msgspec.Struct, frozen=True):
 
 def kept_steps(
     steps: Sequence[Step], private: set[str], heard: Collection[Suffixed]
-) -> tuple[list[KeptStep], list[KeptSource], list[str]]:
-    """Steps in the form in which they are kept; of the sources that planning was `heard` to read, those from which nothing
-    follows but steps that take them, and their digests. Raises UnicodeEncodeError."""
+) -> tuple[list[KeptStep], bytes, list[KeptSource], list[str]]:
+    """Steps in the form in which they are kept, and the file that has them; of the sources that planning was `heard` to read,
+    those from which nothing follows but steps that take them, and their digests. Raises UnicodeEncodeError."""
     numbers = {step.name: number for number, step in enumerate(steps)}
     kept: list[KeptStep] = []
+    file = bytearray()
     takers: dict[Suffixed, list[tuple[int, str]]] = {}
     # A digest that is anywhere else than in the steps that take it may mean that something else follows from it.
     times: Counter[bytes] = Counter()
     for number, step in enumerate(steps):
         data = encoded_step(step)
         times.update(_DIGEST.findall(data))
-        kept.append(KeptStep(step.name, [numbers[one] for one in step.needs], step.name in private,
-                             b"" if _has_secrets(step) else data))  # fmt: skip
+        part = None if _has_secrets(step) else Part.at(len(file), data)
+        kept.append(KeptStep(step.name, [numbers[one] for one in step.needs], step.name in private, part))
+        file += data if part is not None else b""
         for label in sorted(step.files.keys() & step.places):
             key = (os.fspath(step.places[label]), step.action.suffixes if isinstance(step.action, PrepareFolder) else None)
             if key in heard:
@@ -281,7 +284,7 @@ def kept_steps(
         for key, (digest, *others) in digests.items()
         if not others and times[digest.encode()] == taken[digest]  # others: it changed meanwhile
     }
-    return kept, [KeptSource(*key, takers[key]) for key in sole], list(sole.values())
+    return kept, bytes(file), [KeptSource(*key, takers[key]) for key in sole], list(sole.values())
 
 
 def kept_recipes(composition: Composition, steps: Sequence[Step], apart: Collection[Path]) -> dict[str, KeptRecipe]:

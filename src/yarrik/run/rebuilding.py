@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import os
 import time
+import weakref
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -124,12 +125,8 @@ class Rebuilder:
 
     @cached_property
     def _plan(self) -> KeptPlan:
-        plan, state = decoded_plan(self.changed.plan), self._state
-        for number, data in state.steps.items():
-            plan.steps[number] = replace(plan.steps[number], encoded=data)
-        if plan.own is None or state.options is None:
-            return plan
-        return replace(plan, own=replace(plan.own, options=state.options))
+        plan, options = decoded_plan(self.changed.plan), self._state.options
+        return plan if plan.own is None or options is None else replace(plan, own=replace(plan.own, options=options))
 
     @cached_property
     def _state(self) -> KeptState:
@@ -323,11 +320,11 @@ class Rebuilder:
         secret: set[int] = set()
         for number, step in enumerate(self._plan.steps):
             changed = number in taken or number in self._rewritten
-            if changed and not step.encoded:
+            if changed and step.part is None:
                 raise _Otherwise
             if changed or not follows.isdisjoint(step.needs):
                 follows.add(number)
-            if not step.encoded or not secret.isdisjoint(step.needs):
+            if step.part is None or not secret.isdisjoint(step.needs):
                 secret.add(number)
         return sorted(follows - secret), sorted(follows & secret)
 
@@ -336,10 +333,28 @@ class Rebuilder:
         step = self._rewritten.get(number) or self._kept_step(number)
         return _taking(step, taken[number]) if number in taken else step
 
+    def _encoded(self, number: int) -> bytes:
+        """A step as it was planned, encoded."""
+        part = self._plan.steps[number].part
+        data = part.read(self._file) if part is not None else None
+        if data is None:
+            raise _Otherwise
+        return data
+
+    @cached_property
+    def _file(self) -> int:
+        """The file of steps, open for reading."""
+        try:
+            opened = os.open(self.changed.steps_file, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+        except OSError as error:
+            raise _Otherwise from error
+        weakref.finalize(self, os.close, opened)
+        return opened
+
     def _kept_step(self, number: int) -> Step:
         """A step as it was. What was kept of it has to lead to the fingerprint that it had."""
         row, rows = self._state.rows[number], self._state.rows
-        step = decoded_step(self._plan.steps[number].encoded)
+        step = decoded_step(self._state.steps.get(number) or self._encoded(number))
         if number in self._taken_before:
             step = _taking(step, self._taken_before[number])
         needs = {self._plan.steps[needed].name: needed for needed in self._plan.steps[number].needs}
@@ -392,7 +407,7 @@ class Rebuilder:
         new = {digest for one in report.steps for digest in one.outputs.values()}
         answer = (report.product, kept.notes, msgspec.json.encode(self.shown(kept)))
         lock = self.project.lock_now() if self._chosen else self.changed.record.lock
-        renew(self.changed, answer, left, (old, new), PlanKept(b"", encoded(state), lock=lock))
+        renew(self.changed, answer, left, (old, new), PlanKept(b"", b"", encoded(state), lock=lock))
 
 
 def recipe_in(document: Document) -> Definition[Recipe]:

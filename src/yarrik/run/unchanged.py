@@ -36,9 +36,10 @@ _FORM = 2
 _FOLDER = "unchanged"
 #: What the file of a recipe is called, in a folder of its own.
 _RECIPE = "recipe.toml"
-#: Where the plans are that belong to records, and their state, each under the name of its record.
+#: Where the plans are that belong to records, and their state and steps, each under the name of its record.
 _PLANS = "plans"
 _STATE = ".state"
+_STEPS = ".steps"
 #: How many ways of asking are remembered for a workspace.
 _MOST = 64
 #: A workspace with more paths than this is planned every time.
@@ -67,6 +68,33 @@ _DIGEST = 32
 
 #: A folder of sources, and the suffixes of what counts in it (none for all); or a single file (None).
 Suffixed = tuple[str, tuple[str, ...] | None]
+
+
+class Part(msgspec.Struct, array_like=True, frozen=True):
+    """Where something is in a file: its first byte, how many it has, and a digest of them."""
+
+    begin: int
+    size: int
+    mark: bytes
+
+    @staticmethod
+    def at(begin: int, data: bytes) -> Part:
+        """Where it is, if it begins there."""
+        return Part(begin, len(data), _mark_of(data))
+
+    def read(self, opened: int) -> bytes | None:
+        """What is there in an open file, if it is what it was."""
+        try:
+            if self.begin < 0 or not 0 <= self.size <= os.fstat(opened).st_size:
+                return None
+            data = os.pread(opened, self.size, self.begin)
+        except (OSError, OverflowError):
+            return None
+        return data if _mark_of(data) == self.mark else None
+
+
+def _mark_of(data: bytes) -> bytes:
+    return hashlib.blake2b(data, digest_size=16).digest()
 
 
 class Question(msgspec.Struct, frozen=True):
@@ -171,6 +199,11 @@ class FewChanges(msgspec.Struct, frozen=True):
         """The names of its steps."""
         return self.record.steps
 
+    @property
+    def steps_file(self) -> Path:
+        """The file that has the steps of the plan."""
+        return _steps_file(self.question)
+
     def is_as_left(self, file: Path) -> bool:
         """Whether a file of `out/` is as the last build left it."""
         return _is_as_left(self.record, file)
@@ -256,6 +289,11 @@ def _beside(question: Question) -> tuple[Path, Path]:
     """The files of a record's plan and its state."""
     name = question.file.name
     return question.root / ".yarrik" / _PLANS / name, question.root / ".yarrik" / _PLANS / f"{name}{_STATE}"
+
+
+def _steps_file(question: Question) -> Path:
+    """The file of the steps of a record's plan."""
+    return question.root / ".yarrik" / _PLANS / f"{question.file.name}{_STEPS}"
 
 
 def _sealed(file: Path, seal: str) -> bytes | None:
@@ -581,11 +619,12 @@ class Left(msgspec.Struct, frozen=True):
 
 
 class PlanKept(msgspec.Struct, frozen=True):
-    """A build's plan and its state, encoded, and the sources (as they were heard of) that change no plan, unless they are in
-    one of `looked_at`: of these somebody asks another program. `own` is the product's file, and `lock` that of the lock with
-    the SHA-256 of its text."""
+    """A build's plan, its steps and its state, encoded, and the sources (as they were heard of) that change no plan, unless
+    they are in one of `looked_at`: of these somebody asks another program. `own` is the product's file, and `lock` that of the
+    lock with the SHA-256 of its text."""
 
     plan: bytes
+    steps: bytes
     state: bytes
     sources: Collection[Suffixed] = ()
     looked_at: Collection[Path] = ()
@@ -724,6 +763,7 @@ def _write(question: Question, record: _Record, plan: PlanKept | None) -> bool:
             files = _beside(question)
             files[0].parent.mkdir(parents=True, exist_ok=True)
             if plan.plan:
+                write_file(_steps_file(question), plan.steps)
                 write_file(files[0], plan.plan)
                 record.plan = _seal(plan.plan).hex()
             write_file(files[1], plan.state)
@@ -842,5 +882,5 @@ def _clear_away(folder: Path) -> None:
     files = sorted(folder.iterdir(), key=lambda file: file.stat().st_mtime, reverse=True)
     for file in files[_MOST:]:
         file.unlink(missing_ok=True)
-        for name in (file.name, f"{file.name}{_STATE}"):
+        for name in (file.name, f"{file.name}{_STATE}", f"{file.name}{_STEPS}"):
             (folder.parent / _PLANS / name).unlink(missing_ok=True)
