@@ -80,8 +80,11 @@ class World(WorkspaceTest):
     def question(self) -> Question:
         return Question(self.root)
 
-    def long_way(self, question: Question | None = None, seen: Path | None = None) -> BuildReport:
-        """Builds as the program does when it has to plan, and keeps what it followed from; a path is `seen` too."""
+    def long_way(
+        self, question: Question | None = None, seen: Path | None = None, meanwhile: Callable[[], object] = lambda: None
+    ) -> BuildReport:
+        """Builds as the program does when it has to plan, and keeps what it followed from; a path is `seen` too, and something
+        happens `meanwhile`, when all is planned."""
         question = question or self.question
         session = Session(question.root, Choices(False, question.use_sandbox, question.locked, question.offline))
         try:
@@ -90,6 +93,7 @@ class World(WorkspaceTest):
                 planned = session.planner.planned(session.planner.compose(question.product, overrides))
                 if seen is not None:
                     sys.audit("yarrik.read", seen)
+            meanwhile()
             report = session.builder.build(planned, question=question)
             for error in report.errors:
                 raise error
@@ -460,6 +464,64 @@ class ChangesOneByOne(Changes):
                     self.assertIsNotNone(short, "it is planned again, and nothing has changed")
                 elif name not in careful:
                     self.assertIsNone(short, "it is not seen")
+
+
+class WhatHappensMeanwhile(World):
+    """Something changes after it was planned with and before it is remembered; none of it is new."""
+
+    PASSWORD = ""
+
+    def test_it_is_not_remembered_as_what_was_planned_with(self) -> None:
+        s, aside = self.root / "s", self.folder / "aside"
+        self.recipe("bare", "true")
+        self.write("aside/tool/recipe.toml", (s / "recipes/tool/recipe.toml").read_text().replace("cp a.txt", "cp b.txt"))
+        shutil.copytree(s / "recipes/tool/src", aside / "tool/src")
+        (aside / "tool/notes").write_text("not ours")
+        shutil.copytree(s / "recipes", aside / "recipes")
+        (aside / "recipes/tool/recipe.toml").write_text((aside / "tool/recipe.toml").read_text())
+        shutil.copytree(s / "recipes/idle", aside / "more")
+        (aside / "more/recipe.toml").write_text((aside / "more/recipe.toml").read_text() + "[package.tool]\n")
+        shutil.copytree(s / "images", aside / "images")
+        (aside / "images/i.toml").write_text((s / "images/i.toml").read_text().replace("operator", "keeper"))
+        shutil.copytree(s / "images/files/etc", aside / "etc")
+        (aside / "etc/more.conf").write_text("x")
+        shutil.copytree(self.root / "products", aside / "products")
+        (aside / "products/p.toml").write_text((aside / "products/p.toml").read_text() + "[options.tool]\nloud = true\n")
+        swaps = {"a recipe": ("tool", "s/recipes/tool"), "all recipes": ("recipes", "s/recipes"), "the images": ("images", "s/images"),
+                 "a recipe more": ("more", "s/recipes/more"), "a folder of a tree": ("etc", "s/images/files/etc"),
+                 "the products": ("products", "products")}  # fmt: skip
+        for what, (name, place) in swaps.items():
+            for saved in (False, True):
+                with self.subTest(what, saved=saved):
+                    self.settle()
+
+                    def swap(place: str = place, name: str = name, saved: bool = saved) -> None:
+                        if (self.root / place).exists():
+                            (self.root / place).rename(self.folder / "former")
+                        (aside / name).rename(self.root / place)
+                        if saved:
+                            (self.root / place / ".swap").write_text("")
+                            (self.root / place / ".swap").unlink()
+
+                    # What was kept of the settled state does not count: it asks in another way.
+                    question = Question(self.root, settings=(f"image.hostname={name}-{saved}".lower(),))
+                    self.long_way(question, meanwhile=swap)
+                    told: list[list[str]] = []
+                    for _ in range(2):
+                        time.sleep(2 * SETTLED)
+                        found = unchanged.asked_before(question)
+                        if isinstance(found, unchanged.KeptBuild):
+                            told.append([fingerprint for _, fingerprint in found.by_name])
+                        elif found is not None:
+                            session = Session(self.root)
+                            report = Rebuilder(session.project, found, 0.0, head_as_json).build(None, False, silent)
+                            session.close()
+                            told += [[one.fingerprint for one in report.rows]] if report is not None else []
+                    long = [one.fingerprint for one in self.long_way(question).steps]
+                    self.assertEqual(told, [long] * len(told))
+                    (self.root / place).rename(aside / name)
+                    if (self.folder / "former").exists():
+                        (self.folder / "former").rename(self.root / place)
 
 
 class NothingDependsOnIt(World):

@@ -21,7 +21,7 @@ import sys
 import time
 from array import array
 from bisect import bisect_left
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -389,12 +389,13 @@ def _names_in(folder: str) -> set[str]:
 
 def _names_known(folder: str, paths: list[str], then: array[int]) -> set[str]:
     """What was in a folder by the paths of a record and their statuses."""
-    first, end = (bisect_left(paths, f"{folder}{mark}") for mark in ("/", "0"))  # "0" comes after "/"
-    return {
-        path[len(folder) + 1 :].partition("/")[0]
-        for number, path in enumerate(paths[first:end], first)
-        if then[_NUMBERS * number + _MODE]
-    }
+    below = (number for number in _below(folder, paths) if then[_NUMBERS * number + _MODE])
+    return {paths[number][len(folder) + 1 :].partition("/")[0] for number in below}
+
+
+def _below(folder: str, paths: Sequence[str]) -> range:
+    """Which of these paths, which are sorted, are in a folder."""
+    return range(bisect_left(paths, f"{folder}/"), bisect_left(paths, f"{folder}0"))  # "0" comes after "/"
 
 
 def _is_plain(mode: int) -> bool:
@@ -408,7 +409,7 @@ def _with_files_of(folders: Collection[str], record: _Record, now: array[int]) -
     then.frombytes(record.statuses)
     paths, seen = list(record.paths), set(record.seen)
     for folder in sorted(folders, reverse=True):
-        first, end = (bisect_left(paths, f"{folder}{mark}") for mark in ("/", "0"))  # "0" comes after "/"
+        first, end = (inside := _below(folder, paths)).start, inside.stop
         known = {path: number for number, path in enumerate(paths[first:end], first)}
         below: set[str] = set()
         try:
@@ -706,22 +707,39 @@ def _settle(record: _Record, statuses: array[int], began_ns: int) -> bool:
     and so is the lock: they are looked at again."""
     first = min(began_ns, time.time_ns()) - _FRESH_NS
     sources = set(record.sources)
-    recipes = {path for path in record.paths if path.endswith(f"/{_RECIPE}")}
-    folders = {os.path.dirname(one) for one in (*recipes, record.own)}
-    # A folder of a recipe that came meanwhile is as new as the one that it is in; that one has to be looked at whole.
-    folders |= {os.path.dirname(one) for one in sources} - set(map(os.path.dirname, folders))
+    again: set[int] = set()
     for at in range(0, _NUMBERS * (len(record.paths) + len(record.linked)), _NUMBERS):
         if max(statuses[at + _MTIME], statuses[at + _CTIME]) <= first:
             continue
         number = at // _NUMBERS
+        again.add(number)
+        # A folder may be another one that was moved there, with all that it holds: that may be older.
+        if number < len(record.paths) and stat.S_ISDIR(statuses[at + _MODE]) and not _is_among(record.paths[number], sources):
+            again.update(_below(record.paths[number], record.paths))
+    for number in again:
         path = record.paths[number] if number < len(record.paths) else ""
-        if not path or path in record.seen:
+        if not path or path in record.seen or not _can_be_asked_again(path, record, sources):
             return False
-        again = path in sources or not sources.isdisjoint(_above(path)) or path in recipes or path in folders
-        if not (again or path == record.own or (path == record.lock[0] and _reads(*record.lock))):
-            return False
+        at = _NUMBERS * number
         statuses[at + 1 : at + _NUMBERS] = array("Q", [0] * (_NUMBERS - 1))
     return True
+
+
+def _can_be_asked_again(path: str, record: _Record, sources: set[str]) -> bool:
+    """Whether a build after few changes finds out whether this path of a record is what planning saw."""
+    if _is_among(path, sources) or os.path.basename(path) == _RECIPE or path in (record.own, os.path.dirname(record.own)):
+        return True
+    if path == record.lock[0]:
+        return _reads(*record.lock)
+    names = {os.path.dirname(record.paths[number])[len(path) :] for number in _below(path, record.paths)
+             if os.path.basename(record.paths[number]) == _RECIPE}  # fmt: skip
+    if names:
+        return names == {""}  # a folder of a recipe; among several there may be one that came meanwhile
+    return any(os.path.dirname(record.sources[number]) == path for number in _below(path, record.sources))
+
+
+def _is_among(path: str, sources: set[str]) -> bool:
+    return path in sources or not sources.isdisjoint(_above(path))
 
 
 def renew(
