@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
@@ -217,12 +216,17 @@ def _table(name: str, values: Mapping[str, object]) -> list[str]:
         return []
     return [
         f"\n[{name}]\n",
-        *(f"{_key(key)} = {json.dumps(value, ensure_ascii=False)}\n" for key, value in sorted(values.items())),
+        *(f"{_key(key)} = {_text(value)}\n" for key, value in sorted(values.items())),
     ]
 
 
 def _key(text: str) -> str:
-    return text if _BARE.match(text) else json.dumps(text, ensure_ascii=False)
+    return text if _BARE.match(text) else _text(text)
+
+
+def _text(value: object) -> str:
+    """A value in TOML: these are written as in JSON."""
+    return msgspec.json.encode(value).decode()
 
 
 def read_lock(root: Path) -> Lock:
