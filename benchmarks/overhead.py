@@ -45,7 +45,8 @@ def lay_out_frame(root: Path, names: list[str]) -> Callable[[str, str], None]:
     write("s/profiles/p.toml", 'init = "init"\n')
     disk = '[[disk]]\nname = "card"\n[[disk.partition]]\nname = "root"\nholds = "root"\n'
     write("s/boards/b.toml", f'arch = "host"\n[kernel]\nrecipe = "stand-in"\n{disk}')
-    write("s/images/i.toml", f"packages = {json.dumps(names)}\n")
+    write("s/images/i.toml", f'packages = {json.dumps(names)}\n[[file]]\npath = "/etc/note"\nfrom = "note.txt"\n')
+    write("s/images/note.txt", "high water\n")
     write("products/many.toml", 'board = "b"\nprofile = "p"\nimage = "i"\n')
     for recipe in ("stand-in", "libc"):
         shutil.copytree(STAND_IN / recipe, root / "s/recipes" / recipe)
@@ -132,6 +133,7 @@ def main() -> None:
         source = after(lambda run: next((recipe / "src").glob("recipe-*.c")).write_text(f"/* another text {run} */\n"))
         came = after(lambda run: (recipe / f"src/more-{run}.c").write_text("/* more */\n"))
         command = after(lambda run: (recipe / "recipe.toml").write_text(written.replace('"true"', f'"true {run}"')))
+        file = after(lambda run: (root / "w/s/images/note.txt").write_text(f"low water {run}\n"))
         product = root / "w/products/many.toml"
         plain = product.read_text()
         option = after(lambda run: product.write_text(f"{plain}[options.{recipe.name}]\nswitch-{run} = true\n"))
@@ -143,6 +145,7 @@ def main() -> None:
             ("one source changed", source[0], None), ("beside its own steps", source[1], ONE_CHANGED),
             ("one source came, beside its own steps", came[1], ONE_CHANGED),
             ("one recipe's commands changed, beside its own steps", command[1], ONE_CHANGED),
+            ("one file of the image changed, beside its own steps", file[1], ONE_CHANGED),
             ("one option chosen, beside its own steps", option[1], ONE_CHANGED))  # fmt: skip
     for what, took, most in rows:
         ratio = took.seconds / start.seconds

@@ -24,7 +24,7 @@ from msgspec.structs import replace
 from tests.support import ProgramTest, WorkspaceTest
 from tests.test_kernel import PretendedKernel
 from tests.test_unchanged import SETTLED, TRIES, Changes, World
-from yarrik.cache import Memory, Store, Tree
+from yarrik.cache import Memory, MissingObject, Store, Tree
 from yarrik.demo import lay_out_demo
 from yarrik.errors import YarrikError
 from yarrik.model import Overrides, read_document
@@ -482,6 +482,18 @@ class OptionsThatAreChosenOtherwise(Rebuilt):
         self.addCleanup(session.close)
         self.assertIsNone(Rebuilder(session.project, found).build(None, False, silent))
         self.assertNotIn('"tool[loud]" = true', (self.root / "yarrik.lock").read_text())
+
+    def test_what_is_planned_after_all_says_what_differs_from_the_lock(self) -> None:
+        """The lock is as it was then: also where the cache turns out to be damaged when steps have run."""
+        lock = self.root / "yarrik.lock"
+        before = lock.read_text()
+        self.choose()
+        for trouble in (rebuilding._Otherwise(), MissingObject("0" * 64)):
+            with mock.patch.object(Rebuilder, "_run", side_effect=trouble):
+                self.assertIsNone(self.short_way())
+            self.assertEqual(lock.read_text(), before)
+        self.assertIn("not as yarrik.lock had it: option tool[loud]: off → on", self.long_way().notes)
+        self.assertNotEqual(lock.read_text(), before)
 
     def test_a_lock_that_somebody_wrote_is_looked_at(self) -> None:
         lock = self.root / "yarrik.lock"

@@ -184,11 +184,12 @@ def _worth_telling(link: Link) -> bool:
 
 
 def _told(link: Link) -> str:
+    from yarrik.model import HOST_MARK
     from yarrik.resolve import link_words
 
     if link.source.kind == "product":
         return link_words(link)
-    host = " (host)" if link.source.side == "host" else ""
+    host = HOST_MARK if link.source.side == "host" else ""
     kind = {"group": "the group ", "role": "the role "}.get(link.source.kind, "")
     how = f"is answered by {link_words(link)}" if link.source.kind == "role" else link_words(link)
     return f"{kind}{link.source.name}{host} {how}"

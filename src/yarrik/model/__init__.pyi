@@ -74,6 +74,7 @@ from .finding import Found as Found
 from .finding import find as find
 from .finding import known_words as known_words
 from .kinds import AMENDABLE as AMENDABLE
+from .kinds import HOST_MARK as HOST_MARK
 from .kinds import NAMED as NAMED
 from .kinds import SHAPES as SHAPES
 from .local_settings import accept_terms as accept_terms

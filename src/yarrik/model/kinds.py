@@ -29,6 +29,8 @@ KINDS = (
     Kind("group", Group),
     Kind("amendment", Amendment),
 )
+#: How what is built for the build host is told from what is built for the board, behind a recipe's name.
+HOST_MARK = " (host)"
 SHAPES: dict[str, type[Definable]] = {kind.name: kind.shape for kind in KINDS}
 EXTENDING = tuple(kind.name for kind in KINDS if kind.extends)
 AMENDABLE = tuple(kind.name for kind in KINDS if kind.amendable)

@@ -5,10 +5,11 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
+from yarrik.model import HOST_MARK
 from yarrik.plan.actions import PrepareFolder
 
 if TYPE_CHECKING:
@@ -65,6 +66,16 @@ class Step(msgspec.Struct, frozen=True):
     def name(self) -> str:
         """Kind and subject, unique in a graph: `build libtide`."""
         return f"{self.kind} {self.subject}"
+
+    @property
+    def recipe(self) -> str:
+        """The recipe that it belongs to, where it is a recipe's."""
+        return self.subject.removesuffix(HOST_MARK)
+
+    @property
+    def side(self) -> Literal["board", "host"]:
+        """What it is for: the board, or the build host."""
+        return "host" if self.subject.endswith(HOST_MARK) else "board"
 
     @property
     def needs(self) -> tuple[str, ...]:

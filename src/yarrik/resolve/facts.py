@@ -10,6 +10,7 @@ from typing import Literal
 import msgspec
 
 from yarrik.errors import Place
+from yarrik.model import HOST_MARK
 
 Side = Literal["board", "host"]
 ThingKind = Literal["product", "recipe", "option", "package", "role", "group"]
@@ -28,7 +29,7 @@ class Node:
     side: Side
 
     def __str__(self) -> str:
-        return self.recipe if self.side == "board" else f"{self.recipe} (host)"
+        return self.recipe if self.side == "board" else f"{self.recipe}{HOST_MARK}"
 
 
 class Relation(Enum):
@@ -67,7 +68,7 @@ class Thing(msgspec.Struct, frozen=True):
     option: str = ""
 
     def __str__(self) -> str:
-        host = " (host)" if self.side == "host" else ""
+        host = HOST_MARK if self.side == "host" else ""
         if self.kind == "option":
             return f"{self.name}[{self.option}]{host}"
         return f"@{self.name}{host}" if self.kind == "group" else f"{self.name}{host}"

@@ -190,7 +190,7 @@ class Builder:
         project = self.project
         silenced = planned.composition.product.value.silence
         edits = sorted(path.parent.name for path in (project.root / EDITS).glob("*/.git"))
-        built = {step.subject.removesuffix(" (host)") for step in planned.graph.steps}
+        built = {step.recipe for step in planned.graph.steps}
         notes = [f"{name} is built from {EDITS}/{name}, until `yarrik edit {name} --close`" for name in edits if name in built]
         notes += diversion_notes(project, built)
         notes += notes_of_moved(moved)

@@ -299,7 +299,7 @@ def kept_recipes(composition: Composition, steps: Sequence[Step], apart: Collect
     for number, step in enumerate(steps):
         taken.update(map(os.fspath, step.places.values()))
         if step.kind == "build":
-            name = step.subject.removesuffix(" (host)")
+            name = step.recipe
             builds.setdefault(name, []).append(number)
             if not isinstance(step.action, RunCommands) or SPECS_FILE in step.action.files:
                 linked_otherwise.add(name)

@@ -73,7 +73,7 @@ def prove(
     planned = session.planner.planned(composition)
     graph = planned.graph
     chosen = [step for step in graph.steps if not isinstance(step.action, _TAKING)
-              and recipe in (None, step.subject, step.subject.removesuffix(" (host)"))]  # fmt: skip
+              and recipe in (None, step.subject, step.recipe)]  # fmt: skip
     if not chosen:
         subjects = sorted({step.subject for step in graph.steps})
         raise YarrikError(Trouble("RECIPE-UNKNOWN", f"`{composition.name}` has no steps of `{recipe}`",

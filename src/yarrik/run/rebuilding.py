@@ -9,7 +9,7 @@ import os
 import time
 import weakref
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -58,13 +58,10 @@ from yarrik.run.sysroots import difference_in
 from yarrik.run.unchanged import FewChanges, PlanKept, renew
 
 if TYPE_CHECKING:
-    from yarrik.resolve import Moved
+    from yarrik.resolve import LockedProduct, Moved
 
 #: What steps (by number) take, by their labels for it: digests.
 _Taken = dict[int, dict[str, str]]
-
-#: How the subjects of steps end that build for this machine.
-HOST = " (host)"
 
 
 class _Otherwise(Exception):
@@ -80,6 +77,8 @@ class Rebuilder:
     changed: FewChanges
     started: float = 0.0
     shown: Callable[[BuildReport], dict[str, object]] = lambda report: {}
+    #: What the lock had of the product, where this build has written another.
+    _held_before: LockedProduct | None = field(default=None, init=False)
 
     def build(self, jobs: int | None, keep_going: bool, listener: Listener) -> BuildReport | None:
         """Runs what follows from the changes, publishes, and keeps how all is now. The report says what failed. None when
@@ -87,6 +86,8 @@ class Rebuilder:
         try:
             return self._build(jobs, keep_going, listener)
         except (_Otherwise, MissingObject, Damaged, msgspec.DecodeError):
+            if self._held_before is not None:  # what differs from the lock is said by the build that plans
+                self._write_lock(self._held_before)
             return None
 
     def assess(self) -> list[Assessment] | None:
@@ -210,7 +211,7 @@ class Rebuilder:
         recipe = recipe_in(document)
         for number in kept.builds:
             step = self._kept_step(number)
-            if not step.subject.endswith(HOST):
+            if step.side == "board":
                 step = _with_options(step, self._chosen.get(recipe.name, {}))
             yield number, with_commands(step, recipe, self._plan.settings)
 
@@ -269,9 +270,15 @@ class Rebuilder:
             raise _Otherwise
         from yarrik.resolve import moved
 
-        lock.hold(product, now, lock.shelves)
-        self.project.write_lock()
+        self._write_lock(now)
+        self._held_before = former
         return moved(former, now)
+
+    def _write_lock(self, held: LockedProduct) -> None:
+        """Writes the lock with this as what it holds of the product."""
+        lock = self.project.lock
+        lock.hold(self._plan.finished.product, held, lock.shelves)
+        self.project.write_lock()
 
     def _taken(self) -> tuple[_Taken, dict[str, Tree], list[str]]:
         """What each step takes whose sources are others now; the trees of these; and the digests of all sources."""
@@ -425,7 +432,7 @@ def with_commands(step: Step, recipe: Definition[Recipe], settings: Mapping[str,
     options = {key.removeprefix("option "): on == "on" for key, on in step.choices.items() if key.startswith("option ")}
     # The record knows these variables: they are as they were.
     let_in = {name: value for name in recipe.value.build.let_in if (value := os.environ.get(name)) is not None}
-    setting = settings["host" if step.subject.endswith(HOST) else "board"]
+    setting = settings[step.side]
     action = build_commands(recipe, options, setting, let_in, action.programs, action.host)
     return replace(step, action=action, bounds=bounds_of(recipe.value.build))
 
