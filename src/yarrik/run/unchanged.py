@@ -32,7 +32,7 @@ import msgspec
 from yarrik import __version__
 
 #: Raised when records have another form.
-_FORM = 2
+_FORM = 3
 _FOLDER = "unchanged"
 #: What the file of a recipe is called, in a folder of its own.
 _RECIPE = "recipe.toml"
@@ -147,6 +147,8 @@ class _Record(msgspec.Struct, array_like=True):
     form: int
     facts: dict[str, str]
     variables: dict[str, str]
+    #: Lists of paths, in the order of `_LISTS`, when they are written down: as bytes, since names may be no text.
+    lists: tuple[bytes, ...]
     #: Paths as they are themselves, then those that are links once more as what they lead to, then the files in `out/`.
     paths: list[str]
     linked: list[str]
@@ -171,6 +173,9 @@ class _Record(msgspec.Struct, array_like=True):
     #: The product's own file, where its options may be chosen otherwise; and the lock, with the SHA-256 of its text.
     own: str = ""
     lock: tuple[str, str] = ("", "")
+
+
+_LISTS = ("paths", "linked", "out", "sources", "seen", "whole")
 
 
 class FewChanges(msgspec.Struct, frozen=True):
@@ -282,7 +287,13 @@ def _read(question: Question) -> _Record | None:
         record = msgspec.msgpack.decode(body, type=_Record)
     except msgspec.DecodeError:
         return None
-    return record if record.form == _FORM else None
+    if record.form != _FORM or len(record.lists) != len(_LISTS):
+        return None
+    for name, data in zip(_LISTS, record.lists, strict=True):
+        found = os.fsdecode(data).split("\0") if data else []
+        setattr(record, name, type(getattr(record, name))(found))
+    record.lists = ()
+    return record
 
 
 def _beside(question: Question) -> tuple[Path, Path]:
@@ -668,7 +679,7 @@ def remember_build(
     ordered = sorted(paths)
     linked = [path for path in ordered if os.path.islink(path)]
     out = sorted(map(os.fspath, left.out))
-    record = _Record(_FORM, _facts(), _variables(watch.variables), ordered, linked, out, b"", [], cache,
+    record = _Record(_FORM, _facts(), _variables(watch.variables), (), ordered, linked, out, b"", [], cache,
                      said[0], tuple(left.steps), left.fingerprints, *said[1:])  # fmt: skip
     if plan is not None:
         _part_sources(record, watch, plan, seen)
@@ -786,7 +797,9 @@ def _write(question: Question, record: _Record, plan: PlanKept | None) -> bool:
                 record.plan = _seal(plan.plan).hex()
             write_file(files[1], plan.state)
             record.state = _seal(plan.state).hex()
-        body = msgspec.msgpack.encode(record)
+        lists = tuple(os.fsencode("\0".join(getattr(record, name))) for name in _LISTS)
+        bare = {name: type(getattr(record, name))() for name in _LISTS}
+        body = msgspec.msgpack.encode(msgspec.structs.replace(record, lists=lists, **bare))
         write_file(question.file, body + _seal(body))
         _clear_away(question.file.parent)
     except (OSError, UnicodeEncodeError):
