@@ -133,6 +133,7 @@ benchmark: packages-demo packages-test setup
 	$(VENV)/bin/python benchmarks/overhead.py
 	$(VENV)/bin/python benchmarks/overhead.py --recipes 1750 --shape graph
 	$(VENV)/bin/python benchmarks/overhead.py --recipes 1750
+	$(VENV)/bin/python benchmarks/growth.py
 	$(VENV)/bin/python benchmarks/catalogue.py
 	$(VENV)/bin/python benchmarks/definitions.py
 	$(VENV)/bin/python benchmarks/solver.py

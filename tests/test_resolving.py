@@ -2,14 +2,17 @@
 
 import json
 import os
+import tomllib
 import unittest
+from collections.abc import ItemsView, Iterator
+from dataclasses import replace
 from pathlib import Path
 
 from tests.support import WorkspaceTest
 from tests.universes import composition_of, plain
 from yarrik.demo import lay_out_demo
 from yarrik.errors import YarrikError
-from yarrik.resolve import resolve
+from yarrik.resolve import Node, resolve
 from yarrik.resolve.explain import SCREEN
 
 LIBRARY = """
@@ -119,6 +122,42 @@ class AnswersAreFound(ResolvingTest):
         self.image("app")
         versions = self.resolve()["versions"]
         self.assertEqual((versions["libplot"], versions["libplot (host)"]), ("2.1", "1.8"))
+
+    def test_what_is_asked_of_one_does_not_go_through_all(self) -> None:
+        """Planning asks for each recipe and package: else its time grows with the square of them."""
+        names = [f"lib{number}" for number in range(6)]
+        recipes = {name: tomllib.loads(LIBRARY.format(name=name, versions='["1.0"]', more="")) for name in names}
+        answer = resolve(composition_of(recipes, {"packages": ["init", *names]}))
+        walks: list[str] = []
+
+        class Options(dict):  # type: ignore[type-arg]
+            def __iter__(self) -> Iterator[object]:
+                walks.append("options")
+                return super().__iter__()
+
+            def items(self) -> ItemsView[object, object]:
+                walks.append("options")
+                return super().items()
+
+        class Packages(tuple):  # type: ignore[type-arg]
+            def __iter__(self) -> Iterator[object]:
+                walks.append("packages")
+                return super().__iter__()
+
+            def __contains__(self, one: object) -> bool:
+                walks.append("packages")
+                return super().__contains__(one)
+
+        spied = replace(answer, options=Options(answer.options), packages=Packages(answer.packages))
+        for node in answer.versions:
+            self.assertEqual(spied.options_of(node), answer.options_of(node))
+            self.assertEqual(spied.build_needs(node), answer.build_needs(node))
+        self.assertEqual(answer.options_of(Node("lib3", "board")),
+                         {"colour": True, "grey": False, "png": True, "svg": False, "tiny": False})  # fmt: skip
+        for package in answer.packages:
+            self.assertEqual(spied.package_for(package), package)
+        self.assertFalse(spied.brings("lib9"))
+        self.assertLessEqual({word: walks.count(word) for word in set(walks)}.items(), {"options": 1, "packages": 1}.items())
 
     def test_options_reach_the_build_and_exactly_the_users_are_built_again(self) -> None:
         self.library(more='[package.libplot]\nfiles = ["/usr/share/libplot"]')

@@ -153,7 +153,7 @@ def show_roles(session: Session, composition: Composition, json: bool) -> None:
     answer = session.planner.answer(composition)
     found = []
     for role, packages in answer.universe.catalog.roles.items():
-        there = [name for name in packages if name in answer.packages]
+        there = [name for name in packages if answer.brings(name)]
         if role == "init" and not there:
             there = [answer.package_for(parse_requirement(composition.profile.value.init).name)]  # the profile names it
         found.append((role, there, [name for name in packages if name not in there]))

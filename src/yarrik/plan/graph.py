@@ -318,7 +318,7 @@ class _Planner:
     def _runtime(self, node: Node, recipe: Definition[Recipe]) -> None:
         toolchain = self.surroundings.toolchain(node.side)
         place = recipe.place("build", "using")
-        asked = {key for key in RUNTIME_PACKAGES if runtime_package(key, recipe.name) in self.answer.packages}
+        asked = {key for key in RUNTIME_PACKAGES if self.answer.brings(runtime_package(key, recipe.name))}
         apart = {key for key, one in RUNTIME_PACKAGES.items() if one.names}
         development = self.surroundings.development(node.side) if asked & apart else DevelopmentFiles((), ())
         for key in sorted(asked - {file.package for file in (*toolchain.runtime, *development.files)}):
@@ -503,7 +503,7 @@ class _Planner:
         if not self.outputs_of[node] or node in order.needed:
             return False
         yields = package_rules(self.answer.recipe(node), self.composition)
-        return node.side == "board" and not any(name in self.answer.packages for name in yields)
+        return node.side == "board" and not any(map(self.answer.brings, yields))
 
     def _outputs(self, node: Node, recipe: Definition[Recipe], files: tuple[str, str]) -> dict[str, str]:
         """The step that picks each output of a recipe."""

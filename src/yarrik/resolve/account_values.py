@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import cached_property
 from typing import Literal
 
 import msgspec
@@ -46,7 +47,7 @@ class AccountGroup(msgspec.Struct, frozen=True, kw_only=True, rename="kebab", om
     packages: tuple[str, ...] = ()
 
 
-class Accounts(msgspec.Struct, frozen=True, kw_only=True):
+class Accounts(msgspec.Struct, frozen=True, kw_only=True, dict=True):
     """All accounts that may be in an image, by number."""
 
     users: tuple[Account, ...]
@@ -64,12 +65,12 @@ class Accounts(msgspec.Struct, frozen=True, kw_only=True):
         kept = (one for one in groups if not one.packages or there & set(one.packages) or one.members or one.gid in first)
         return Accounts(users=users, groups=tuple(kept))
 
-    @property
+    @cached_property
     def user_numbers(self) -> dict[str, int]:
         """Numbers of users by name."""
         return {one.name: one.uid for one in self.users}
 
-    @property
+    @cached_property
     def group_numbers(self) -> dict[str, int]:
         """Numbers of groups by name."""
         return {one.name: one.gid for one in self.groups}
@@ -77,8 +78,12 @@ class Accounts(msgspec.Struct, frozen=True, kw_only=True):
     def owner(self, user: str, group: str = "") -> tuple[int, int] | None:
         """Numbers of an owner and the group that a path belongs to, which is the owner's first one unless it is said; None when
         one of them is not there."""
-        account = next((one for one in self.users if one.name == user), None)
+        account = self._users.get(user)
         if account is None:
             return None
         gid = self.group_numbers.get(group) if group else account.gid
         return None if gid is None else (account.uid, gid)
+
+    @cached_property
+    def _users(self) -> dict[str, Account]:
+        return {one.name: one for one in self.users}

@@ -48,7 +48,14 @@ class Answer:
 
     def options_of(self, node: Node) -> dict[str, bool]:
         """The options of a recipe, each on or off."""
-        return {option: on for (other, option), on in sorted(self.options.items()) if other == node}
+        return dict(self._options_by_node.get(node, {}))
+
+    @cached_property
+    def _options_by_node(self) -> dict[Node, dict[str, bool]]:
+        found: dict[Node, dict[str, bool]] = {}
+        for (node, option), on in sorted(self.options.items()):
+            found.setdefault(node, {})[option] = on
+        return found
 
     def node_for(self, need: str, side: Side) -> Node | None:
         """The recipe that a build's need was answered with."""
@@ -107,17 +114,25 @@ class Answer:
         """The package that answers to a name at run time."""
         if name in self.roles:
             return self.roles[name]
-        if name in self.packages:
+        if self.brings(name):
             return name
         catalog = self.universe.catalog
-        found = next((one for one in catalog.answering(name) if one in self.packages), None)
+        found = next((one for one in catalog.answering(name) if self.brings(one)), None)
         if found is None and name in catalog.workspace.shelved["recipe"]:
             found = catalog.main_package(name)
         return found or name  # a package that is not in the image: what needs it is not in it either
 
+    def brings(self, package: str) -> bool:
+        """Whether a package is among those of the product."""
+        return package in self._package_names
+
+    @cached_property
+    def _package_names(self) -> frozenset[str]:
+        return frozenset(self.packages)
+
     def providing(self, role: str) -> list[str]:
         """The image's packages that provide a role, whether somebody asked for it or not."""
-        return [name for name in self.universe.catalog.answering(role) if name in self.packages]
+        return [name for name in self.universe.catalog.answering(role) if self.brings(name)]
 
     @cached_property
     def links(self) -> tuple[Link, ...]:

@@ -695,7 +695,7 @@ def remember_build(
 def _part_sources(record: _Record, watch: Watch, plan: PlanKept, seen: frozenset[str]) -> None:
     """Parts sources from those from which something else follows, and notes what in the former was looked at otherwise."""
     plain = {path for path, _ in plan.sources if os.path.abspath(path) == path}
-    whole = {os.path.abspath(one[0]) for one in watch.sources if one not in plan.sources}
+    whole = {os.path.abspath(path) for path, _ in watch.sources - set(plan.sources)}
     whole |= set(map(os.path.abspath, plan.looked_at))
     record.sources = tuple(sorted(plain - whole - set(record.linked)))
     record.whole = tuple(sorted(whole))
