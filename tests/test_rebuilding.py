@@ -665,6 +665,28 @@ class FragmentsOfTheKernel(Rebuilt, PretendedKernel):
         self.fragment.write_text("CONFIG_SERIAL=y\nCONFIG_MODULES=y\n")
         self.assertIsNone(self.short_way())
 
+    def test_one_that_changes_while_the_kernel_is_built(self) -> None:
+        """What was planned with counts, and not what it says when the build is remembered."""
+        for text in ("CONFIG_MODULES=y\n", "CONFIG_SERIAL=y\n"):
+            former = self.fragment.read_text()
+            question = Question(self.root, settings=(f"image.hostname={text[7:10].lower()}",))
+            self.long_way(question, meanwhile=lambda text=text: self.fragment.write_text(text))
+            for _ in range(2):
+                found = unchanged.asked_before(question)
+                self.assertNotIsInstance(found, unchanged.KeptBuild)
+                if found is not None:
+                    session = Session(self.root)
+                    self.addCleanup(session.close)
+                    self.assertIsNone(Rebuilder(session.project, found).build(None, False, silent))
+                time.sleep(2 * SETTLED)
+            self.fragment.write_text(former)
+            self.settle()
+
+    def test_one_that_was_written_again_with_the_same_text_is_planned(self) -> None:
+        """It may have said something else when planning asked for modules, if that was lately."""
+        self.fragment.write_text(self.fragment.read_text())
+        self.assertIsNone(self.short_way())
+
     def test_one_that_the_kernel_refuses(self) -> None:
         self.fragment.write_text("CONFIG_GAUGE=y\n")
         report = self.rebuilt()

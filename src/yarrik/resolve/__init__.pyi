@@ -34,7 +34,7 @@ from .outputs import taken_outputs as taken_outputs
 from .outputs import with_outputs as with_outputs
 from .packages import KERNEL_BLOBS as KERNEL_BLOBS
 from .packages import KERNEL_HEADERS as KERNEL_HEADERS
-from .packages import ask_for_modules as ask_for_modules
+from .packages import asks_for_modules as asks_for_modules
 from .packages import locale_package as locale_package
 from .packages import module_fragments as module_fragments
 from .packages import package_rules as package_rules

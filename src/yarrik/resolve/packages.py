@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -72,7 +72,7 @@ def wants_modules(composition: Composition) -> bool:
 
     `.config` has the last word when the kernel is built."""
     files = module_fragments(composition)
-    return files is None or ask_for_modules(files)
+    return files is None or any(asks_for_modules(_read_fragment(file)) for file in files)
 
 
 def module_fragments(composition: Composition) -> list[Path] | None:
@@ -84,15 +84,15 @@ def module_fragments(composition: Composition) -> list[Path] | None:
     return [path for name in kernel.fragments if (path := board.beside(name, "kernel", "fragments")).is_file()]
 
 
-def ask_for_modules(fragments: Iterable[Path]) -> bool:
-    """Whether one of these files configures the kernel with modules. Raises OSError."""
-    return any(_asks_for_modules(file) for file in fragments)
+def asks_for_modules(fragment: bytes) -> bool:
+    """Whether the text of a fragment configures the kernel with modules."""
+    return b"CONFIG_MODULES=y" in fragment
 
 
-def _asks_for_modules(fragment: Path) -> bool:
+def _read_fragment(file: Path) -> bytes:
     # Read as a source is: a build after few changes asks again, and nothing else follows from its text here.
-    sys.audit("yarrik.tree", fragment, None)
+    sys.audit("yarrik.tree", file, None)
     try:
-        return "CONFIG_MODULES=y" in fragment.read_text(encoding="utf-8", errors="replace")
+        return file.read_bytes()
     finally:
-        sys.audit("yarrik.tree-read", fragment)
+        sys.audit("yarrik.tree-read", file)

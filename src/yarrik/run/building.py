@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -13,9 +12,9 @@ from msgspec.structs import replace
 from yarrik.cache import MissingObject, Traffic, in_use
 from yarrik.devicetree import blob_name
 from yarrik.errors import Place, Trouble, YarrikError, suggestion
-from yarrik.model import FILE, LOCAL_FILE, SHAPES, Composition, settings_file
+from yarrik.model import FILE, LOCAL_FILE, SHAPES, settings_file
 from yarrik.plan import Graph, Step, setting_of
-from yarrik.resolve import Moved, ask_for_modules, module_fragments
+from yarrik.resolve import Moved, module_fragments
 from yarrik.run.bootable import Bootable
 from yarrik.run.diversions import diversion_notes, diversion_of, renew_diversion
 from yarrik.run.events import Listener, silent
@@ -27,6 +26,7 @@ from yarrik.run.kept_plan import (
     KeptState,
     Said,
     encoded,
+    kept_fragments,
     kept_product,
     kept_recipes,
     kept_steps,
@@ -160,6 +160,9 @@ class Builder:
             composition, toolchains = planned.composition, dict(planned.surroundings.toolchains)
             recipes = kept_recipes(composition, graph.steps, clones)
             own = kept_product(planned.answer, recipes, clones)
+            fragments = kept_fragments(module_fragments(composition) or (), sources, digests)
+            if fragments is None:
+                return None
             plan = KeptPlan(
                 steps,
                 sources,
@@ -169,7 +172,7 @@ class Builder:
                 {side: setting_of(composition, side, toolchain) for side, toolchain in toolchains.items()},
                 recipes,
                 own,
-                _modules(composition),
+                fragments,
                 encoded(Bootable.of(composition)),
             )
             state = KeptState(list(kept.rows), digests, kept.logs or [])
@@ -280,11 +283,6 @@ class Builder:
         how = Running(planned.surroundings.toolchains, planned.surroundings.look, self.planner.difference(planned),
                       lambda: self.planner.check_programs(planned), jobs, keep_going, run_nothing)  # fmt: skip
         return run_graph(self.project, planned.graph, how, listener)
-
-
-def _modules(composition: Composition) -> tuple[tuple[str, ...], bool] | None:
-    fragments = module_fragments(composition)
-    return (tuple(map(os.fspath, fragments)), ask_for_modules(fragments)) if fragments is not None else None
 
 
 def _finished(planned: Planned) -> Finished:

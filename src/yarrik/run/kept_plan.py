@@ -11,7 +11,7 @@ import hashlib
 import os
 import re
 from collections import Counter
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Union
@@ -105,8 +105,8 @@ class KeptProduct(msgspec.Struct, array_like=True, frozen=True):
 
 class KeptPlan(msgspec.Struct, array_like=True, frozen=True):
     """A product's steps, in the order of the graph, and what else building and publishing it takes: of each side its compiler,
-    and what builds for it are called with; recipes by the paths of their files. `modules` are the files
-    that say whether the kernel has modules, and whether it has; None where none does."""
+    and what builds for it are called with; recipes by the paths of their files. `fragments` are files that
+    configure the kernel with modules, or could: from that more follows than the step that takes them."""
 
     steps: list[KeptStep]
     sources: list[KeptSource]
@@ -116,7 +116,7 @@ class KeptPlan(msgspec.Struct, array_like=True, frozen=True):
     settings: dict[str, Setting]
     recipes: dict[str, KeptRecipe]
     own: KeptProduct | None
-    modules: tuple[tuple[str, ...], bool] | None
+    fragments: dict[str, bool]
     #: A Bootable, encoded by itself: no build needs it.
     bootable: bytes
 
@@ -316,6 +316,29 @@ def kept_recipes(composition: Composition, steps: Sequence[Step], apart: Collect
         if digest:
             found[shelved.path] = KeptRecipe(digest, builds.get(name, []))
     return found
+
+
+def kept_fragments(files: Iterable[Path], sources: Sequence[KeptSource], digests: Sequence[str]) -> dict[str, bool] | None:
+    """Which of these fragments that are sources ask for modules; None when one has changed since it was planned with."""
+    known = {source.path: digest for source, digest in zip(sources, digests, strict=True)}
+    found = {}
+    for path in map(os.fspath, files):
+        if path in known and (asks := fragment_asks(path, known[path])) is not None:
+            found[path] = asks
+        elif path in known:
+            return None
+    return found
+
+
+def fragment_asks(path: str, digest: str) -> bool | None:
+    """Whether a fragment asks for modules; None when it has not this digest."""
+    from yarrik.resolve import asks_for_modules  # a build after few changes takes as little as it can
+
+    try:
+        data = Path(path).read_bytes()
+    except OSError:
+        return None
+    return asks_for_modules(data) if hashlib.sha256(data).hexdigest() == digest else None
 
 
 def beyond_digest(raw: Mapping[str, Any]) -> bytes:

@@ -44,6 +44,7 @@ from yarrik.run.kept_plan import (
     decoded_step,
     encoded,
     encoded_step,
+    fragment_asks,
 )
 from yarrik.run.project import Project
 from yarrik.run.publishing import STEPS_LOG, Publisher
@@ -286,18 +287,20 @@ class Rebuilder:
         digests = list(self._state.digests)
         changed = set(self.changed.sources)
         others = [number for number, source in enumerate(self._plan.sources) if source.path in changed]
-        modules = self._plan.modules
         try:
             for number in others:
                 digests[number] = self._digest_of(self._plan.sources[number], trees)
-            if modules is not None and not changed.isdisjoint(modules[0]):
-                from yarrik.resolve import ask_for_modules
-
-                if ask_for_modules(map(Path, modules[0])) != modules[1]:
-                    raise _Otherwise
+                self._check_fragment(self._plan.sources[number].path, digests[number], self._state.digests[number])
         except (YarrikError, OSError) as error:  # planning reports it, at the definition
             raise _Otherwise from error
         return self._takers(digests, [one for one in others if digests[one] != self._state.digests[one]]), trees, digests
+
+    def _check_fragment(self, path: str, digest: str, before: str) -> None:
+        """Whether a fragment of the kernel asks for modules now must be as it was. One that was written lately with the same
+        text may have been another one for a moment, when planning asked."""
+        asked = self._plan.fragments.get(path)
+        if asked is not None and (digest == before or fragment_asks(path, digest) != asked):
+            raise _Otherwise
 
     def _digest_of(self, source: KeptSource, trees: dict[str, Tree]) -> str:
         """The digest of a source as it is now; a folder's tree goes among the `trees`. Raises YarrikError or OSError."""

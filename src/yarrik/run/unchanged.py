@@ -83,7 +83,7 @@ class Part(msgspec.Struct, array_like=True, frozen=True):
         return Part(begin, len(data), _mark_of(data))
 
     def read(self, opened: int) -> bytes | None:
-        """What is there in an open file, if it is what it was."""
+        """The bytes there in an open file, if they are as they were."""
         try:
             if self.begin < 0 or not 0 <= self.size <= os.fstat(opened).st_size:
                 return None
