@@ -7,13 +7,12 @@ import os
 import shutil
 import stat
 import subprocess
-import tempfile
 import unittest
 from collections.abc import Iterator
 from pathlib import Path
 from typing import ClassVar
 
-from tests.support import FolderTest
+from tests.support import FolderTest, new_folder
 from tests.trees import NASTY
 from yarrik.disk.filesystems import Wish
 from yarrik.disk.opening import opened_image
@@ -76,7 +75,7 @@ class AKernelReadsWhatWeWrite(FolderTest):
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.top = Path(tempfile.mkdtemp(prefix="yarrik-kernel-"))
+        cls.top = new_folder()
         cls.addClassCleanup(shutil.rmtree, cls.top, ignore_errors=True)
         source = cls.top / "source"
         source.mkdir()

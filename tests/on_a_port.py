@@ -6,10 +6,11 @@ import shutil
 import socket
 import subprocess
 import sys
-import tempfile
 import time
 import unittest
 from pathlib import Path
+
+from tests.support import new_folder
 
 #: The workspace of `make linux`.
 WORKSPACE = Path(os.environ.get("YARRIK_BOARDS", "build/demo-linux")).absolute()
@@ -26,7 +27,7 @@ with socket.socket(socket.AF_UNIX) as monitor:
 
 class TheSameScript(unittest.TestCase):
     def setUp(self) -> None:
-        self.folder = Path(tempfile.mkdtemp(prefix="yarrik-test-"))
+        self.folder = new_folder()
         self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
         out = WORKSPACE / "out/tide-gauge-linux"
         card = self.folder / "card.img"

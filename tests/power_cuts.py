@@ -8,13 +8,13 @@ import re
 import shutil
 import subprocess
 import sys
-import tempfile
 import threading
 import time
 import unittest
 from pathlib import Path
 from typing import ClassVar
 
+from tests.support import new_folder
 from tests.updates import cut_server
 from yarrik.boot import SlotState
 from yarrik.disk import opened_bytes
@@ -94,7 +94,7 @@ class OnTheBoard(unittest.TestCase):
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.folder = Path(tempfile.mkdtemp(prefix="yarrik-test-"))
+        cls.folder = new_folder()
         cls.addClassCleanup(shutil.rmtree, cls.folder, ignore_errors=True)
         cls.root = cls.folder / "demo"
         shutil.copytree(WORKSPACE, cls.root, ignore=shutil.ignore_patterns("out", "shelves", "products"))

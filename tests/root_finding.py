@@ -7,14 +7,13 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
-import tempfile
 import threading
 import unittest
 from pathlib import Path
 from typing import ClassVar
 
 from tests.kernel_mounts import kernel_image
-from tests.support import FolderTest
+from tests.support import FolderTest, new_folder
 from yarrik.disk.filesystems import Wish
 from yarrik.disk.packing import pack_folder
 from yarrik.identifiers import derived_guid
@@ -32,7 +31,7 @@ class TheRootIsFound(FolderTest):
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.top = Path(tempfile.mkdtemp(prefix="yarrik-root-"))
+        cls.top = new_folder()
         cls.addClassCleanup(shutil.rmtree, cls.top, ignore_errors=True)
         first = cls.top / "first"
         first.mkdir()

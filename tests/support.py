@@ -6,6 +6,7 @@ import fcntl
 import json
 import os
 import pty
+import secrets
 import select
 import shutil
 import signal
@@ -18,6 +19,7 @@ import textwrap
 import time
 import unittest
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from pathlib import Path
 
 from yarrik.disk.fat_edit import FatEditor
@@ -30,6 +32,16 @@ if signal.getsignal(signal.SIGINT) == signal.SIG_IGN:
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
 # Checkers of filesystems and tables live where only root's PATH leads on some systems.
 os.environ["PATH"] += ":/usr/sbin:/sbin"
+
+
+def new_folder() -> Path:
+    """An empty folder under the system's folder for temporary files. Nothing that a test may look for in what a program says can
+    be in its name by chance: with letters and digits as they come, one in some thousands of them has a "bad" or a "404" in it."""
+    while True:
+        folder = Path(tempfile.gettempdir(), f"yarrik-test-{''.join(secrets.choice('jkqvxz') for _ in range(12))}").resolve()
+        with suppress(FileExistsError):
+            folder.mkdir(mode=0o700)
+            return folder
 
 
 #: Recipes that come with every new workspace.
@@ -53,7 +65,7 @@ class FolderTest(unittest.TestCase):
     """A test with an empty folder of its own."""
 
     def setUp(self) -> None:
-        self.folder = Path(tempfile.mkdtemp(prefix="yarrik-test-")).resolve()
+        self.folder = new_folder()
         self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
 
     def write(self, name: str, text: str | bytes) -> Path:

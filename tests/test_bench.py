@@ -3,9 +3,8 @@
 import json
 import shutil
 import unittest
-from pathlib import Path
 
-from tests.support import ProgramTest, edit_boot_file
+from tests.support import ProgramTest, edit_boot_file, new_folder
 from yarrik.boot.bench import try_image
 from yarrik.boot.story import BenchBoard, KnownBlob
 from yarrik.disk.opening import opened_bytes
@@ -178,9 +177,8 @@ class MistakesPlantedIntoImages(ProgramTest):
         import os
         import subprocess
         import sys
-        import tempfile
 
-        cls.place = Path(tempfile.mkdtemp(prefix="yarrik-bench-"))
+        cls.place = new_folder()
         cls.addClassCleanup(shutil.rmtree, cls.place, ignore_errors=True)
         environment = {**os.environ, "YARRIK_CACHE": str(cls.place / "cache")}
         words = [sys.executable, "-m", "yarrik", "demo", str(cls.place / "demo"), "--product", "tide-gauge", "--no-boot"]

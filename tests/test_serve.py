@@ -14,7 +14,6 @@ import socket
 import struct
 import subprocess
 import sys
-import tempfile
 import threading
 import time
 import unittest
@@ -22,7 +21,7 @@ import unittest
 from hypothesis import given, settings
 from hypothesis import strategies as some
 
-from tests.support import FolderTest, WorkspaceTest
+from tests.support import FolderTest, WorkspaceTest, new_folder
 from yarrik.netboot import HttpServer, Offered, OfferedFile, Request, TftpServer
 from yarrik.netboot.offering import in_memory
 
@@ -314,7 +313,7 @@ class TheProgram(WorkspaceTest):
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.place = tempfile.mkdtemp(prefix="yarrik-test-")
+        cls.place = str(new_folder())
         environment = {**os.environ, "YARRIK_CACHE": f"{cls.place}/cache"}
         subprocess.run([sys.executable, "-m", "yarrik", "demo", f"{cls.place}/w", "--product", "tide-office", "--no-boot"],
                        env=environment, check=True, capture_output=True)  # fmt: skip

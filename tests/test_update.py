@@ -20,6 +20,7 @@ import numpy as np
 import zstandard
 from msgspec.structs import replace
 
+from tests.support import new_folder
 from tests.updates import cut_server
 from yarrik.boot.environment import decode_environment
 from yarrik.boot.slots import STATE_SECTOR, SlotState, read_slots, stored_state
@@ -151,7 +152,7 @@ class KeyTest(unittest.TestCase):
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.folder = Path(tempfile.mkdtemp(prefix="yarrik-test-"))
+        cls.folder = new_folder()
         cls.addClassCleanup(shutil.rmtree, cls.folder, ignore_errors=True)
         cls.key = Key(cls.folder)
 
