@@ -301,11 +301,15 @@ class RecipesThatAreWrittenOtherwise(Rebuilt):
         self.assertEqual(short["build tool"].verdict, "runs")
 
     def test_everything_else_is_planned(self) -> None:
-        """Whatever is no command of its own may mean another plan: other versions, packages, programs, sources."""
+        """Whatever is no command of its own may mean another plan: other packages, programs, kinds of sources."""
         cases = {
-            "a version": ('version = "1"', 'version = "2"'),
+            "no version": ('version = "1"\n', ""),
+            "several versions": ('version = "1"', 'versions = ["1", "2"]'),
+            "no version that can be": ('version = "1"', 'version = "one or two"'),
             "a licence": ('licence = "MIT"', 'licence = "ISC"'),
             "a source": ('path = "src"', 'path = "./src"'),
+            "a source of another kind": ('path = "src"', f'url = "http://far.invalid/t-1.tar"\nsha256 = "{"0" * 64}"'),
+            "a source for each version": ('path = "src"', 'path = "src/{version}/.."'),
             "a need": ("weight = 1", 'weight = 1\nneeds = ["init"]'),
             "a tool": ("weight = 1", 'weight = 1\ntools = ["idle"]'),
             "a program": ("weight = 1", 'weight = 1\nprograms = ["sed"]'),
@@ -1078,7 +1082,7 @@ class EveryProduct(WorkspaceTest):
         for planned in self.planned():
             sides = planned.surroundings.toolchains
             settings = {side: setting_of(planned.composition, side, one) for side, one in sides.items()}
-            for path, kept in kept_plan.kept_recipes(planned.composition, planned.graph.steps, ()).items():
+            for path, kept in kept_plan.kept_recipes(planned.answer, planned.graph.steps, ()).items():
                 document = read_document(Path(path))
                 self.assertEqual(kept_plan.beyond_digest(document.raw), kept.digest)
                 for number in kept.builds:

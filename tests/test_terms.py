@@ -250,7 +250,7 @@ class ProxiesOfTheSettings(WorkspaceTest):
         self.assertEqual(set(asked), {"http://far.invalid/far-1.tar.gz"})
         asked.clear()
         self.yarrik("settings", "set", "proxies.direct=far.invalid")
-        self.assertNotIn("404", self.yarrik("fetch", code=1, at=self.root))
+        self.assertNotIn("answered 404", self.yarrik("fetch", code=1, at=self.root))
         self.assertEqual(asked, [])
         self.environment["http_proxy"] = "http://127.0.0.1:9"
         self.yarrik("settings", "set", "proxies.direct=")

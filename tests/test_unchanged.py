@@ -66,6 +66,7 @@ class World(WorkspaceTest):
         option += 'variables = { LOUD = "yes" }\n[options.bare]\nneeds = ["init"]\n'
         recipe.write_text(recipe.read_text().replace("[build]\n", told) + option)
         self.recipe("idle", "true")
+        self.add_recipes()
         self.write("secret", "not to be seen").chmod(0o600)
         self.write("settings.toml", f'[secrets]\noperator = {{ file = "{self.folder}/secret" }}\n')
         self.environment |= {"YARRIK_SETTINGS": str(self.folder / "settings.toml"), "PORT_WORD": "gull",
@@ -75,6 +76,9 @@ class World(WorkspaceTest):
         self.open_.enter_context(mock.patch.dict(os.environ, self.environment, clear=True))
         for module in (unchanged, yarrik.cache.memory):
             self.open_.enter_context(mock.patch.object(module, "_FRESH_NS", int(SETTLED * 1e9)))
+
+    def add_recipes(self) -> None:
+        """Adds further ones, before anything is built."""
 
     @property
     def question(self) -> Question:

@@ -103,6 +103,18 @@ def asked_options(workspace: Workspace) -> Iterator[tuple[str, str]]:
                     yield from ((recipe, option) for recipe, option, _ in option_words(when, name if kind == "recipe" else ""))
 
 
+def asked_versions(workspace: Workspace) -> set[str]:
+    """The recipes whose version a condition of any definition asks about."""
+    return {
+        recipe
+        for kind in AMENDABLE
+        for name, _ in workspace.readable(kind)
+        for document in workspace.documents_of(kind, name)
+        for when in document.raw.get("when", ())
+        for recipe, _ in version_words(when, name if kind == "recipe" else "")
+    }
+
+
 def _options_of(workspace: Workspace, recipe: str) -> set[str] | None:
     if recipe not in workspace.shelved["recipe"]:
         return None

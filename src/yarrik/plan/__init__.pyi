@@ -43,6 +43,10 @@ from .recipe_commands import beyond_commands as beyond_commands
 from .recipe_commands import bounds_of as bounds_of
 from .recipe_commands import build_commands as build_commands
 from .recipe_commands import setting_of as setting_of
+from .recipe_sources import beyond_version as beyond_version
+from .recipe_sources import in_version as in_version
+from .recipe_sources import is_of_version as is_of_version
+from .recipe_sources import published_source as published_source
 from .step_graph import Graph as Graph
 from .steps import UNBOUND as UNBOUND
 from .steps import Bounds as Bounds

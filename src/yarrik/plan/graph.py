@@ -18,7 +18,6 @@ from yarrik.model import FIRST_BOOT_PACKAGE, Build, Composition, Definition, Pac
 from yarrik.plan.actions import (
     ARCHIVE,
     ApplyPatches,
-    Clone,
     CollectLicences,
     ConfigureKernel,
     Download,
@@ -27,9 +26,7 @@ from yarrik.plan.actions import (
     RunCommands,
     Split,
     Stage,
-    TakeFile,
     TakeOutputs,
-    Unpack,
     UnpackDebian,
 )
 from yarrik.plan.bootloader import BootloaderSteps, loader_folder
@@ -37,6 +34,7 @@ from yarrik.plan.build_systems import BUILD_SYSTEMS, with_options, with_words
 from yarrik.plan.known_choices import unknown
 from yarrik.plan.product import ProductSteps, RootChoice, kernel_form, line_in
 from yarrik.plan.recipe_commands import bounds_of, build_commands, setting_of, with_paths
+from yarrik.plan.recipe_sources import clone_step, download_steps, taken_in
 from yarrik.plan.step_graph import Graph
 from yarrik.plan.steps import UNBOUND, Step, folder_step
 from yarrik.plan.surroundings import Surroundings
@@ -58,7 +56,7 @@ from yarrik.resolve import (
     wants_modules,
 )
 from yarrik.services import asked_services
-from yarrik.sources import DEBIAN_SCHEME, is_archive, wanted_files
+from yarrik.sources import DEBIAN_SCHEME, wanted_files
 from yarrik.toolchain import RUNTIME_PACKAGES, DevelopmentFiles, Toolchain, runtime_package
 from yarrik.units import parse_size
 from yarrik.versions import parse_requirement
@@ -464,11 +462,14 @@ class _Planner:
             folder = recipe.folder_of("source") / source.path.replace("{version}", recipe.value.version)
             return self._from_folder(subject, folder, place)
         if source.git:
-            return self._cloned(subject, recipe, source)
+            self.programs.setdefault("git", (recipe.place("source", "0", "git"), "it fetches the sources"))
+            return self._add(clone_step(subject, recipe)).name, "tree"
         if source.output is not None:
             return self._from_output(node, recipe, source, source.output)
         if source.url:
-            return self._downloaded(subject, recipe, source)
+            fetch, prepare = download_steps(subject, recipe)
+            self._add(fetch)
+            return self._add(prepare).name, "tree"
         if source.debian:
             return self._from_debian(subject, recipe, source)
         host_file, digest = self.surroundings.host_file(recipe)
@@ -482,12 +483,7 @@ class _Planner:
                 predicted={"file": digest},
             )
         )
-        return self._taken_in(subject, source.name or host_file.name, source, (fetch.name, "file"), place)
-
-    def _taken_in(self, subject: str, name: str, source: Source, file: tuple[str, str], place: Place) -> tuple[str, str]:
-        """The step that unpacks an archive, or takes any other file as it is."""
-        action = _unpacking(name, source) if is_archive(name) else TakeFile(name=name)
-        return self._add(Step("prepare", subject, action, inputs={"archive": file}, marks={"source": place})).name, "tree"
+        return self._add(taken_in(subject, source.name or host_file.name, source, (fetch.name, "file"), place)).name, "tree"
 
     def _from_folder(self, subject: str, folder: Path, place: Place) -> tuple[str, str]:
         tree = self.surroundings.source_tree(folder, (), place)
@@ -496,7 +492,8 @@ class _Planner:
     def _from_output(self, node: Node, recipe: Definition[Recipe], source: Source, text: str) -> tuple[str, str]:
         step, output = self.output(text, recipe.place("source", "0", "output"), node.side)
         name = source.name or text.partition(":")[2]
-        return self._taken_in(str(node), name, source, (step, f"output:{output}"), recipe.place("source"))
+        place = recipe.place("source")
+        return self._add(taken_in(str(node), name, source, (step, f"output:{output}"), place)).name, "tree"
 
     def _only_outputs(self, node: Node, order: Order) -> bool:
         """Whether a recipe is built for its outputs alone: what else it installs is no part of any image or sysroot."""
@@ -545,45 +542,6 @@ class _Planner:
             step, output = self.output(text, recipe.place("build", "takes", str(number)), node.side)
             inputs[f"given {text}"] = (step, f"given:{output}")
         return inputs
-
-    def _cloned(self, subject: str, recipe: Definition[Recipe], source: Source) -> tuple[str, str]:
-        place = recipe.place("source", "0", "git")
-        if not source.commit:
-            raise YarrikError(
-                Trouble("SOURCE-NO-DIGEST", f"the source of `{recipe.name}` names no commit", place,
-                        why="a branch or tag can move, and with it what is built",
-                        remedy=f'add `commit = "…"`; git ls-remote {source.git} lists them')
-            )  # fmt: skip
-        self.programs.setdefault("git", (place, "it fetches the sources"))
-        step = Step(
-            "fetch",
-            subject,
-            Clone(commit=source.commit, folder=source.folder, submodules=source.submodules),
-            marks={"url": place},
-            urls=(source.git, *source.mirrors),
-        )
-        return self._add(step).name, "tree"
-
-    def _downloaded(self, subject: str, recipe: Definition[Recipe], source: Source) -> tuple[str, str]:
-        if not source.sha256:
-            raise YarrikError(
-                Trouble("SOURCE-NO-DIGEST", f"the source of `{recipe.name}` has no digest", recipe.place("source", "0", "url"),
-                        why="anybody who can change the file there could change the image",
-                        remedy=f'add `sha256 = "…"`; yarrik fetch --digest {source.url} tells it')
-            )  # fmt: skip
-        urls = tuple(url.replace("{version}", recipe.value.version) for url in (source.url, *source.mirrors))
-        fetch = self._add(
-            Step(
-                "fetch",
-                subject,
-                Download(sha256=source.sha256),
-                predicted={"file": source.sha256},
-                marks={"url": recipe.place("source", "0", "url")},
-                urls=urls,
-            )
-        )
-        name = source.name or urls[0].partition("?")[0].rpartition("/")[2] or "file"
-        return self._taken_in(subject, name, source, (fetch.name, "file"), recipe.place("source"))
 
     def _from_debian(self, subject: str, recipe: Definition[Recipe], source: Source) -> tuple[str, str]:
         package = self.surroundings.debian_source(recipe)
@@ -857,10 +815,6 @@ class _Planner:
             "KBUILD_BUILD_HOST": "yarrik",
             "KBUILD_BUILD_VERSION": "1",
         }
-
-
-def _unpacking(name: str, source: Source) -> Unpack:
-    return Unpack(name=name, folder=source.folder, member_limit=source.member_limit, size_limit=parse_size(source.size_limit))
 
 
 def _blob_commands(make: tuple[str, ...], arch: Arch, recipe: Definition[Recipe]) -> tuple[tuple[str, ...], ...]:

@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     )
     from yarrik.resolve.facts import Side
     from yarrik.resolve.solver import Term
-    from yarrik.versions import Requirement, Version
+    from yarrik.versions import Requirement, Version, Wish
 
 #: How a recipe needs what it lists under these keys of [build].
 _TO_BUILD = {"needs": Relation.BUILD, "tools": Relation.TOOL}
@@ -60,6 +60,8 @@ class Universe:
     wished_by: dict[str, list[Link]] = field(default_factory=dict)
     #: Recommendations that no shelf can answer: who recommends what, and where that stands.
     unanswered: list[tuple[str, str, Place]] = field(default_factory=list)
+    #: Recipes of which something asks for certain versions, met by the answer or not.
+    bounded: set[str] = field(default_factory=set)
     _given: set[tuple[Term, ...]] = field(default_factory=set)
     #: Options that something was said of, and that have to be on or off therefore. Nobody has to weigh the others.
     _mentioned: list[Thing] = field(default_factory=list)
@@ -202,6 +204,12 @@ class Universe:
         """All candidates that are something."""
         return (1 << self.size(self.number(thing))) - 2
 
+    def _wished(self, thing: Thing, wish: Wish, met: bool) -> int:
+        """The set of a recipe's candidates that are as wished, or (not `met`) those that are not."""
+        if wish.bounds:
+            self.bounded.add(thing.name)
+        return self.versions_where(thing, lambda version: wish.allows(version) == met)
+
     def _clause(self, fact: Fact, *terms: tuple[Thing, int]) -> Clause:
         merged: dict[int, int] = {}
         for thing, members in terms:
@@ -318,7 +326,7 @@ class Universe:
         wishes, document = self.composition.wishes
         wish = wishes.versions.get(thing.name)
         if wish is not None:
-            bad = self.versions_where(thing, lambda version: not parse_wish(wish).allows(version))
+            bad = self._wished(thing, parse_wish(wish), False)
             fact = Fact("version asked", thing, wish, find_place=_origin_place(document, "versions", thing.name))
             if bad:
                 yield self._clause(fact, (thing, bad))
@@ -502,7 +510,7 @@ class Universe:
         return Thing("recipe", recipes[0], side) if recipes else None
 
     def _in_version(self, terms: Sequence[tuple[Thing, int]], thing: Thing, need: Requirement, fact: Fact) -> Iterator[Clause]:
-        bad = self.versions_where(thing, lambda version: not need.wish.allows(version))
+        bad = self._wished(thing, need.wish, False)
         if bad == self.everything(thing):
             # No version answers it: the other recipes that ask for it are not the reason.
             fact, bad = replace(fact, unanswered=thing), bad | NOTHING
@@ -534,12 +542,12 @@ class Universe:
             bounds = []
             if need.wish.bounds and recipes:
                 thing = Thing("recipe", recipes[0])
-                bounds = [(thing, self.versions_where(thing, need.wish.allows))]
+                bounds = [(thing, self._wished(thing, need.wish, True))]
             options = [(Thing("option", recipes[0], "board", option), ON if on else OFF) for option, on in need.options]
             yield self._clause(fact, *terms, (Thing("package", package), IN), *bounds, *options)
         recipe = self.recipe_for(need.name, side)
         if recipe is not None and recipe.name != own.name and (side == "host" or not self.catalog.answering(need.name)):
-            yield self._clause(fact, *terms, (recipe, self.versions_where(recipe, need.wish.allows)))
+            yield self._clause(fact, *terms, (recipe, self._wished(recipe, need.wish, True)))
 
     def _unknown(self, terms: Sequence[tuple[Thing, int]], missing: Missing, fact: Fact, remedy: str) -> Clause:
         return self._clause(replace(fact, kind="unknown", missing=missing, remedy=remedy), *terms)

@@ -158,7 +158,7 @@ class Builder:
             # Git tells whether a shelf's clone has changes, which manifests say.
             clones = [self.project.root / one.clone for one in self.project.workspace.settings.shelf if one.git]
             composition, toolchains = planned.composition, dict(planned.surroundings.toolchains)
-            recipes = kept_recipes(composition, graph.steps, clones)
+            recipes = kept_recipes(planned.answer, graph.steps, clones)
             own = kept_product(planned.answer, recipes, clones)
             fragments = kept_fragments(module_fragments(composition) or (), sources, digests)
             if fragments is None:

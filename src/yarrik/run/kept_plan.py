@@ -20,14 +20,24 @@ import msgspec
 
 from yarrik.errors import NOWHERE, Place
 from yarrik.model import place_at
-from yarrik.plan import Action, Bounds, PrepareFolder, RunCommands, Setting, Step, beyond_commands
+from yarrik.plan import (
+    Action,
+    Bounds,
+    Describe,
+    PrepareFolder,
+    RunCommands,
+    Setting,
+    Step,
+    beyond_commands,
+    beyond_version,
+    is_of_version,
+)
 from yarrik.run.bootable import Bootable
 from yarrik.run.results import Logs, StepRow
 from yarrik.run.unchanged import Part, Question, Suffixed, known_before, state_before
 from yarrik.toolchain import SPECS_FILE, Toolchain
 
 if TYPE_CHECKING:
-    from yarrik.model import Composition
     from yarrik.resolve import Answer
 
 _DIGEST = re.compile(rb"[0-9a-f]{64}")
@@ -87,10 +97,13 @@ class KeptStep(msgspec.Struct, array_like=True, frozen=True):
 
 class KeptRecipe(msgspec.Struct, array_like=True, frozen=True):
     """A recipe, of which no more may change than the commands of its builds (by number), if only its text does: the digest is
-    that of all else in it."""
+    that of all else in it. Where nothing asks for a version of it, its version and where its source is had may change too:
+    `stable` is the digest without these, and `others` the steps that follow from them beside its builds."""
 
     digest: bytes
     builds: list[int]
+    stable: bytes
+    others: list[int]
 
 
 class KeptProduct(msgspec.Struct, array_like=True, frozen=True):
@@ -287,13 +300,20 @@ def kept_steps(
     return kept, bytes(file), [KeptSource(*key, takers[key]) for key in sole], list(sole.values())
 
 
-def kept_recipes(composition: Composition, steps: Sequence[Step], apart: Collection[Path]) -> dict[str, KeptRecipe]:
+def kept_recipes(answer: Answer, steps: Sequence[Step], apart: Collection[Path]) -> dict[str, KeptRecipe]:
     """The recipes that nothing but their own text says anything of, by the paths of their files, but for those in the folders
     `apart`; also those that the product does not use."""
-    workspace = composition.workspace
+    from yarrik.model import asked_versions  # a build after few changes takes as little as it can
+
+    composition, workspace = answer.composition, answer.composition.workspace
     changed = {one.value.recipe for one in workspace.amendments}
     changed |= {name for change in composition.changes for name in change.raw.get("set", {}).get("recipe", {})}
+    kernel = composition.board.value.kernel
+    # Boot files have the kernel's version.
+    bound = {kernel.recipe, *kernel.otherwise, *answer.universe.bounded, *asked_versions(workspace)}
     builds: dict[str, list[int]] = {}
+    others: dict[str, list[int]] = {}
+    manifests: list[int] = []
     linked_otherwise: set[str] = set()
     taken: set[str] = set()
     for number, step in enumerate(steps):
@@ -303,6 +323,10 @@ def kept_recipes(composition: Composition, steps: Sequence[Step], apart: Collect
             builds.setdefault(name, []).append(number)
             if not isinstance(step.action, RunCommands) or SPECS_FILE in step.action.files:
                 linked_otherwise.add(name)
+        elif is_of_version(step):
+            others.setdefault(step.recipe, []).append(number)
+        elif isinstance(step.action, Describe):
+            manifests.append(number)
     found = {}
     for name, shelved in workspace.readable("recipe"):
         if (
@@ -314,7 +338,9 @@ def kept_recipes(composition: Composition, steps: Sequence[Step], apart: Collect
             continue
         digest = beyond_digest(shelved.document.raw)
         if digest:
-            found[shelved.path] = KeptRecipe(digest, builds.get(name, []))
+            stable = stable_digest(shelved.document.raw) if name not in bound else b""
+            following = [*others[name], *manifests] if name in others else []
+            found[shelved.path] = KeptRecipe(digest, builds.get(name, []), stable, following)
     return found
 
 
@@ -344,6 +370,12 @@ def fragment_asks(path: str, digest: str) -> bool | None:
 def beyond_digest(raw: Mapping[str, Any]) -> bytes:
     """A digest of what is in a recipe beside what its commands are made of; nothing where it must not be told apart."""
     beyond = beyond_commands(raw)
+    return _digest_of(beyond) if beyond is not None else b""
+
+
+def stable_digest(raw: Mapping[str, Any]) -> bytes:
+    """The same without its version and where its source is had."""
+    beyond = beyond_version(raw)
     return _digest_of(beyond) if beyond is not None else b""
 
 

@@ -1,5 +1,5 @@
-"""Builds after nothing but sources, single files that a step takes, the commands of recipes and options have changed: what
-follows from them is run, and nothing is planned.
+"""Builds after nothing but sources, single files that a step takes, options, and recipes' commands, versions and addresses
+have changed: what follows from them is run, and nothing is planned.
 
 Where anything is not as it was kept there is no report, and the caller plans: that costs time, never correctness."""
 
@@ -8,7 +8,7 @@ from __future__ import annotations
 import os
 import time
 import weakref
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
@@ -31,6 +31,7 @@ from yarrik.plan import (
     build_commands,
     explained,
     fingerprint_of,
+    in_version,
 )
 from yarrik.run.events import Listener
 from yarrik.run.kept_plan import (
@@ -45,6 +46,7 @@ from yarrik.run.kept_plan import (
     encoded,
     encoded_step,
     fragment_asks,
+    stable_digest,
 )
 from yarrik.run.project import Project
 from yarrik.run.publishing import STEPS_LOG, Publisher
@@ -71,8 +73,9 @@ class _Otherwise(Exception):
 
 @dataclass
 class Rebuilder:
-    """Builds a product of which nothing but sources, recipes' commands and options has changed. `started` is when the command
-    began, on the monotonic clock; `shown` makes a report's values for JSON, without its steps."""
+    """Builds a product of which nothing but sources, files, options, and recipes' commands, versions and addresses has
+    changed. `started` is when the command began, on the monotonic clock; `shown` makes a report's values for JSON, without
+    its steps."""
 
     project: Project
     changed: FewChanges
@@ -80,6 +83,8 @@ class Rebuilder:
     shown: Callable[[BuildReport], dict[str, object]] = lambda report: {}
     #: What the lock had of the product, where this build has written another.
     _held_before: LockedProduct | None = field(default=None, init=False)
+    #: Files of recipes that may have other versions or sources now.
+    _moved: set[str] = field(default_factory=set, init=False)
 
     def build(self, jobs: int | None, keep_going: bool, listener: Listener) -> BuildReport | None:
         """Runs what follows from the changes, publishes, and keeps how all is now. The report says what failed. None when
@@ -94,9 +99,9 @@ class Rebuilder:
     def assess(self) -> list[Assessment] | None:
         """What a build would do with the steps that follow from the changes; all others are kept. None when all has to be
         planned."""
-        if self.changed.own:
-            return None  # what differs from the lock is said, too
         try:
+            if self.changed.own or self._versions:
+                return None  # what differs from the lock is said, too
             taken, trees, _ = self._taken()
             numbers, withheld = self._following(taken)
             graph = Graph(self._plan.finished.product, tuple(self._step(number, taken) for number in numbers))
@@ -141,9 +146,10 @@ class Rebuilder:
         taken, trees, digests = self._taken()
         numbers, withheld = self._following(taken)
         graph = Graph(product, tuple(self._step(number, taken) for number in numbers))
-        if self._chosen and withheld:
+        moving = bool(self._chosen or self._versions)
+        if moving and withheld:
             raise _Otherwise  # the lock must not have what it is then said to differ in
-        if self._chosen and (differences := self._hold()):
+        if moving and (differences := self._hold()):
             said = with_moved(said, differences)
         reports: list[StepReport] = []
         sandbox: Sandbox | None = None
@@ -192,29 +198,60 @@ class Rebuilder:
 
     @cached_property
     def _rewritten(self) -> dict[int, Step]:
-        """The builds of recipes that are written otherwise now, or have other options, as they are then."""
+        """The steps of recipes that are written otherwise now, or have other options, as they are then."""
+        found: dict[int, Step] = {}
         try:
-            paths = set(self.changed.recipes)
-            if self._chosen:
-                paths.update(path for path in self._plan.recipes if path.split("/")[-2] in self._chosen)
-            return dict(step for path in sorted(paths) for step in self._builds_of(path))
+            for path, recipe in self._recipes.items():
+                kept = self._plan.recipes[path]
+                for number in kept.builds:
+                    step = self._kept_step(number)
+                    if step.side == "board":
+                        step = _with_options(step, self._chosen.get(recipe.name, {}))
+                    found[number] = in_version(with_commands(step, recipe, self._plan.settings), recipe)
+                for number in kept.others if path in self._moved else ():
+                    found[number] = in_version(found.get(number) or self._kept_step(number), recipe)
+        except YarrikError as error:  # planning reports it
+            raise _Otherwise from error
+        return found
+
+    @cached_property
+    def _recipes(self) -> dict[str, Definition[Recipe]]:
+        """The recipes that are written otherwise now, or have other options, by the paths of their files."""
+        paths = set(self.changed.recipes)
+        if self._chosen:
+            paths.update(path for path in self._plan.recipes if path.split("/")[-2] in self._chosen)
+        try:
+            return {path: self._recipe(path) for path in sorted(paths)}
         except YarrikError as error:  # planning reports it
             raise _Otherwise from error
 
-    def _builds_of(self, path: str) -> Iterator[tuple[int, Step]]:
-        """The builds of a recipe by number, as its file and the product's have them now."""
+    def _recipe(self, path: str) -> Definition[Recipe]:
+        """A recipe as its file has it now. Raises YarrikError."""
         kept = self._plan.recipes.get(path)
         if kept is None or self._is_spoken_of(path):
             raise _Otherwise
         document = read_document(Path(path))
-        if beyond_digest(document.raw) != kept.digest:
+        as_planned = beyond_digest(document.raw) == kept.digest
+        if not as_planned and (not kept.stable or stable_digest(document.raw) != kept.stable):
             raise _Otherwise
-        recipe = recipe_in(document)
-        for number in kept.builds:
-            step = self._kept_step(number)
-            if step.side == "board":
-                step = _with_options(step, self._chosen.get(recipe.name, {}))
-            yield number, with_commands(step, recipe, self._plan.settings)
+        if not as_planned or not self._state.steps.keys().isdisjoint(kept.others):  # or it has been otherwise since
+            self._moved.add(path)
+        return recipe_in(document)
+
+    @cached_property
+    def _versions(self) -> dict[str, str]:
+        """The versions that recipes of the product have now and not in the lock, by name."""
+        locked = self.project.lock.products.get(self._plan.finished.product)
+        found = {}
+        for path in sorted(self._recipes.keys() & self._moved):
+            recipe = self._recipes[path]
+            version = recipe.value.version
+            if not version:
+                raise _Otherwise
+            held = {locked.versions.get(recipe.name), locked.tools.get(recipe.name)} if locked is not None else {None}
+            if self._plan.recipes[path].builds and held - {None} != {version}:
+                found[recipe.name] = version
+        return found
 
     def _is_spoken_of(self, path: str) -> bool:
         """Whether something was said of a line of this file, which may be another one now."""
@@ -258,13 +295,17 @@ class Rebuilder:
         return found
 
     def _hold(self) -> list[Moved]:
-        """Takes options that are chosen otherwise into the lock, and writes it; what differs from what was locked."""
+        """Takes other options and versions into the lock, and writes it; what differs from what was locked."""
         lock, product = self.project.lock, self._plan.finished.product
         former = lock.products.get(product)
         if former is None:
             raise _Otherwise
         options = {f"{name}[{option}]": on for name, one in self._chosen.items() for option, (on, _) in one.items()}
-        now = replace(former, options={**former.options, **options})
+        versions, tools = (
+            {**held, **{name: version for name, version in self._versions.items() if name in held}}
+            for held in (former.versions, former.tools)
+        )
+        now = replace(former, options={**former.options, **options}, versions=versions, tools=tools)
         if now == former:
             return []
         if self.project.choices.locked:
@@ -416,7 +457,7 @@ class Rebuilder:
         old = {digest for row in self._state.rows if row.step in changed for digest in row.outputs.values()} - needed
         new = {digest for one in report.steps for digest in one.outputs.values()}
         answer = (report.product, kept.notes, msgspec.json.encode(self.shown(kept)))
-        lock = self.project.lock_now() if self._chosen else self.changed.record.lock
+        lock = self.project.lock_now() if self._chosen or self._versions else self.changed.record.lock
         renew(self.changed, answer, left, (old, new), PlanKept(b"", b"", encoded(state), lock=lock))
 
 

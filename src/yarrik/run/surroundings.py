@@ -15,7 +15,7 @@ from yarrik.errors import Place, Trouble, Unfit, YarrikError, found_nearby, from
 from yarrik.host import NATIVE_COMPILERS
 from yarrik.model import Composition, Definition, Recipe
 from yarrik.network import wireless_key
-from yarrik.plan import Provenance
+from yarrik.plan import Provenance, published_source
 from yarrik.resolve import LockedDebian
 from yarrik.run.diversions import diversion_of, diverted_folder
 from yarrik.run.host_view import View
@@ -165,17 +165,12 @@ class HostSurroundings:
             source = recipe.value.source[0] if len(recipe.value.source) == 1 else None
             if source is None or self.edited(name) is not None:
                 continue
-            version = recipe.value.version
             if source.debian:
                 package = self.debian_source(recipe)
                 at, revision = f"{DEBIAN_SCHEME}{package.folder}/{package.dsc}", package.files[package.dsc]
                 yield Provenance(kind="source", name=name, version=package.version, at=at, revision=revision)
-            elif source.url:
-                at = without_password(source.url.replace("{version}", version))
-                yield Provenance(kind="source", name=name, version=version, at=at, revision=source.sha256)
-            elif source.git:
-                at = without_password(source.git)
-                yield Provenance(kind="source", name=name, version=version, at=at, revision=source.commit)
+            elif (published := published_source(recipe)) is not None:
+                yield published
 
     def file_digest(self, file: Path, place: Place, remedy: str = "") -> str:
         """SHA-256 of a file's content. Raises YarrikError, at `place`, for one that cannot be read."""
