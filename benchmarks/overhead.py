@@ -133,6 +133,9 @@ def main() -> None:
         source = after(lambda run: next((recipe / "src").glob("recipe-*.c")).write_text(f"/* another text {run} */\n"))
         came = after(lambda run: (recipe / f"src/more-{run}.c").write_text("/* more */\n"))
         command = after(lambda run: (recipe / "recipe.toml").write_text(written.replace('"true"', f'"true {run}"')))
+        version = after(
+            lambda run: (recipe / "recipe.toml").write_text(written.replace('version = "1"', f'version = "1.{run}"'))
+        )
         file = after(lambda run: (root / "w/s/images/note.txt").write_text(f"low water {run}\n"))
         product = root / "w/products/many.toml"
         plain = product.read_text()
@@ -145,6 +148,7 @@ def main() -> None:
             ("one source changed", source[0], None), ("beside its own steps", source[1], ONE_CHANGED),
             ("one source came, beside its own steps", came[1], ONE_CHANGED),
             ("one recipe's commands changed, beside its own steps", command[1], ONE_CHANGED),
+            ("one recipe's version changed, beside its own steps", version[1], ONE_CHANGED),
             ("one file of the image changed, beside its own steps", file[1], ONE_CHANGED),
             ("one option chosen, beside its own steps", option[1], ONE_CHANGED))  # fmt: skip
     for what, took, most in rows:
