@@ -9,13 +9,12 @@ import time
 import unittest
 from pathlib import Path
 
-from filelock import FileLock
-
 from tests.support import FolderTest
 from yarrik.cache import Entry, Memory, Result, Store, Tree, TreeDamaged, changed_paths, file_digest, read_tree, safe_relative
 from yarrik.cache.memory import _FORM
 from yarrik.cache.tree import MANY, SHORT, by_threads
 from yarrik.errors import YarrikError
+from yarrik.locks import held
 from yarrik.moving import copy_sparse
 
 
@@ -198,7 +197,7 @@ class TheMemoryIsOnlyAnAid(FolderTest):
         begun = threading.Event()
 
         def other_build() -> None:
-            with FileLock(f"{file}.lock"):
+            with held(f"{file}.lock"):
                 other = sqlite3.connect(file, isolation_level=None)
                 other.execute("begin immediate")
                 other.execute("create table made_by_the_other (x)")

@@ -12,7 +12,7 @@ from pathlib import Path
 SOURCE = Path(__file__).parent.parent / "src/yarrik"
 #: From top to bottom: a room may use those below it. The last ones are single modules.
 ROOMS = ["cli", "demo", "starter", "report", "run", "flash", "console", "netboot", "update", "manifest", "plan", "boot", "disk", "network", "services", "rootfs", "resolve", "devicetree", "sources", "toolchain", "host",
-         "model", "objects", "elf", "cache", "binary", "binary_tables", "arrays", "atomic", "beneath", "moving", "maps", "arch", "identifiers", "own_code",
+         "model", "objects", "elf", "cache", "binary", "binary_tables", "arrays", "atomic", "locks", "beneath", "moving", "maps", "arch", "identifiers", "own_code",
          "units", "versions", "capabilities", "kernel_calls", "licences", "code_help", "codes", "errors"]  # fmt: skip
 
 

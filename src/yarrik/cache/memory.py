@@ -16,9 +16,9 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-from filelock import FileLock
 
 from yarrik.cache.tree import file_digest
+from yarrik.locks import held
 
 #: Raised when the tables change: a memory of another form is begun anew.
 _FORM = 3
@@ -86,7 +86,7 @@ class Memory:
         self._learned: dict[str, tuple[str, str]] = {}
         # One at a time: changing the journal's mode does not wait for others as SQLite's other locks do, and who begins
         # anew must not take the file from under a build that has just made it.
-        with FileLock(f"{file}.lock"):
+        with held(f"{file}.lock"):
             try:
                 self._database = _opened(file)
             except sqlite3.DatabaseError as error:
@@ -113,7 +113,7 @@ class Memory:
                 if not _ruined(error):
                     raise
                 self._database.close()
-                with FileLock(f"{self._file}.lock"):
+                with held(f"{self._file}.lock"):
                     self._begin_anew()
                 return work(self._database)
 

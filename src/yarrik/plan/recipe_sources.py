@@ -11,7 +11,6 @@ from yarrik.errors import Trouble, YarrikError
 from yarrik.plan.actions import Clone, Describe, Download, Provenance, RunCommands, Split, Stage, TakeFile, Unpack
 from yarrik.plan.recipe_commands import beyond_commands
 from yarrik.plan.steps import Step
-from yarrik.sources import is_archive, without_password
 from yarrik.units import parse_size
 
 if TYPE_CHECKING:
@@ -64,6 +63,8 @@ def clone_step(subject: str, recipe: Definition[Recipe]) -> Step:
 
 def taken_in(subject: str, name: str, source: Source, file: tuple[str, str], place: Place) -> Step:
     """The step that unpacks an archive, or takes any other file as it is."""
+    from yarrik.sources import is_archive  # modules for archives take long to load, and a build after few changes needs none
+
     if not is_archive(name):
         return Step("prepare", subject, TakeFile(name=name), inputs={"archive": file}, marks={"source": place})
     action = Unpack(name=name, folder=source.folder, member_limit=source.member_limit, size_limit=parse_size(source.size_limit))
@@ -72,6 +73,8 @@ def taken_in(subject: str, name: str, source: Source, file: tuple[str, str], pla
 
 def published_source(recipe: Definition[Recipe]) -> Provenance | None:
     """Where others can have the recipe's source, too, if that is an address that the recipe names."""
+    from yarrik.sources import without_password
+
     source = recipe.value.source[0]
     version, name = recipe.value.version, recipe.name
     if source.url:

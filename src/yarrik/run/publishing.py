@@ -8,12 +8,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
-from filelock import FileLock
 
 from yarrik import __version__
 from yarrik.atomic import new_file, write_file
 from yarrik.cache import MissingObject, file_digest
 from yarrik.disk import BESIDE, image_name
+from yarrik.locks import held
 from yarrik.manifest import SIGNATURE_FILE, checksum_list
 from yarrik.moving import copy_sparse
 from yarrik.run.results import Logs
@@ -74,7 +74,7 @@ class Publisher:
             return None
         out.mkdir(parents=True, exist_ok=True)
         self.project.prepare_folder()
-        with FileLock(self.project.folder / f"publishing-{product}.lock"):
+        with held(self.project.folder / f"publishing-{product}.lock"):
             if "SHA256SUMS" in stale:
                 (out / SIGNATURE_FILE).unlink(missing_ok=True)  # it is over another one
             for name in stale:

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import contextlib
 import itertools
+import os
 import tempfile
 import threading
 from collections.abc import Iterator
 from functools import cached_property
 from pathlib import Path
 
-import filelock
-
 from yarrik.beneath import Folder, remove_folder
+from yarrik.locks import held, take_lock, try_lock
 
 #: Folders up to this size in bytes wait to be removed, and the most that wait.
 _SMALL, _MOST_WAITING = 16 << 10, 4000
@@ -56,15 +56,16 @@ class WorkFolders:
     def __init__(self, top: Path) -> None:
         self._top = top
         self._numbers = itertools.count(1)
-        self._lock: filelock.BaseFileLock | None = None
+        #: What holds the lock.
+        self._lock: int | None = None
         self._guard = threading.Lock()
         #: How many small ones wait to be removed with the last: ext4 takes long to make a file where others were just removed.
         self._waiting = 0
 
     @staticmethod
-    def _clearing(top: Path) -> filelock.FileLock:
+    def _clearing(top: Path) -> contextlib.AbstractContextManager[None]:
         """Held while folders are made or cleared away, so that nobody clears away what is just being made."""
-        return filelock.FileLock(top.with_name(f"{top.name}.lock"))
+        return held(top.with_name(f"{top.name}.lock"))
 
     @contextlib.contextmanager
     def folder(self) -> Iterator[WorkFolder]:
@@ -74,8 +75,7 @@ class WorkFolders:
                 self._top.mkdir(parents=True, exist_ok=True)
                 with self._clearing(self._top):
                     self._folder = Path(tempfile.mkdtemp(dir=self._top)).resolve()
-                    self._lock = filelock.FileLock(f"{self._folder}.lock", thread_local=False)
-                    self._lock.acquire()
+                    self._lock = take_lock(f"{self._folder}.lock")
             one = WorkFolder(self._folder / str(next(self._numbers)))
         try:
             yield one
@@ -94,7 +94,7 @@ class WorkFolders:
         if self._lock is not None:
             remove_folder(self._folder)
             Path(f"{self._folder}.lock").unlink(missing_ok=True)
-            self._lock.release()
+            os.close(self._lock)
             self._lock = None
 
     @staticmethod
@@ -106,12 +106,10 @@ class WorkFolders:
             # A lock without its folder was left by somebody who ended between removing the two.
             names = sorted({path.with_suffix("") if path.suffix == ".lock" else path for path in top.iterdir()})
             for folder in names:
-                lock = filelock.FileLock(f"{folder}.lock")
-                try:
-                    lock.acquire(timeout=0)
-                except filelock.Timeout:
+                lock = try_lock(f"{folder}.lock")
+                if lock is None:
                     continue
                 if folder.exists():
                     remove_folder(folder)
                 Path(f"{folder}.lock").unlink(missing_ok=True)
-                lock.release()
+                os.close(lock)

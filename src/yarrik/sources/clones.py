@@ -12,9 +12,9 @@ import subprocess
 from pathlib import Path
 
 import msgspec
-from filelock import FileLock
 
 from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.locks import held
 from yarrik.sources import git
 from yarrik.sources.repository import PROTOCOLS
 
@@ -72,7 +72,7 @@ class Mirror(msgspec.Struct, frozen=True):
         """Fetches what is new; of a shallow mirror only what is `wanted`. Raises YarrikError when the repository cannot be
         reached."""
         self.folder.parent.mkdir(parents=True, exist_ok=True)
-        with FileLock(f"{self.folder}.lock"):
+        with held(f"{self.folder}.lock"):
             if not (self.folder / "HEAD").is_file():
                 _git(self.folder.parent, "init", "--quiet", "--bare", str(self.folder))
             if not self.shallow:
