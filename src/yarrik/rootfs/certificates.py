@@ -9,7 +9,7 @@ import datetime
 import hashlib
 import re
 import warnings
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
@@ -48,6 +48,10 @@ class Certificates:
 def trusted_certificates(tree: RootTree, read: Callable[[str], bytes], clock: int) -> Certificates:
     """What the certificates of a tree make together. `read` gives a file's bytes by its digest; `clock` is in seconds since
     1970: what has expired then is a note. Raises CertificateUnfit."""
+    chosen = _chosen(tree, read)
+    if not chosen:
+        return Certificates()  # most images have none, and the library takes long to load
+
     from cryptography import x509
     from cryptography.hazmat.primitives import hashes, serialization
     from cryptography.utils import CryptographyDeprecationWarning
@@ -58,7 +62,7 @@ def trusted_certificates(tree: RootTree, read: Callable[[str], bytes], clock: in
     seen: dict[bytes, str] = {}
     numbers: dict[str, int] = {}
     now = datetime.datetime.fromtimestamp(clock, datetime.UTC)
-    for node in _chosen(tree, read):
+    for node in chosen:
         data = read(node.content) if node.size <= _LARGEST else b""
         if not data:
             raise CertificateUnfit(node, "is empty, or larger than 1 MiB")
@@ -90,20 +94,19 @@ def _first_line(text: str) -> str:
     return text.splitlines()[0][:120] if text.strip() else "it cannot be read"
 
 
-def _chosen(tree: RootTree, read: Callable[[str], bytes]) -> Iterator[Node]:
+def _chosen(tree: RootTree, read: Callable[[str], bytes]) -> list[Node]:
     """The files that count, by path."""
     choice = tree.by_path.get(_CHOICE)
     named: set[str] | None = None
     if choice is not None and choice.kind == "file":
         lines = [line.strip() for line in read(choice.content).decode("utf-8", "replace").splitlines()]
         named = {line for line in lines if line and line[0] not in "#!"}
-    for node in sorted(tree.nodes, key=lambda node: node.path):
-        if node.kind != "file" or not node.path.endswith(".crt"):
-            continue
-        if node.path.startswith(_LOCAL) or (
-            node.path.startswith(_SHARED) and (named is None or node.path.removeprefix(_SHARED) in named)
-        ):
-            yield node
+
+    def counts(path: str) -> bool:
+        return path.startswith(_LOCAL) or (path.startswith(_SHARED) and (named is None or path.removeprefix(_SHARED) in named))
+
+    found = [node for node in tree.nodes if node.path.endswith(".crt") and node.kind == "file" and counts(node.path)]
+    return sorted(found, key=lambda node: node.path)
 
 
 def name_hash(name: object) -> str:

@@ -97,7 +97,7 @@ _KERNEL_INCLUDE = ("include", "scripts/dtc/include-prefixes")
 # Device trees
 
 
-@perform.register
+@perform.register(CompileDeviceTrees)
 def _compile_device_trees(action: CompileDeviceTrees, context: Context) -> dict[str, str]:
     store, work = context.store, context.work
 
@@ -330,7 +330,7 @@ def _private_key(context: Context) -> RSAPrivateKey:
 # Boot files
 
 
-@perform.register
+@perform.register(PlaceBootFiles)
 def _place_boot_files(action: PlaceBootFiles, context: Context) -> dict[str, str]:
     return _Placing(action, context).run()
 
@@ -760,7 +760,7 @@ def _compressed(data: bytes, form: str) -> bytes:
 # The bench
 
 
-@perform.register
+@perform.register(TryOnBench)
 def _try_on_bench(action: TryOnBench, context: Context) -> dict[str, str]:
     from yarrik.disk import opened_bytes
 

@@ -10,10 +10,7 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import singledispatch
 from pathlib import Path
-from typing import BinaryIO
-
-import msgspec
-import msgspec.structs
+from typing import TYPE_CHECKING, BinaryIO
 
 from yarrik.beneath import Folder, NotPlain
 from yarrik.cache import Entry, Store, Tree, clashes
@@ -55,30 +52,15 @@ from yarrik.run.packages import encode_packages, split_packages
 from yarrik.run.sandbox import INSIDE, THE_BOARDS, OverBound, Sandbox, Sees
 from yarrik.run.sysroots import FOLDER_OF, LARGE, Layouts, needed, parts_below, put_part, raise_clashes
 from yarrik.run.work_folders import WorkFolder
-from yarrik.sources import (
-    SERIES,
-    Archive,
-    check_out,
-    download,
-    misfits,
-    patch_text,
-    series_of,
-    unfit_package,
-    with_addresses,
-)
-from yarrik.units import counted, shown_size
+from yarrik.units import counted
+
+if TYPE_CHECKING:
+    from yarrik.sources import Archive
 
 #: Most levels of folders that a recipe may install. Readers of filesystems give up at 128 or 200.
 DEEPEST = 100
 #: Where a kernel's build has its configuration.
 _CONFIG = "build/.config"
-
-
-#: What helps when no Debian archive has a file that its index names.
-_OTHER_ARCHIVE = (
-    "check the network; where an archive lacks the file, take another revision with `version`, or name an archive that has it: "
-    "[[debian-archive]] in the settings"
-)
 
 
 @dataclass
@@ -140,9 +122,12 @@ class CommandFailed(YarrikError):
 @singledispatch
 def perform(action: Action, context: Context) -> dict[str, str]:
     """Does what the action says and returns the digests of its outputs by name."""
-    # What a product's actions need takes long to load, and a build that has nothing to do never gets here.
-    import yarrik.run.boot_steps
-    import yarrik.run.product  # noqa: F401 (both register their actions)
+    # What actions of sources and products need takes long to load, and a build after few changes has none of one or the other.
+    if isinstance(action, (Download, Clone, Unpack, UnpackDebian, ApplyPatches)):
+        import yarrik.run.source_steps
+    else:
+        import yarrik.run.boot_steps
+        import yarrik.run.product  # noqa: F401 (all register their actions)
 
     if perform.dispatch(type(action)) is perform.dispatch(object):
         raise NotImplementedError(type(action).__name__)
@@ -172,55 +157,12 @@ def _same(context: Context, digest: str, label: str, place: Path) -> None:
         )  # fmt: skip
 
 
-@perform.register
+@perform.register(FetchFile)
 def _fetch_file(action: FetchFile, context: Context) -> dict[str, str]:
     return {"file": taken(context, "source")}
 
 
-@perform.register
-def _download(action: Download, context: Context) -> dict[str, str]:
-    place = context.step.marks.get("url", Place())
-    if not context.store.has(action.sha256):
-        if context.offline:
-            raise YarrikError(
-                Trouble("SOURCE-OFFLINE", f"the source of `{context.step.subject}` is not here yet", place,
-                        why="with --offline nothing is downloaded", remedy="yarrik fetch, where there is a network"),
-                "work",
-            )  # fmt: skip
-        urls = with_addresses(context.step.urls, context.archives)
-        known = {} if urls == context.step.urls else {"remedy": _OTHER_ARCHIVE}
-        download(urls, action.sha256, context.store, context.say, place, _received(context), context.redirect_hosts, **known)
-    return {"file": action.sha256}
-
-
-def _received(context: Context) -> Callable[[int, int | None], None]:
-    def tell(have: int, total: int | None) -> None:
-        of = f" of {shown_size(total)}" if total else ""
-        context.tell(f"{shown_size(have)}{of} received")
-
-    return tell
-
-
-@perform.register
-def _clone(action: Clone, context: Context) -> dict[str, str]:
-    place = context.step.marks.get("url", Place())
-    if context.offline:
-        raise YarrikError(
-            Trouble("SOURCE-OFFLINE", f"the source of `{context.step.subject}` is not here yet", place,
-                    why="with --offline nothing is fetched", remedy="yarrik fetch, where there is a network"),
-            "work",
-        )  # fmt: skip
-    folder = check_out(context.step.urls, action.commit, action.submodules, context.work / "repository", context.say, place)
-    try:
-        with Folder.at(folder) as top, top.folder(action.folder or ".") as part:
-            tree = context.store.snapshot(part, plain=True)
-    except (FileNotFoundError, NotPlain) as error:
-        raise YarrikError(Trouble("SOURCE-MISSING", f"the commit has no folder {action.folder}", place,
-                                  remedy="correct `folder`"), "work") from error  # fmt: skip
-    return {"tree": tree.digest}
-
-
-@perform.register
+@perform.register(TakeOutputs)
 def _take_outputs(action: TakeOutputs, context: Context) -> dict[str, str]:
     tree = context.store.tree(context.inputs["files"])
     files = {entry.path: entry for entry in tree.files}
@@ -243,14 +185,14 @@ def _take_outputs(action: TakeOutputs, context: Context) -> dict[str, str]:
     return found
 
 
-@perform.register
+@perform.register(TakeFile)
 def _take_file(action: TakeFile, context: Context) -> dict[str, str]:
     digest = context.inputs["archive"]
     size = context.store.checked_path(digest).stat().st_size
     return {"tree": context.store.put_tree(Tree.of([Entry(action.name, "file", 0o644, size, digest)]))}
 
 
-@perform.register
+@perform.register(FetchRuntime)
 def _fetch_runtime(action: FetchRuntime, context: Context) -> dict[str, str]:
     entries: dict[str, Entry] = {}
     for in_image in action.in_image:
@@ -287,7 +229,7 @@ def _link_script(digest: str, in_image: Sequence[str], context: Context) -> str:
     return context.store.put_bytes(_IN_SCRIPT.sub(lambda match: places.get(match[1], match[0]), text))
 
 
-@perform.register
+@perform.register(PrepareFolder)
 def _prepare_folder(action: PrepareFolder, context: Context) -> dict[str, str]:
     folder = context.step.places["source"]
     tree = context.store.snapshot(folder, plain=True, suffixes=action.suffixes)
@@ -295,89 +237,12 @@ def _prepare_folder(action: PrepareFolder, context: Context) -> dict[str, str]:
     return {"tree": tree.digest}
 
 
-@perform.register
-def _unpack(action: Unpack, context: Context) -> dict[str, str]:
-    from yarrik.sources import Limits, unpack_archive
-
-    archive = context.store.checked_path(context.inputs["archive"])
-    tree = unpack_archive(archive, action.name, context.store, Limits(action.member_limit, action.size_limit))
-    context.say(f"{len(tree.entries)} entries")
-    return {"tree": _part_of(tree, action.folder, context).digest}
-
-
-def _part_of(tree: Tree, folder: str, context: Context) -> Tree:
-    """A folder of a recipe's sources, as a tree of its own that is stored; all of them without one."""
-    if not folder:
-        return tree
-    inside = [entry for entry in tree.entries if entry.path.startswith(folder + "/")]
-    if not inside:
-        known = [entry.path for entry in tree.entries if entry.kind == "folder"]
-        place = context.step.marks.get("source", Place())
-        trouble = Trouble("SOURCE-MISSING", f"the source has no folder {folder}", place, remedy=suggestion(folder, known))
-        raise YarrikError(trouble, "work")
-    part = Tree.of(msgspec.structs.replace(entry, path=entry.path[len(folder) + 1 :]) for entry in inside)
-    context.store.put_tree(part)
-    return part
-
-
-@perform.register
-def _unpack_debian(action: UnpackDebian, context: Context) -> dict[str, str]:
-    from yarrik.sources import Limits, read_dsc, unpack_members
-
-    place = context.step.marks.get("source", Place())
-    digests = {label.removeprefix("file "): digest for label, digest in context.inputs.items()}
-    paths = {name: context.store.checked_path(digest) for name, digest in digests.items()}
-    dsc = context.store.get_bytes(digests[action.dsc])
-    members = read_dsc(dsc, action.package, action.version, digests, place, action.patches)
-    limits = Limits(action.member_limit, action.size_limit)
-    tree = unpack_members(action.package, members, paths, action.patches, context.store, limits)
-    context.say(f"{len(tree.entries)} entries")
-    entries = {entry.path: entry for entry in tree.entries}
-    if not action.patches or (SERIES not in entries and not members.patch):
-        return {"tree": _part_of(tree, action.folder, context).digest}
-    lay_out_inputs({"source": tree.digest}, context.store, context.sandbox, context.below, ("source",))
-    context.below.make_folder("tmp/patches")
-    if members.patch:
-        data = patch_text(action.package, members.patch, context.store.get_bytes(digests[members.patch]))
-        _lay_on(context, members.patch, data, 1)
-    with context.below.folder("source") as source:
-        try:
-            text = source.text(SERIES)
-        except OSError:
-            text = ""  # a package of the oldest form may have none
-        patches = series_of(action.package, text)
-        found = []
-        for one in patches:
-            try:
-                found.append(source.read(one.path))
-            except OSError as error:
-                raise unfit_package(action.package, f"{SERIES} names {one.path}, which is not there", place) from error
-    for patch, data in zip(patches, found, strict=True):
-        _lay_on(context, patch.path, data, patch.strip)
-    with context.below.folder("source") as source:
-        return {"tree": _part_of(context.store.snapshot(source, plain=True), action.folder, context).digest}
-
-
-def _lay_on(context: Context, name: str, data: bytes, strip: int) -> None:
-    """Applies a patch as dpkg-source(1) does: with offsets, and without fuzz."""
-    context.below.write("tmp/patches/next", data)
-    context.say(f"patch {name}")
-    run = _runner(context, {}, "{step}/source", ("source",))
-    try:
-        run(("patch", "-t", "-F", "0", "-N", f"-p{strip}", "-u", "-V", "never", "-E", "--no-backup-if-mismatch", "-i",
-             "{step}/tmp/patches/next"))  # fmt: skip
-    except CommandFailed as error:
-        remedy = "take another version of the package, or `debian-patches = false`"
-        place = context.step.marks.get("source", Place())
-        raise _patch_failed(context, name, data.decode("utf-8", "replace"), lambda line: place, remedy) from error
-
-
-@perform.register
+@perform.register(ConfigureKernel)
 def _configure_kernel(action: ConfigureKernel, context: Context) -> dict[str, str]:
     from yarrik.run.kernel_config import base_problem, carried_options, line_options, lost_options, options
 
-    _lay_out_inputs(context, writable=("build",))
-    run = _runner(context, action.environment, "{step}/build", writable=("build",))
+    lay_out_own_inputs(context, writable=("build",))
+    run = command_runner(context, action.environment, "{step}/build", writable=("build",))
     if action.base:
         sources = {entry.path: entry.content for entry in context.store.tree(context.inputs["source"]).files}
         problem = base_problem(action.base, action.kernel_arch, sources, lambda digest: _text_of(context.store, digest),
@@ -429,55 +294,7 @@ def _text_of(store: Store, digest: str) -> str:
     return store.get_bytes(digest).decode("utf-8", "replace")
 
 
-@perform.register
-def _apply_patches(action: ApplyPatches, context: Context) -> dict[str, str]:
-    _lay_out_inputs(context, writable=("source",))
-    context.below.make_folder("tmp/patches")
-    run = _runner(context, {"GIT_CEILING_DIRECTORIES": "{step}", "GIT_CONFIG_NOSYSTEM": "1"}, "{step}/source", ("source",))
-    for number, name in enumerate(action.patches):
-        context.store.copy_out(taken(context, name), context.below, f"tmp/patches/{number}", 0o644)
-        context.say(f"patch {name}")
-        try:
-            run(("git", "apply", "--verbose", "--whitespace=nowarn", f"{{step}}/tmp/patches/{number}"))
-        except CommandFailed as error:
-            raise _own_patch_failed(context, name) from error
-    with context.below.folder("source") as source:
-        tree = context.store.snapshot(source, plain=True)
-    return {"tree": tree.digest}
-
-
-def _own_patch_failed(context: Context, name: str) -> YarrikError:
-    file = context.step.places[name]
-    remedy = "make the patch again from these sources, or take it out if they have what it brings"
-    text = file.read_text(encoding="utf-8", errors="replace")
-    return _patch_failed(context, name, text, lambda line: Place(file, line or None), remedy)
-
-
-def _patch_failed(context: Context, name: str, text: str, place: Callable[[int], Place], remedy: str) -> YarrikError:
-    """Which hunks of a patch do not fit, and what stands where. `place` tells where a line of the patch is."""
-    troubles = []
-    with context.below.folder("source") as source:
-        unfit = misfits(text, source)
-    for one in unfit:
-        where = f"{one.hunk.file}:{one.line}" if one.line else one.hunk.file
-        there = (
-            f"`{one.found.strip()}` stands there"
-            if one.found is not None
-            else "there is no such " + ("line" if one.line else "file")
-        )
-        troubles.append(
-            Trouble("PATCH-FAILED", f"the patch {name} does not fit {where}: it wants `{one.wanted.strip()}`, and {there}",
-                    place(one.hunk.at), why="the sources have changed where the patch changes them", remedy=remedy)
-        )  # fmt: skip
-    if not troubles:
-        troubles.append(
-            Trouble("PATCH-FAILED", f"the patch {name} cannot be applied", place(0), why="the log has the program's own words",
-                    remedy=f"yarrik log {context.step.name}")
-        )  # fmt: skip
-    return YarrikError(troubles, "work")
-
-
-@perform.register
+@perform.register(CollectLicences)
 def _collect_licences(action: CollectLicences, context: Context) -> dict[str, str]:
     tree = context.store.tree(context.inputs["source"])
     files = {entry.path: entry for entry in tree.files}
@@ -498,14 +315,14 @@ def _collect_licences(action: CollectLicences, context: Context) -> dict[str, st
     return {"licences": context.store.put_tree(Tree.of([*entries, *chosen.values()]))}
 
 
-@perform.register
+@perform.register(RunCommands)
 def _run_commands(action: RunCommands, context: Context) -> dict[str, str]:
-    _lay_out_inputs(context, action.writable)
+    lay_out_own_inputs(context, action.writable)
     for name, text in action.files.items():
         if not context.below.is_folder(name.partition("/")[0]):
             context.below.make_folder(name.partition("/")[0])
         context.below.write(name, text.replace("{step}", context.sandbox.inside(context.work)).encode())
-    run = _runner(context, action.environment, action.folder, action.writable)
+    run = command_runner(context, action.environment, action.folder, action.writable)
     for command in action.commands:
         try:
             run(command)
@@ -547,7 +364,7 @@ def shortened_path(path: str, most: int = 60) -> str:
     return path if len(path) <= most else path[: most - 1] + "…"
 
 
-def _lay_out_inputs(context: Context, writable: tuple[str, ...]) -> None:
+def lay_out_own_inputs(context: Context, writable: tuple[str, ...]) -> None:
     lay_out_inputs(context.inputs, context.store, context.sandbox, context.below, writable, context.layouts, context.work)
 
 
@@ -617,7 +434,7 @@ def read_only_folders(writable: tuple[str, ...]) -> tuple[str, ...]:
     return tuple(name for name in folders if name not in writable)
 
 
-def _runner(
+def command_runner(
     context: Context, environment: Mapping[str, str], folder: str, writable: tuple[str, ...]
 ) -> Callable[[tuple[str, ...]], None]:
     read_only = read_only_folders(writable)
@@ -644,7 +461,7 @@ def _runner(
     return run
 
 
-@perform.register
+@perform.register(Stage)
 def _stage(action: Stage, context: Context) -> dict[str, str]:
     tree = out_of_sysroot(context.store.tree(context.inputs["files"]))
     collector = Collector()
@@ -766,7 +583,7 @@ def _holds(file_name: str, word: bytes) -> bool:
     return False
 
 
-@perform.register
+@perform.register(Split)
 def _split(action: Split, context: Context) -> dict[str, str]:
     tree = context.store.tree(context.inputs["files"])
     linked = decode_linked(context.store.get_bytes(context.inputs["linked"])) if "linked" in context.inputs else []

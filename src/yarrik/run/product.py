@@ -37,7 +37,7 @@ from yarrik.run.perform import Context, blob_path, perform
 from yarrik.services import SERVICE_FORMS, OneService, check_services, in_order
 
 
-@perform.register
+@perform.register(Assemble)
 def _assemble(action: Assemble, context: Context) -> dict[str, str]:
     store = context.store
     candidates = [
@@ -180,7 +180,7 @@ def _check_init(action: Assemble, root: RootTree, context: Context) -> None:
     )  # fmt: skip
 
 
-@perform.register
+@perform.register(WriteDisks)
 def _write_disks(action: WriteDisks, context: Context) -> dict[str, str]:
     from yarrik.disk import write_disk  # loads NumPy, which a build with nothing to do need not wait for
 
@@ -231,7 +231,7 @@ def _write_disks(action: WriteDisks, context: Context) -> dict[str, str]:
     return outputs
 
 
-@perform.register
+@perform.register(Describe)
 def _describe(action: Describe, context: Context) -> dict[str, str]:
     store = context.store
     root = RootTree.decode(store.get_bytes(context.inputs["root"]))
@@ -266,7 +266,7 @@ def chosen_packages(context: Context, label: str) -> list[Chosen]:
     return [Chosen(package, because) for text, because in rows for package in decode_packages(text.encode())]
 
 
-@perform.register
+@perform.register(WriteTree)
 def _write_tree(action: WriteTree, context: Context) -> dict[str, str]:
     from yarrik.disk import Wish, pack_folder
 
@@ -299,7 +299,7 @@ def _write_tree(action: WriteTree, context: Context) -> dict[str, str]:
     return outputs
 
 
-@perform.register
+@perform.register(PackInitramfs)
 def _pack_initramfs(action: PackInitramfs, context: Context) -> dict[str, str]:
     from yarrik.disk import write_cpio
 
