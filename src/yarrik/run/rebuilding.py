@@ -241,10 +241,13 @@ class Rebuilder:
     @cached_property
     def _versions(self) -> dict[str, str]:
         """The versions that recipes of the product have now and not in the lock, by name."""
+        recipes = self._recipes  # which of them may have moved is known then
+        if not self._moved:
+            return {}  # the lock takes long to read
         locked = self.project.lock.products.get(self._plan.finished.product)
         found = {}
-        for path in sorted(self._recipes.keys() & self._moved):
-            recipe = self._recipes[path]
+        for path in sorted(self._moved):
+            recipe = recipes[path]
             version = recipe.value.version
             if not version:
                 raise _Otherwise
