@@ -1,7 +1,5 @@
 """The shape of every file that people write. Keys in the files have `-` where names here have `_`."""
 
-from __future__ import annotations
-
 import datetime
 from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal

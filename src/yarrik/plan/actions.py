@@ -5,8 +5,6 @@ In commands and environments, `{step}` stands for the folder that holds a step's
 jobs a build system may run at a time. Neither has a say in the result.
 """
 
-from __future__ import annotations
-
 from typing import ClassVar, Literal
 
 import msgspec
