@@ -1,7 +1,5 @@
 """The toolchain of a board: which compiler it is, for which architecture, and the C library's run-time files it brings."""
 
-from __future__ import annotations
-
 import contextlib
 import glob
 import hashlib
@@ -218,7 +216,7 @@ def specs(loader: str) -> str:
 CLANG = ("clang", "clang++", "ld.lld")
 
 
-def with_clang(toolchain: Toolchain, memory: Memory, place: Place) -> Toolchain:
+def with_clang(toolchain: Toolchain, memory: "Memory", place: "Place") -> Toolchain:
     """The same C library and tools with this machine's clang and lld as compiler and linker.
 
     Raises YarrikError when one of them is missing or cannot be started."""
@@ -258,8 +256,8 @@ def _found_by() -> str:
 
 def probe(
     prefix: str,
-    memory: Memory,
-    place: Place,
+    memory: "Memory",
+    place: "Place",
     wanted_arch: str | None = None,
     folder: Path | None = None,
     runs: tuple[str, ...] = (),
@@ -294,7 +292,7 @@ def probe(
     return toolchain
 
 
-def _recall(memory: Memory, fact: str) -> Toolchain | None:
+def _recall(memory: "Memory", fact: str) -> Toolchain | None:
     known = memory.fact(fact)
     if known is None:
         return None
@@ -315,7 +313,7 @@ def _mark(path: str) -> str:
     return f"{status.st_size} {status.st_mtime_ns} {status.st_ctime_ns} {status.st_ino}"
 
 
-def missing_program(program: str, place: Place, why: str) -> Trouble:
+def missing_program(program: str, place: "Place", why: str) -> Trouble:
     """The trouble that a program is not on this machine, with the package that brings it."""
     package = debian_package(program)
     where = f"on Debian: apt-get install {package}" if package else "install it; on Debian, `apt-file search` tells the package"
@@ -329,7 +327,7 @@ def missing_program(program: str, place: Place, why: str) -> Trouble:
     return Trouble("HOST-TOOL-MISSING", what, place, why=why, remedy=where)
 
 
-def _find_driver(prefix: str, place: Place) -> str:
+def _find_driver(prefix: str, place: "Place") -> str:
     names = [f"{prefix}gcc"] if prefix else ["gcc", "cc"]
     for name in names:
         found = shutil.which(name)
@@ -338,7 +336,7 @@ def _find_driver(prefix: str, place: Place) -> str:
     raise YarrikError(missing_program(names[0], place, "it compiles everything on this board"))
 
 
-def _driver_in(folder: Path, prefix: str, place: Place) -> str:
+def _driver_in(folder: Path, prefix: str, place: "Place") -> str:
     """The compiler in an unpacked archive: in its `bin`, or in the only `bin` that has it."""
     found = sorted(folder.glob(f"bin/{prefix}gcc")) or sorted(folder.glob(f"**/bin/{prefix}gcc"))
     if not found:
@@ -352,7 +350,7 @@ def _driver_in(folder: Path, prefix: str, place: Place) -> str:
     return str(found[0])
 
 
-def _learn(prefix: str, driver: str, memory: Memory, place: Place) -> Toolchain:
+def _learn(prefix: str, driver: str, memory: "Memory", place: "Place") -> Toolchain:
     triplet = _ask(driver, place, "-dumpmachine")
     arch = arch_of_compiler(triplet)
     if arch is None:
@@ -387,7 +385,7 @@ def _learn(prefix: str, driver: str, memory: Memory, place: Place) -> Toolchain:
     )
 
 
-def _own_files(prefix: str, driver: str, triplet: str, place: Place) -> list[str]:
+def _own_files(prefix: str, driver: str, triplet: str, place: "Place") -> list[str]:
     """All paths on this machine that belong to the toolchain: its programs, the folders that it alone uses, and of folders that
     all packages share what is the C library's, the kernel's and the C++ library's."""
     apart = _installation(driver)
@@ -415,7 +413,7 @@ def _own_files(prefix: str, driver: str, triplet: str, place: Place) -> list[str
     return list(dict.fromkeys(found))
 
 
-def _include_folders(driver: str, place: Place, language: str) -> list[str]:
+def _include_folders(driver: str, place: "Place", language: str) -> list[str]:
     """The folders in which the compiler looks for headers, as it says itself."""
     try:
         words = [driver, "-E", "-v", "-x", language, os.devnull]
@@ -452,7 +450,7 @@ def _names_and_sizes(paths: Iterable[str]) -> Iterator[bytes]:
                 yield f"{file} {os.lstat(file).st_size}\n".encode("utf-8", "surrogateescape")
 
 
-def _runtime(driver: str, memory: Memory, place: Place) -> list[RuntimeFile]:
+def _runtime(driver: str, memory: "Memory", place: "Place") -> list[RuntimeFile]:
     """The loader and the C library, as a program linked by this compiler names them; then what RUNTIME_PACKAGES names of
     what is where the linker looks."""
     with tempfile.TemporaryDirectory(prefix="yarrik-probe-") as folder:
@@ -502,7 +500,7 @@ _LINKED = ("crt1.o", "Scrt1.o", "crti.o", "crtn.o", "libc.so", "libc_nonshared.a
 _EMPTY_ARCHIVE = 8
 
 
-def development_files(toolchain: Toolchain, place: Place) -> DevelopmentFiles:
+def development_files(toolchain: Toolchain, place: "Place") -> DevelopmentFiles:
     """The C library's and the kernel's headers, what programs are linked with, and names of libraries for the linker, of what
     the compiler uses itself. All headers are in `/usr/include`. Files have no digest yet; nothing is remembered.
 
@@ -540,7 +538,7 @@ def development_files(toolchain: Toolchain, place: Place) -> DevelopmentFiles:
     return DevelopmentFiles(files, tuple(sorted(links)))
 
 
-def _further_libraries(driver: str, place: Place, arch: str) -> Iterator[tuple[str, Path, str]]:
+def _further_libraries(driver: str, place: "Place", arch: str) -> Iterator[tuple[str, Path, str]]:
     """Libraries of RUNTIME_PACKAGES for an architecture: the first of each name in the folders that the linker looks into."""
     searched = dict(line.split(": ", 1) for line in _ask(driver, place, "-print-search-dirs").splitlines() if ": " in line)
     seen: dict[str, Path] = {}
@@ -585,7 +583,7 @@ def _locale(found: Sequence[RuntimeFile]) -> Iterator[tuple[str, Path, str]]:
                 yield str(path), path.resolve(), "-locale"
 
 
-def _ask(driver: str, place: Place, *arguments: str) -> str:
+def _ask(driver: str, place: "Place", *arguments: str) -> str:
     try:
         done = subprocess.run(
             [driver, *arguments], capture_output=True, text=True, timeout=60, env={**os.environ, "LC_ALL": "C"}

@@ -1,7 +1,5 @@
 """How each build system is called: its configuration for the side that is built for, its build, its installation."""
 
-from __future__ import annotations
-
 import re
 from collections.abc import Callable, Mapping
 

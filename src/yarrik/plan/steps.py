@@ -1,7 +1,5 @@
 """A step: one unit of cached work, and the fingerprint of everything that its result depends on."""
 
-from __future__ import annotations
-
 import hashlib
 from collections.abc import Mapping
 from pathlib import Path
@@ -50,12 +48,12 @@ class Step(msgspec.Struct, frozen=True):
 
     kind: str
     subject: str
-    action: Action
+    action: "Action"
     files: Mapping[str, str] = msgspec.field(default_factory=dict)
     inputs: Mapping[str, tuple[str, str]] = msgspec.field(default_factory=dict)
     places: Mapping[str, Path] = msgspec.field(default_factory=dict)
     predicted: Mapping[str, str] = msgspec.field(default_factory=dict)
-    marks: Mapping[str, Place] = msgspec.field(default_factory=dict)
+    marks: "Mapping[str, Place]" = msgspec.field(default_factory=dict)
     choices: Mapping[str, str] = msgspec.field(default_factory=dict)
     urls: tuple[str, ...] = ()
     bounds: Bounds = UNBOUND

@@ -1,7 +1,5 @@
 """What of a product its emulator or its serial port takes."""
 
-from __future__ import annotations
-
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -23,7 +21,7 @@ class Bootable(msgspec.Struct, frozen=True):
     places: dict[str, Place]
 
     @staticmethod
-    def of(composition: Composition) -> Bootable:
+    def of(composition: "Composition") -> "Bootable":
         """What a composition says of it."""
         board = composition.board
         places = {key: board.place("emulator", key) for key in ("program", "bootloader")}

@@ -5,8 +5,6 @@ Steps are in a file of their own and are read one by one, since most of them are
 written by `yarrik` itself for this workspace; each step that is used has to have the fingerprint that it had, or else all is
 planned."""
 
-from __future__ import annotations
-
 import hashlib
 import os
 import re
@@ -242,7 +240,7 @@ class FormerLogs(msgspec.Struct, frozen=True):
     steps: dict[str, tuple[float, tuple[int, int]]]
 
     @staticmethod
-    def of(question: Question | None, file: Path) -> FormerLogs:
+    def of(question: Question | None, file: Path) -> "FormerLogs":
         """From the state that the last build with this question kept, as long as `file`, its `steps.log`, is as it left it."""
         data = state_before(question, file) if question is not None else None
         try:
@@ -300,7 +298,7 @@ def kept_steps(
     return kept, bytes(file), [KeptSource(*key, takers[key]) for key in sole], list(sole.values())
 
 
-def kept_recipes(answer: Answer, steps: Sequence[Step], apart: Collection[Path]) -> dict[str, KeptRecipe]:
+def kept_recipes(answer: "Answer", steps: Sequence[Step], apart: Collection[Path]) -> dict[str, KeptRecipe]:
     """The recipes that nothing but their own text says anything of, by the paths of their files, but for those in the folders
     `apart`; also those that the product does not use."""
     from yarrik.model import asked_versions  # a build after few changes takes as little as it can
@@ -379,7 +377,7 @@ def stable_digest(raw: Mapping[str, Any]) -> bytes:
     return _digest_of(beyond) if beyond is not None else b""
 
 
-def kept_product(answer: Answer, recipes: Mapping[str, KeptRecipe], apart: Collection[Path]) -> KeptProduct | None:
+def kept_product(answer: "Answer", recipes: Mapping[str, KeptRecipe], apart: Collection[Path]) -> KeptProduct | None:
     """The product's own file, and which options of these recipes it may choose otherwise; None where more than a file of the
     workspace makes the product, or where it is in one of the folders `apart`."""
     from yarrik.model import asked_options  # a build after few changes takes as little as it can

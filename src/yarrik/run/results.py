@@ -1,7 +1,5 @@
 """What became of steps, and which results are kept."""
 
-from __future__ import annotations
-
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
@@ -23,7 +21,7 @@ class Note(msgspec.Struct, frozen=True):
     code: str = ""
 
 
-def notes_of(result: Result) -> tuple[Note, ...]:
+def notes_of(result: "Result") -> tuple[Note, ...]:
     """The notes of a kept result, each with its code."""
     codes = [*result.codes, *[""] * len(result.notes)]
     return tuple(Note(text, code) for text, code in zip(result.notes, codes, strict=False))
@@ -49,7 +47,7 @@ class StepRow(msgspec.Struct):
 class StepReport:
     """What became of one step. `same` tells that it ran and its result was the former one."""
 
-    step: Step
+    step: "Step"
     how: How
     fingerprint: str = ""
     reason: str = ""
@@ -58,14 +56,14 @@ class StepReport:
     outputs: Mapping[str, str] = field(default_factory=dict)
     notes: tuple[Note, ...] = ()
     log: str = ""
-    error: YarrikError | None = None
+    error: "YarrikError | None" = None
     #: Seconds since the build began, for steps that ran.
     began: float = 0.0
     #: Seconds that it took to bring the result here.
     brought: float = 0.0
 
 
-def private_steps(graph: Graph, last: Mapping[str, LastRun] | None = None) -> set[str]:
+def private_steps(graph: "Graph", last: "Mapping[str, LastRun] | None" = None) -> set[str]:
     """The names of the steps whose results go nowhere else: private ones, those that run without a sandbox (or did, in their
     `last` run), and all that is made of what they left."""
     found = {name for name, run in (last or {}).items() if "setting sandbox" in run.parts}
@@ -75,7 +73,7 @@ def private_steps(graph: Graph, last: Mapping[str, LastRun] | None = None) -> se
     return found
 
 
-def kept_outputs(store: Store, last: LastRun | None, fingerprint: str) -> Mapping[str, str] | None:
+def kept_outputs(store: "Store", last: "LastRun | None", fingerprint: str) -> Mapping[str, str] | None:
     """The outputs of a kept result, by a step's last run or by its fingerprint; None when there is none."""
     if last is not None and still_there(store, last, fingerprint):
         return last.outputs
@@ -83,6 +81,6 @@ def kept_outputs(store: Store, last: LastRun | None, fingerprint: str) -> Mappin
     return None if result is None else result.outputs
 
 
-def still_there(store: Store, last: LastRun | None, fingerprint: str) -> bool:
+def still_there(store: "Store", last: "LastRun | None", fingerprint: str) -> bool:
     """Whether a step's last run had this fingerprint, and all that it left is in the store."""
     return last is not None and last.fingerprint == fingerprint and all(map(store.has, last.outputs.values()))
