@@ -3,6 +3,7 @@
 import hashlib
 import itertools
 import os
+import shutil
 import sqlite3
 import threading
 import time
@@ -12,6 +13,7 @@ from pathlib import Path
 from tests.support import FolderTest
 from yarrik.cache import Entry, Memory, Result, Store, Tree, TreeDamaged, changed_paths, file_digest, read_tree, safe_relative
 from yarrik.cache.memory import _FORM
+from yarrik.cache.store import STILL_TIME
 from yarrik.cache.tree import MANY, SHORT, by_threads
 from yarrik.errors import YarrikError
 from yarrik.locks import held
@@ -165,6 +167,41 @@ class TheStoreKeeps(FolderTest):
         with (self.folder / "copy").open("rb") as file:
             file.seek(1 << 30)
             self.assertEqual(file.read(), b"end")
+
+    def test_what_was_just_moved_in_is_known_to_be_whole_until_something_is_done_to_it(self) -> None:
+        def moved_in() -> tuple[str, Path]:
+            (self.folder / "image").write_bytes(bytes(100_000))
+            digest = self.store.put_file(self.folder / "image", move=True)
+            return digest, self.store.object_path(digest)
+
+        def damaged(path: Path) -> None:
+            """As a failing disk, or somebody who hides it, would leave it: with the same size and times."""
+            path.chmod(0o644)
+            path.write_bytes(b"x" * 100_000)
+            path.chmod(0o444)
+            os.utime(path, (STILL_TIME, STILL_TIME))
+
+        def replaced(path: Path) -> None:
+            shutil.copy2(path, self.folder / "other")
+            os.replace(self.folder / "other", path)
+
+        def linked(path: Path) -> None:
+            path.rename(self.folder / "away")
+            path.symlink_to(self.folder / "away")
+
+        digest, path = moved_in()
+        self.assertTrue(self.store.has_just_read(digest))
+        self.assertFalse(Store(self.store.root).has_just_read(digest), "another process's")
+        self.assertFalse(self.store.has_just_read("0" * 64))
+        for change in (damaged, replaced, linked, Path.unlink):
+            with self.subTest(change.__name__):
+                digest, path = moved_in()
+                self.assertTrue(self.store.has_just_read(digest))
+                time.sleep(0.01)  # the clock of the file system
+                change(path)
+                self.assertFalse(self.store.has_just_read(digest))
+        (self.folder / "kept").write_bytes(b"copied")
+        self.assertFalse(self.store.has_just_read(self.store.put_file(self.folder / "kept")))
 
     def test_an_unwritable_folder_is_told_with_a_way_out(self) -> None:
         self.write("file", "")

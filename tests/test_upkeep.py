@@ -1,6 +1,7 @@
 """The cache looked after: what it holds, what may go, what is damaged."""
 
 import os
+import subprocess
 import time
 import unittest
 from pathlib import Path
@@ -115,6 +116,35 @@ class DamageIsFound(WorkspaceTest):
         told = self.yarrik("build", at=self.root)
         self.assertIn(f"the cache was damaged, and what was lost is made again: objects/{victim.name[:12]}", told)
         self.assertEqual((self.root / "out/p/p.img").read_bytes(), image)
+
+    def test_nor_one_that_is_damaged_while_the_build_runs(self) -> None:
+        """Its bytes are read again before they go out, unless nothing was done to the file since they were."""
+        original = Publisher.publish
+        damaged = []
+
+        def publish(publisher: Publisher, *words: object) -> object:
+            if not damaged:
+                objects = [path for path in (self.folder / "cache/objects").rglob("*") if path.is_file()]
+                victim = max(objects, key=lambda path: path.stat().st_size)
+                status = victim.stat()
+                data = bytearray(victim.read_bytes())
+                data[len(data) // 2] ^= 1
+                victim.chmod(0o644)
+                victim.write_bytes(data)
+                victim.chmod(status.st_mode)
+                os.utime(victim, ns=(status.st_atime_ns, status.st_mtime_ns))
+                damaged.append(victim)
+            return original(publisher, *words)  # type: ignore[arg-type]
+
+        with (
+            mock.patch.dict(os.environ, self.environment),
+            mock.patch.object(Publisher, "publish", publish),
+        ):
+            session = Session(self.root)
+            self.addCleanup(session.close)
+            session.builder.build(session.planner.planned(session.planner.compose()))
+        self.assertTrue(damaged)
+        subprocess.run(["sha256sum", "--check", "--quiet", "SHA256SUMS"], cwd=self.root / "out/p", check=True)
 
     def test_a_disk_that_damages_everything_is_told_and_nothing_is_published(self) -> None:
         with (

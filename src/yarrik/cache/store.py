@@ -94,6 +94,8 @@ class Store:
         self._numbers = itertools.count()
         self._token = secrets.token_hex(8)
         self.damages: list[Damage] = []
+        #: What became of files that were moved in, by digest: the inode, and the time of its last change.
+        self._moved_in: dict[str, tuple[int, int]] = {}
         self._tree = lru_cache(maxsize=512)(self._load_tree)
 
     @cached_property
@@ -170,6 +172,8 @@ class Store:
         if move and path.stat().st_dev == self.scratch.stat().st_dev:
             digest = file_digest(path)
             self._settle_at(os.fspath(path), self._object_name(digest))
+            status = os.stat(self._object_name(digest))
+            self._moved_in[digest] = status.st_ino, status.st_ctime_ns
             return digest
         with path.open("rb") as source:
             if os.fstat(source.fileno()).st_size <= _SMALL:
@@ -225,6 +229,15 @@ class Store:
             with contextlib.suppress(OSError):  # only its owner may
                 _settle(name, 0o555 if executable else 0o444)
         return name
+
+    def has_just_read(self, digest: str) -> bool:
+        """Whether this process moved the object in, and read all of it for its digest, and nothing was done to it since: then
+        there is no need to read it again."""
+        try:
+            status = os.stat(self._object_name(digest), follow_symlinks=False)
+        except OSError:
+            return False
+        return self._moved_in.get(digest) == (status.st_ino, status.st_ctime_ns)
 
     def read_again(self, digests: Iterable[str]) -> None:
         """Reads objects whole, whatever their times say. Takes out what is damaged, and raises MissingObject then."""
