@@ -19,6 +19,7 @@ import shutil
 import stat
 import sys
 import time
+import zlib
 from array import array
 from bisect import bisect_left
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
@@ -65,6 +66,8 @@ _NUMBERS = 6
 _MODE, _MTIME, _CTIME = 0, 2, 3
 #: Bytes of a SHA-256.
 _DIGEST = 32
+#: Bytes of a seal: a length, and two checksums, which take a fifth of the time of a digest.
+_SEAL = 16
 
 #: A folder of sources, and the suffixes of what counts in it (none for all); or a single file (None).
 Suffixed = tuple[str, tuple[str, ...] | None]
@@ -280,7 +283,7 @@ def _read(question: Question) -> _Record | None:
         data = question.file.read_bytes()
     except OSError:
         return None
-    body, seal = data[:-_DIGEST], data[-_DIGEST:]
+    body, seal = data[:-_SEAL], data[-_SEAL:]
     if _seal(body) != seal:
         return None
     try:
@@ -317,7 +320,8 @@ def _sealed(file: Path, seal: str) -> bytes | None:
 
 
 def _seal(data: bytes) -> bytes:
-    return hashlib.blake2b(data, digest_size=_DIGEST).digest()
+    """Tells damage, and a file of another build. It is no proof: who may write these files may seal them as well."""
+    return len(data).to_bytes(8) + zlib.crc32(data).to_bytes(4) + zlib.adler32(data).to_bytes(4)
 
 
 def _without_lock(record: _Record, now: array[int]) -> array[int]:
