@@ -53,6 +53,14 @@ class MistakesPlantedIntoDefinitions(ProgramTest):
          '[[file]]\npath = "/usr/bin/tidier"\ncontent = "#!/usr/bin/nosuchtongue\\n"\nmode = "0755"\n'
          '[[file]]\npath = "/etc/services/x.service"\ncontent = "run = /usr/bin/tidier\\n"\n', "", "",
          "SERVICE-PROGRAM", "is a script for /usr/bin/nosuchtongue, which is not there"),
+        ("33 a service is a script of scripts that run each other", IMAGE, None,
+         '[[file]]\npath = "/usr/bin/ebb"\ncontent = "#!/usr/bin/flood\\n"\nmode = "0755"\n'
+         '[[file]]\npath = "/usr/bin/flood"\ncontent = "#!/usr/bin/ebb\\n"\nmode = "0755"\n'
+         '[[file]]\npath = "/etc/services/x.service"\ncontent = "run = /usr/bin/ebb\\n"\n', "", "",
+         "SERVICE-PROGRAM", "is a script too, for /usr/bin/ebb"),
+        ("35 init is a script that names itself", IMAGE, None,
+         '[[file]]\npath = "/sbin/first"\ncontent = "#!/sbin/first\\n"\nmode = "0755"\n',
+         LINE, 'arguments = ["init=/sbin/first"]', "BOOT-INIT", "is a script too, for /sbin/first"),
         ("41 a console by its path", VENDOR, 'console = "ttyAMA0,115200"', 'console = "/dev/ttyAMA0,115200"', "", "",
          "BOOT-CONSOLE", "without /dev/: ttyAMA0,115200"),
         ("41 a console among the arguments, blamed there", BOARD, LINE, 'arguments = ["console=ttyTide0"]', "", "",

@@ -5,6 +5,7 @@ import shutil
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from tests.support import WorkspaceTest
 from tests.test_kernel import headers
@@ -12,6 +13,7 @@ from yarrik.boot.root_check import RootChecks
 from yarrik.boot.seen import Filesystem
 from yarrik.devicetree import DeviceTree, compile_source
 from yarrik.disk import write_cpio
+from yarrik.elf import elf_facts
 from yarrik.rootfs import Node, RootTree
 
 DRIVER = "kernel/drivers/gpu/drm/virtio/virtio-gpu.ko"
@@ -25,8 +27,18 @@ class WhatIsTold(unittest.TestCase):
         self, files: dict[str, str], config: dict[str, str] | None, tree: DeviceTree | None = None
     ) -> list[tuple[str, str]]:
         """Codes, and what is wrong, of a root filesystem with these files."""
+        found: list[tuple[str, str]] = []
+        archive = self.archive({path: text.encode() for path, text in files.items()})
+        checks = RootChecks(Filesystem.of_cpio(archive), "arm64", config, tree, lambda *_: None, self.stopped,
+                            lambda code, what, why, remedy, key="": found.append((code, f"{what}; {remedy}")))  # fmt: skip
+        checks.devices()
+        checks.nodes("9.9")
+        return found
+
+    def archive(self, files: dict[str, bytes]) -> bytes:
+        """A root filesystem with these files."""
         sink = io.BytesIO()
-        texts = {path: text.encode() for path, text in files.items()}
+        texts = dict(files)
         folders = {path[:at] for path in files for at in range(1, len(path)) if path[at] == "/"}
         nodes = [Node(folder, "folder", 0o755) for folder in folders]
         nodes += [Node(path, "file", 0o755, size=len(data), content=path) for path, data in texts.items()]
@@ -35,15 +47,52 @@ class WhatIsTold(unittest.TestCase):
                 Path(folder, str(number)).write_bytes(data)
                 texts[path] = str(Path(folder, str(number))).encode()
             write_cpio(RootTree.of(nodes), sink, lambda path: texts[path].decode())
-        found: list[tuple[str, str]] = []
-        checks = RootChecks(Filesystem.of_cpio(sink.getvalue()), "arm64", config, tree, lambda *_: None, self.stopped,
-                            lambda code, what, why, remedy, key="": found.append((code, f"{what}; {remedy}")))  # fmt: skip
-        checks.devices()
-        checks.nodes("9.9")
-        return found
+        return sink.getvalue()
 
     def stopped(self, *words: str) -> None:
         raise AssertionError(words)
+
+    def test_services_read_what_they_share_once(self) -> None:
+        """Of 40 services, each with a program of its own, the C library is the same."""
+        program = Path(shutil.which("true") or "").resolve().read_bytes()
+        facts = elf_facts(io.BytesIO(program))
+        assert facts is not None
+        self.assertTrue(facts.needed)
+        files = {f"/usr/bin/gauge-{number}": program for number in range(40)}
+        files |= {f"/etc/services/gauge-{number}.service": f"run = /usr/bin/gauge-{number}\n".encode() for number in range(40)}
+        files |= {f"/lib/{name}": next(Path("/lib").glob(f"*-linux-gnu*/{name}")).read_bytes() for name in facts.needed}
+        files[facts.interpreter] = Path(facts.interpreter).read_bytes()
+        root = Filesystem.of_cpio(self.archive(files))
+        read: list[str] = []
+        content = root.content
+        told: list[str] = []
+
+        def counted(path: str, most: int) -> bytes:
+            read.append(path)
+            return content(path, most)
+
+        with mock.patch.object(root, "content", counted):
+            checks = RootChecks(root, facts.arch, None, None, lambda what, text: told.append(text), self.stopped, self.stopped)
+            checks.services()
+        self.assertEqual(told, ["40 enabled; programs and users are there"])
+        libraries = [path for path in read if path.startswith("/lib/")]
+        self.assertEqual(sorted(libraries), sorted({f"/lib/{name}" for name in facts.needed}))
+        self.assertEqual(read.count("/usr/bin/gauge-7"), 2)
+
+    def test_as_many_scripts_as_the_kernel_follows(self) -> None:
+        for count, fits in ((4, True), (5, True), (6, False)):
+            files = {f"/bin/s{number}": f"#!/bin/s{number + 1}\n".encode() for number in range(count)}
+            files[f"/bin/s{count}"] = Path(shutil.which("true") or "").resolve().read_bytes()
+            facts = elf_facts(io.BytesIO(files[f"/bin/s{count}"]))
+            assert facts is not None
+            checks = RootChecks(Filesystem.of_cpio(self.archive(files)), facts.arch, None, None, lambda *_: None, self.stopped,
+                                self.stopped)  # fmt: skip
+            with mock.patch.object(RootChecks, "libraries", return_value=3):
+                if fits:
+                    self.assertEqual(checks.program("/bin/s0", "it", "BOOT-INIT"), 3)
+                else:
+                    with self.assertRaisesRegex(AssertionError, "is a script too, for /bin/s6"):
+                        checks.program("/bin/s0", "it", "BOOT-INIT")
 
     def test_a_driver_that_nobody_loads(self) -> None:
         modular = {**SCREEN, f"{TOP}/modules.dep": DEP}

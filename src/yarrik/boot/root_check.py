@@ -17,6 +17,8 @@ from yarrik.errors import Damaged, listed
 from yarrik.resolve import library_places, unsearched
 
 _PROGRAM_LIMIT = 256 << 20
+#: Scripts of which each runs the one before: the kernel goes no further (`exec_binprm` in fs/exec.c).
+_DEEPEST_SCRIPT = 5
 _SERVICE_FOLDERS = ("/etc/services",)
 _UNIT_FOLDERS = ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
 #: Daemons that let people log in over a network: `in.telnetd` as well as `telnetd`.
@@ -83,6 +85,9 @@ class RootChecks:
     ) -> None:
         self.root, self.arch, self.config, self.tree = root, arch, config, tree
         self.tell, self.stop, self.warn = tell, stop, warn
+        # Most programs need the same libraries, and several services may start the same program: each is read once.
+        self._libraries: dict[str, ElfFacts | None] = {}
+        self._needed_by: dict[str, int] = {}
 
     # Programs
 
@@ -114,8 +119,13 @@ class RootChecks:
         what = f"{path} for {self.arch}, executable"
         self.tell("init", what + (f"; {libraries} libraries are there" if libraries else ", needs no library"))
 
-    def program(self, path: str, whose: str, code: str) -> int:
-        """Checks that a program can start; returns how many libraries it needs."""
+    def program(self, path: str, whose: str, code: str, depth: int = 0) -> int:
+        """Checks that a program can start; returns how many libraries it needs. `depth` scripts are run by it."""
+        if path not in self._needed_by:
+            self._needed_by[path] = self._program(path, whose, code, depth)
+        return self._needed_by[path]
+
+    def _program(self, path: str, whose: str, code: str, depth: int) -> int:
         data = self.root.content(path, _PROGRAM_LIMIT)
         if data[:2] == b"#!":
             words = [word.decode("utf-8", "replace") for word in data[2:].split(b"\n", 1)[0].split()]
@@ -132,7 +142,14 @@ class RootChecks:
                     "it cannot be started",
                     "add the package that brings it",
                 )
-            return self.program(shell, f"{shell}, which runs {whose},", code) if shell != path else 0
+            if depth == _DEEPEST_SCRIPT:
+                self.stop(
+                    code,
+                    f"{whose} is a script too, for {shell}",
+                    f"the kernel follows {_DEEPEST_SCRIPT} scripts, each of which runs the one before, and no more",
+                    "let the first script name a program",
+                )
+            return self.program(shell, whose if depth else f"{shell}, which runs {whose},", code, depth + 1)
         facts = self.facts(data, path, whose, code)
         if facts.arch != self.arch and not (self.arch == "arm64" and facts.arch == "arm"):
             self.stop(
@@ -185,10 +202,16 @@ class RootChecks:
                         f"{whose} could not be started",
                         "add the package that brings it",
                     )
-                library = elf_facts(io.BytesIO(self.root.content(place, _PROGRAM_LIMIT)))
+                library = self._library(place)
                 if library is not None:
                     waiting.append((library, place))
         return len(seen)
+
+    def _library(self, place: str) -> ElfFacts | None:
+        """The facts of a library; None for a file that is none. Raises ValueError for one that is damaged."""
+        if place not in self._libraries:
+            self._libraries[place] = elf_facts(io.BytesIO(self.root.content(place, _PROGRAM_LIMIT)))
+        return self._libraries[place]
 
     def _configured(self, name: str) -> str | None:
         """Where a library is when the loader's own configuration leads there: glibc's cache, or the path of musl's loader."""
@@ -266,11 +289,8 @@ class RootChecks:
                 "give it the mode 0755 where it is installed",
             )
         with contextlib.suppress(Damaged):
-            if self.root.content(program, _PROGRAM_LIMIT)[:4] in (b"\x7fELF",) or self._script(program):
+            if program in self._needed_by or self.root.content(program, _PROGRAM_LIMIT).startswith((b"\x7fELF", b"#!")):
                 self.program(program, f"{program}, which {whose} starts,", "SERVICE-PROGRAM")
-
-    def _script(self, program: str) -> bool:
-        return self.root.content(program, _PROGRAM_LIMIT)[:2] == b"#!"
 
     def _inittab(self) -> list[tuple[str, str]]:
         """Programs that an inittab starts, each with its line (inittab(5): id, levels, action, process)."""
