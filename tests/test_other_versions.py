@@ -17,7 +17,7 @@ import tomlkit
 from tests import test_rebuilding
 from tests.test_unchanged import World
 from yarrik.errors import YarrikError
-from yarrik.plan import fingerprint_of, in_version, setting_of
+from yarrik.plan import fingerprint_of, in_version, recipe_sources, setting_of
 from yarrik.run import Choices, Planned, Question, Rebuilder, Session, kept_plan, rebuilding, silent, unchanged
 from yarrik.run.reporting import BuildReport
 
@@ -317,6 +317,8 @@ class EveryKeyOfSources(Sources):
                       "folder": "more", "submodules": True},
             "rule": {},
         }  # fmt: skip
+        named = {kind: set(keys[name]) | {kind} for kind, name in (("url", "gauge"), ("git", "clone"), ("path", "rule"))}
+        self.assertEqual({**named, "path": set()}, recipe_sources._OF_SOURCE)
         for name, changes in keys.items():
             raw = tomllib.loads(self.files[name].read_text())
             before = self.plan_of(name, raw)

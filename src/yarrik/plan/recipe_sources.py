@@ -17,8 +17,13 @@ if TYPE_CHECKING:
     from yarrik.errors import Place
     from yarrik.model import Definition, Recipe, Source
 
-#: What decides where a source comes from: a recipe's source has one of these.
-_KINDS = frozenset(["path", "git", "url", "host-file", "debian", "output"])
+#: Keys of a source from which nothing follows but the steps that bring it here, by the key that tells what kind it is.
+_OF_SOURCE = {
+    "git": frozenset(["commit", "folder", "git", "mirrors", "submodules"]),
+    "url": frozenset(["folder", "member-limit", "mirrors", "name", "sha256", "size-limit", "url"]),
+    "path": frozenset[str](),
+}
+_KINDS = frozenset([*_OF_SOURCE, "host-file", "debian", "output"])
 
 
 def download_steps(subject: str, recipe: Definition[Recipe]) -> tuple[Step, Step]:
@@ -94,10 +99,11 @@ def beyond_version(raw: Mapping[str, Any]) -> dict[str, Any] | None:
         return None
     source = sources[0]
     kinds = sorted(_KINDS & source.keys()) if isinstance(source, dict) else []
-    if kinds not in (["path"], ["git"], ["url"]) or "{version}" in str(source.get("path")):
+    if len(kinds) != 1 or kinds[0] not in _OF_SOURCE or "{version}" in str(source.get("path")):
         return None
+    free = _OF_SOURCE[kinds[0]]
     beyond.pop("version", None)
-    return {**beyond, "source": source if kinds == ["path"] else kinds}
+    return {**beyond, "source": kinds, "of source": {key: value for key, value in source.items() if key not in free}}
 
 
 def is_of_version(step: Step) -> bool:
