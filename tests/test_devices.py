@@ -91,7 +91,9 @@ class WhatIsTold(unittest.TestCase):
                 if fits:
                     self.assertEqual(checks.program("/bin/s0", "it", "BOOT-INIT"), 3)
                 else:
-                    with self.assertRaisesRegex(AssertionError, "is a script too, for /bin/s6"):
+                    self.assertEqual(checks.program("/bin/s1", "another", "BOOT-INIT"), 3)  # which says nothing of one more
+                    chain = ", which runs ".join([*(f"/bin/s{number}" for number in range(5, 0, -1)), "it"])
+                    with self.assertRaisesRegex(AssertionError, f"'{chain}, is a script too, for /bin/s6'"):
                         checks.program("/bin/s0", "it", "BOOT-INIT")
 
     def test_a_driver_that_nobody_loads(self) -> None:

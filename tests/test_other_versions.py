@@ -301,11 +301,7 @@ class EveryKeyOfSources(Sources):
 
     def plan_of(self, name: str, raw: dict[str, object]) -> Planned:
         self.files[name].write_text(tomlkit.dumps(raw))
-        session = Session(self.root)
-        try:
-            return session.planner.planned(session.planner.compose())
-        finally:
-            session.close()
+        return self.planned()
 
     def test_nothing_else_follows_from_them(self) -> None:
         keys: dict[str, dict[str, object]] = {

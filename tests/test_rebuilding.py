@@ -1107,11 +1107,7 @@ class EveryKeyOfCommands(Rebuilt):
 
     def plan_of(self, text: str) -> Planned:
         (self.root / "s/recipes/tool/recipe.toml").write_text(text)
-        session = Session(self.root)
-        try:
-            return session.planner.planned(session.planner.compose())
-        finally:
-            session.close()
+        return self.planned()
 
     def test_nothing_else_follows_from_them(self) -> None:
         text = (self.root / "s/recipes/tool/recipe.toml").read_text()

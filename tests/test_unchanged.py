@@ -21,7 +21,7 @@ from tests.support import ProgramTest, WorkspaceTest
 from yarrik.cli.build import head_as_json
 from yarrik.errors import YarrikError
 from yarrik.model import Overrides
-from yarrik.run import Choices, Question, Rebuilder, Session, silent, unchanged, watched
+from yarrik.run import Choices, Planned, Question, Rebuilder, Session, silent, unchanged, watched
 from yarrik.run.building import BuildReport
 
 #: So long after a change nothing can be changed unseen any more, on the filesystem of the tests (seconds).
@@ -103,6 +103,14 @@ class World(WorkspaceTest):
                 raise error
             session.builder.remember(question, watch, planned, report, head_as_json)
             return report
+        finally:
+            session.close()
+
+    def planned(self) -> Planned:
+        """The plan of the workspace as it is now."""
+        session = Session(self.root)
+        try:
+            return session.planner.planned(session.planner.compose())
         finally:
             session.close()
 

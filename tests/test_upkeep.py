@@ -124,6 +124,7 @@ class DamageIsFound(WorkspaceTest):
 
         def publish(publisher: Publisher, *words: object) -> object:
             if not damaged:
+                time.sleep(0.05)  # the file system's clock may tick 100 times a second
                 objects = [path for path in (self.folder / "cache/objects").rglob("*") if path.is_file()]
                 victim = max(objects, key=lambda path: path.stat().st_size)
                 status = victim.stat()

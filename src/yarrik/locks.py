@@ -41,12 +41,8 @@ def _taken(file: Path | str, how: int) -> int:
     handle = os.open(file, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW | os.O_NONBLOCK, 0o644)
     try:
         fcntl.flock(handle, how)
-    except OSError as error:
-        if error.errno in _NO_LOCKS:
-            return handle
-        os.close(handle)
-        raise
-    except BaseException:
-        os.close(handle)
-        raise
+    except BaseException as error:
+        if not isinstance(error, OSError) or error.errno not in _NO_LOCKS:
+            os.close(handle)
+            raise
     return handle

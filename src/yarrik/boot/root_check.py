@@ -87,7 +87,7 @@ class RootChecks:
         self.tell, self.stop, self.warn = tell, stop, warn
         # Most programs need the same libraries, and several services may start the same program: each is read once.
         self._libraries: dict[str, ElfFacts | None] = {}
-        self._needed_by: dict[str, int] = {}
+        self._needed_by: dict[str, int] = {}  # libraries, by the path of a program that can start
 
     # Programs
 
@@ -121,11 +121,8 @@ class RootChecks:
 
     def program(self, path: str, whose: str, code: str, depth: int = 0) -> int:
         """Checks that a program can start; returns how many libraries it needs. `depth` scripts are run by it."""
-        if path not in self._needed_by:
-            self._needed_by[path] = self._program(path, whose, code, depth)
-        return self._needed_by[path]
-
-    def _program(self, path: str, whose: str, code: str, depth: int) -> int:
+        if path in self._needed_by:
+            return self._needed_by[path]
         data = self.root.content(path, _PROGRAM_LIMIT)
         if data[:2] == b"#!":
             words = [word.decode("utf-8", "replace") for word in data[2:].split(b"\n", 1)[0].split()]
@@ -149,7 +146,7 @@ class RootChecks:
                     f"the kernel follows {_DEEPEST_SCRIPT} scripts, each of which runs the one before, and no more",
                     "let the first script name a program",
                 )
-            return self.program(shell, whose if depth else f"{shell}, which runs {whose},", code, depth + 1)
+            return self.program(shell, f"{shell}, which runs {whose.removesuffix(',')},", code, depth + 1)
         facts = self.facts(data, path, whose, code)
         if facts.arch != self.arch and not (self.arch == "arm64" and facts.arch == "arm"):
             self.stop(
@@ -158,7 +155,9 @@ class RootChecks:
                 "the kernel cannot start it",
                 "build it with the board's toolchain",
             )
-        return self.libraries(facts, path, whose)
+        # A script is followed anew each time: how many run each other depends on where one begins.
+        count = self._needed_by[path] = self.libraries(facts, path, whose)
+        return count
 
     def facts(self, data: bytes, path: str, whose: str, code: str) -> ElfFacts:
         try:

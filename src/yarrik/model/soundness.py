@@ -96,23 +96,21 @@ def _never(what: str, place: Place, remedy: str) -> Trouble:
 
 def asked_options(workspace: Workspace) -> Iterator[tuple[str, str]]:
     """The options that a condition of any definition asks about: recipe and option."""
-    for kind in AMENDABLE:
-        for name, _ in workspace.readable(kind):
-            for document in workspace.documents_of(kind, name):
-                for when in document.raw.get("when", ()):
-                    yield from ((recipe, option) for recipe, option, _ in option_words(when, name if kind == "recipe" else ""))
+    for when, owner in _all_conditions(workspace):
+        yield from ((recipe, option) for recipe, option, _ in option_words(when, owner))
 
 
 def asked_versions(workspace: Workspace) -> set[str]:
     """The recipes whose version a condition of any definition asks about."""
-    return {
-        recipe
-        for kind in AMENDABLE
-        for name, _ in workspace.readable(kind)
-        for document in workspace.documents_of(kind, name)
-        for when in document.raw.get("when", ())
-        for recipe, _ in version_words(when, name if kind == "recipe" else "")
-    }
+    return {recipe for when, owner in _all_conditions(workspace) for recipe, _ in version_words(when, owner)}
+
+
+def _all_conditions(workspace: Workspace) -> Iterator[tuple[Raw, str]]:
+    """The conditions of all definitions, each with the recipe that it belongs to (empty for none)."""
+    for kind in AMENDABLE:
+        for name, _ in workspace.readable(kind):
+            for document in workspace.documents_of(kind, name):
+                yield from ((when, name if kind == "recipe" else "") for when in document.raw.get("when", ()))
 
 
 def _options_of(workspace: Workspace, recipe: str) -> set[str] | None:

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import msgspec
 from msgspec.structs import replace
@@ -71,6 +71,13 @@ class _Otherwise(Exception):
     """Something is not as it was kept."""
 
 
+class _Written(NamedTuple):
+    """A recipe as its file has it now; whether its version or its source may be another one than before (`moved`)."""
+
+    recipe: Definition[Recipe]
+    moved: bool
+
+
 @dataclass
 class Rebuilder:
     """Builds a product of which nothing but sources, files, options, and recipes' commands, versions and addresses has
@@ -83,8 +90,6 @@ class Rebuilder:
     shown: Callable[[BuildReport], dict[str, object]] = lambda report: {}
     #: What the lock had of the product, where this build has written another.
     _held_before: LockedProduct | None = field(default=None, init=False)
-    #: Files of recipes that may have other versions or sources now.
-    _moved: set[str] = field(default_factory=set, init=False)
 
     def build(self, jobs: int | None, keep_going: bool, listener: Listener) -> BuildReport | None:
         """Runs what follows from the changes, publishes, and keeps how all is now. The report says what failed. None when
@@ -201,21 +206,21 @@ class Rebuilder:
         """The steps of recipes that are written otherwise now, or have other options, as they are then."""
         found: dict[int, Step] = {}
         try:
-            for path, recipe in self._recipes.items():
+            for path, (recipe, moved) in self._recipes.items():
                 kept = self._plan.recipes[path]
                 for number in kept.builds:
                     step = self._kept_step(number)
                     if step.side == "board":
                         step = _with_options(step, self._chosen.get(recipe.name, {}))
                     found[number] = in_version(with_commands(step, recipe, self._plan.settings), recipe)
-                for number in kept.others if path in self._moved else ():
+                for number in kept.others if moved else ():
                     found[number] = in_version(found.get(number) or self._kept_step(number), recipe)
         except YarrikError as error:  # planning reports it
             raise _Otherwise from error
         return found
 
     @cached_property
-    def _recipes(self) -> dict[str, Definition[Recipe]]:
+    def _recipes(self) -> dict[str, _Written]:
         """The recipes that are written otherwise now, or have other options, by the paths of their files."""
         paths = set(self.changed.recipes)
         if self._chosen:
@@ -225,7 +230,7 @@ class Rebuilder:
         except YarrikError as error:  # planning reports it
             raise _Otherwise from error
 
-    def _recipe(self, path: str) -> Definition[Recipe]:
+    def _recipe(self, path: str) -> _Written:
         """A recipe as its file has it now. Raises YarrikError."""
         kept = self._plan.recipes.get(path)
         if kept is None or self._is_spoken_of(path):
@@ -234,20 +239,18 @@ class Rebuilder:
         as_planned = beyond_digest(document.raw) == kept.digest
         if not as_planned and (not kept.stable or stable_digest(document.raw) != kept.stable):
             raise _Otherwise
-        if not as_planned or not self._state.steps.keys().isdisjoint(kept.others):  # or it has been otherwise since
-            self._moved.add(path)
-        return recipe_in(document)
+        # Or it has been otherwise since.
+        return _Written(recipe_in(document), not as_planned or not self._state.steps.keys().isdisjoint(kept.others))
 
     @cached_property
     def _versions(self) -> dict[str, str]:
         """The versions that recipes of the product have now and not in the lock, by name."""
-        recipes = self._recipes  # which of them may have moved is known then
-        if not self._moved:
+        moved = {path: one.recipe for path, one in self._recipes.items() if one.moved}
+        if not moved:
             return {}  # the lock takes long to read
         locked = self.project.lock.products.get(self._plan.finished.product)
         found = {}
-        for path in sorted(self._moved):
-            recipe = recipes[path]
+        for path, recipe in moved.items():
             version = recipe.value.version
             if not version:
                 raise _Otherwise

@@ -38,16 +38,21 @@ _OTHER_ARCHIVE = (
 def _download(action: Download, context: Context) -> dict[str, str]:
     place = context.step.marks.get("url", Place())
     if not context.store.has(action.sha256):
-        if context.offline:
-            raise YarrikError(
-                Trouble("SOURCE-OFFLINE", f"the source of `{context.step.subject}` is not here yet", place,
-                        why="with --offline nothing is downloaded", remedy="yarrik fetch, where there is a network"),
-                "work",
-            )  # fmt: skip
+        _stop_offline(context, place)
         urls = with_addresses(context.step.urls, context.archives)
         known = {} if urls == context.step.urls else {"remedy": _OTHER_ARCHIVE}
         download(urls, action.sha256, context.store, context.say, place, _received(context), context.redirect_hosts, **known)
     return {"file": action.sha256}
+
+
+def _stop_offline(context: Context, place: Place) -> None:
+    """Raises YarrikError for a source that has to be fetched when nothing may be."""
+    if context.offline:
+        raise YarrikError(
+            Trouble("SOURCE-OFFLINE", f"the source of `{context.step.subject}` is not here yet", place,
+                    why="with --offline nothing is fetched", remedy="yarrik fetch, where there is a network"),
+            "work",
+        )  # fmt: skip
 
 
 def _received(context: Context) -> Callable[[int, int | None], None]:
@@ -61,12 +66,7 @@ def _received(context: Context) -> Callable[[int, int | None], None]:
 @perform.register(Clone)
 def _clone(action: Clone, context: Context) -> dict[str, str]:
     place = context.step.marks.get("url", Place())
-    if context.offline:
-        raise YarrikError(
-            Trouble("SOURCE-OFFLINE", f"the source of `{context.step.subject}` is not here yet", place,
-                    why="with --offline nothing is fetched", remedy="yarrik fetch, where there is a network"),
-            "work",
-        )  # fmt: skip
+    _stop_offline(context, place)
     folder = check_out(context.step.urls, action.commit, action.submodules, context.work / "repository", context.say, place)
     try:
         with Folder.at(folder) as top, top.folder(action.folder or ".") as part:
