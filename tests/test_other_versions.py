@@ -18,7 +18,18 @@ from tests import test_rebuilding
 from tests.test_unchanged import World
 from yarrik.errors import YarrikError
 from yarrik.plan import fingerprint_of, in_version, recipe_sources, setting_of
-from yarrik.run import Choices, Planned, Question, Rebuilder, Session, kept_plan, rebuilding, silent, unchanged
+from yarrik.run import (
+    Choices,
+    Planned,
+    Question,
+    Rebuilder,
+    Session,
+    kept_definitions,
+    kept_plan,
+    rebuilding,
+    silent,
+    unchanged,
+)
 from yarrik.run.reporting import BuildReport
 
 
@@ -318,7 +329,7 @@ class EveryKeyOfSources(Sources):
         for name, changes in keys.items():
             raw = tomllib.loads(self.files[name].read_text())
             before = self.plan_of(name, raw)
-            kept = kept_plan.kept_recipes(before.answer, before.graph.steps, ())[str(self.files[name])]
+            kept = kept_definitions.kept_recipes(before.answer, before.graph.steps, ())[str(self.files[name])]
             sides = before.surroundings.toolchains.items()
             others = {before.graph.steps[number].kind for number in kept.others}
             self.assertLessEqual({"stage", "describe"} | ({"fetch"} if name != "rule" else set()), others)

@@ -38,6 +38,7 @@ from yarrik.run import (
     Session,
     StepRow,
     bootable_before,
+    kept_definitions,
     kept_plan,
     rebuilding,
     silent,
@@ -732,7 +733,7 @@ class WhenItPlans(Rebuilt):
     def test_a_definition_that_changed_too(self) -> None:
         (self.source / "a.txt").write_text("1\n")
         board = self.root / "s/boards/b.toml"
-        board.write_text(board.read_text() + "# another\n")
+        board.write_text(board.read_text() + "[boot]\nread-only = true\n")
         self.assertIsNone(self.short_way())
 
     def test_a_source_that_is_a_patch_too(self) -> None:
@@ -1082,7 +1083,7 @@ class EveryProduct(WorkspaceTest):
         for planned in self.planned():
             sides = planned.surroundings.toolchains
             settings = {side: setting_of(planned.composition, side, one) for side, one in sides.items()}
-            for path, kept in kept_plan.kept_recipes(planned.answer, planned.graph.steps, ()).items():
+            for path, kept in kept_definitions.kept_recipes(planned.answer, planned.graph.steps, ()).items():
                 document = read_document(Path(path))
                 self.assertEqual(kept_plan.beyond_digest(document.raw), kept.digest)
                 for number in kept.builds:

@@ -125,6 +125,7 @@ from .stacking import stack as stack
 from .workspace import ShelfOnDisk as ShelfOnDisk
 from .workspace import Shelved as Shelved
 from .workspace import Workspace as Workspace
+from .workspace import check_shelved as check_shelved
 from .workspace import definitions_on as definitions_on
 from .workspace import load_workspace as load_workspace
 from .workspace import names_in as names_in

@@ -51,9 +51,9 @@ def fits(raw: object, shape: type[Definable]) -> bool:
     return _quick(shape)(raw)
 
 
-def check_definition(document: Document, shape: type[Definable]) -> None:
-    """Raises YarrikError with all that is wrong with a whole definition."""
-    troubles = [] if fits(document.raw, shape) else list(find_troubles(document, shape))
+def check_definition(document: Document, shape: type[Definable], partial: bool = False) -> None:
+    """Raises YarrikError with all that is wrong with a definition; a `partial` one may lack keys."""
+    troubles = [] if fits(document.raw, shape) else list(find_troubles(document, shape, partial=partial))
     if troubles:
         raise YarrikError(troubles)
 

@@ -15,7 +15,7 @@ import msgspec
 
 from yarrik import __version__
 from yarrik.errors import Collector, Place, Trouble, Unfit, YarrikError, listed, suggestion
-from yarrik.model.checking import convert, find_troubles, fits
+from yarrik.model.checking import check_definition, convert, find_troubles, fits
 from yarrik.model.conditions import Circumstances, holds
 from yarrik.model.definitions import (
     BUILT_IN_SHELVES,
@@ -482,11 +482,10 @@ class _Reader:
             return Shelved(name, shelf, path, None, None, (trouble,))
         except YarrikError as error:
             return Shelved(name, shelf, path, None, None, error.troubles)
-        shape = SHAPES[kind]
-        if not fits(document.raw, shape):
-            troubles = tuple(find_troubles(document, shape, partial=kind in EXTENDING and "extends" in document.raw))
-            if troubles:
-                return Shelved(name, shelf, path, None, None, troubles)
+        try:
+            check_shelved(document, kind)
+        except YarrikError as error:
+            return Shelved(name, shelf, path, None, None, error.troubles)
         if self.memory is not None:
             try:
                 encoded = msgspec.msgpack.encode(document.raw)
@@ -499,6 +498,11 @@ class _Reader:
     def save(self) -> None:
         if self.memory is not None and self.learned:
             self.memory.keep_documents(self.learned)
+
+
+def check_shelved(document: Document, kind: str) -> None:
+    """Raises YarrikError with all that is wrong with a definition on a shelf; one that extends another may lack keys."""
+    check_definition(document, SHAPES[kind], partial=kind in EXTENDING and "extends" in document.raw)
 
 
 def _not_twice(former: Shelved, one: Shelved) -> Shelved:

@@ -18,6 +18,7 @@ from yarrik.resolve import Moved, module_fragments
 from yarrik.run.bootable import Bootable
 from yarrik.run.diversions import diversion_notes, diversion_of, renew_diversion
 from yarrik.run.events import Listener, silent
+from yarrik.run.kept_definitions import kept_fragments, kept_meanings, kept_product, kept_recipes
 from yarrik.run.kept_plan import (
     Advice,
     Finished,
@@ -26,9 +27,6 @@ from yarrik.run.kept_plan import (
     KeptState,
     Said,
     encoded,
-    kept_fragments,
-    kept_product,
-    kept_recipes,
     kept_steps,
 )
 from yarrik.run.planning import Planned, Planner
@@ -163,6 +161,9 @@ class Builder:
             fragments = kept_fragments(module_fragments(composition) or (), sources, digests)
             if fragments is None:
                 return None
+            meanings, unused = kept_meanings(composition, clones)
+            for path in (*recipes, *((own.file,) if own is not None else ())):
+                meanings.pop(path, None)  # of this one more may change than how it is written
             plan = KeptPlan(
                 steps,
                 sources,
@@ -173,6 +174,8 @@ class Builder:
                 recipes,
                 own,
                 fragments,
+                meanings,
+                unused,
                 encoded(Bootable.of(composition)),
             )
             state = KeptState(list(kept.rows), digests, kept.logs or [])
@@ -182,6 +185,7 @@ class Builder:
                 encoded(state),
                 [(one.path, one.suffixes) for one in sources],
                 clones,
+                tuple(meanings),
                 own.file if own is not None else "",
                 self.project.lock_now(),
             )

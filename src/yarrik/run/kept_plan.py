@@ -9,7 +9,7 @@ import hashlib
 import os
 import re
 from collections import Counter
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Union
@@ -21,22 +21,19 @@ from yarrik.model import place_at
 from yarrik.plan import (
     Action,
     Bounds,
-    Describe,
     PrepareFolder,
-    RunCommands,
     Setting,
     Step,
     beyond_commands,
     beyond_version,
-    is_of_version,
 )
 from yarrik.run.bootable import Bootable
 from yarrik.run.results import Logs, StepRow
 from yarrik.run.unchanged import Part, Question, Suffixed, known_before, state_before
-from yarrik.toolchain import SPECS_FILE, Toolchain
+from yarrik.toolchain import Toolchain
 
 if TYPE_CHECKING:
-    from yarrik.resolve import Answer
+    pass
 
 _DIGEST = re.compile(rb"[0-9a-f]{64}")
 
@@ -114,10 +111,18 @@ class KeptProduct(msgspec.Struct, array_like=True, frozen=True):
     free: dict[str, bool]
 
 
+class Unused(msgspec.Struct, array_like=True, frozen=True):
+    """A definition that a product does not use: its kind, and the shelf whose definition of this name it takes the place of."""
+
+    kind: str
+    replaces: Any
+
+
 class KeptPlan(msgspec.Struct, array_like=True, frozen=True):
     """A product's steps, in the order of the graph, and what else building and publishing it takes: of each side its compiler,
     and what builds for it are called with; recipes by the paths of their files. `fragments` are files that
-    configure the kernel with modules, or could: from that more follows than the step that takes them."""
+    configure the kernel with modules, or could: from that more follows than the step that takes them. `meanings` are digests of
+    what other definitions say, by their files; `unused` ones may say anything that a definition may."""
 
     steps: list[KeptStep]
     sources: list[KeptSource]
@@ -128,6 +133,8 @@ class KeptPlan(msgspec.Struct, array_like=True, frozen=True):
     recipes: dict[str, KeptRecipe]
     own: KeptProduct | None
     fragments: dict[str, bool]
+    meanings: dict[str, bytes]
+    unused: dict[str, Unused]
     #: A Bootable, encoded by itself: no build needs it.
     bootable: bytes
 
@@ -298,62 +305,6 @@ def kept_steps(
     return kept, bytes(file), [KeptSource(*key, takers[key]) for key in sole], list(sole.values())
 
 
-def kept_recipes(answer: "Answer", steps: Sequence[Step], apart: Collection[Path]) -> dict[str, KeptRecipe]:
-    """The recipes that nothing but their own text says anything of, by the paths of their files, but for those in the folders
-    `apart`; also those that the product does not use."""
-    from yarrik.model import asked_versions  # a build after few changes takes as little as it can
-
-    composition, workspace = answer.composition, answer.composition.workspace
-    changed = {one.value.recipe for one in workspace.amendments}
-    changed |= {name for change in composition.changes for name in change.raw.get("set", {}).get("recipe", {})}
-    kernel = composition.board.value.kernel
-    # Boot files have the kernel's version.
-    bound = {kernel.recipe, *kernel.otherwise, *answer.universe.bounded, *asked_versions(workspace)}
-    builds: dict[str, list[int]] = {}
-    others: dict[str, list[int]] = {}
-    manifests: list[int] = []
-    linked_otherwise: set[str] = set()
-    taken: set[str] = set()
-    for number, step in enumerate(steps):
-        taken.update(map(os.fspath, step.places.values()))
-        if step.kind == "build":
-            name = step.recipe
-            builds.setdefault(name, []).append(number)
-            if not isinstance(step.action, RunCommands) or SPECS_FILE in step.action.files:
-                linked_otherwise.add(name)
-        elif is_of_version(step):
-            others.setdefault(step.recipe, []).append(number)
-        elif isinstance(step.action, Describe):
-            manifests.append(number)
-    found = {}
-    for name, shelved in workspace.readable("recipe"):
-        if (
-            name in changed
-            or name in linked_otherwise
-            or shelved.path in taken
-            or any(shelved.file.is_relative_to(one) for one in apart)
-        ):
-            continue
-        digest = beyond_digest(shelved.document.raw)
-        if digest:
-            stable = stable_digest(shelved.document.raw) if name not in bound else b""
-            following = [*others[name], *manifests] if name in others else []
-            found[shelved.path] = KeptRecipe(digest, builds.get(name, []), stable, following)
-    return found
-
-
-def kept_fragments(files: Iterable[Path], sources: Sequence[KeptSource], digests: Sequence[str]) -> dict[str, bool] | None:
-    """Which of these fragments that are sources ask for modules; None when one has changed since it was planned with."""
-    known = {source.path: digest for source, digest in zip(sources, digests, strict=True)}
-    found = {}
-    for path in map(os.fspath, files):
-        if path in known and (asks := fragment_asks(path, known[path])) is not None:
-            found[path] = asks
-        elif path in known:
-            return None
-    return found
-
-
 def fragment_asks(path: str, digest: str) -> bool | None:
     """Whether a fragment asks for modules; None when it has not this digest."""
     from yarrik.resolve import asks_for_modules  # a build after few changes takes as little as it can
@@ -363,6 +314,12 @@ def fragment_asks(path: str, digest: str) -> bool | None:
     except OSError:
         return None
     return asks_for_modules(data) if hashlib.sha256(data).hexdigest() == digest else None
+
+
+def meaning_of(raw: Mapping[str, Any]) -> bytes:
+    """A digest of all that a definition says, however it is written."""
+    # Unlike as msgpack, a date is told from a text.
+    return hashlib.sha256(repr(raw).encode("utf-8", "surrogatepass")).digest()[:16]
 
 
 def beyond_digest(raw: Mapping[str, Any]) -> bytes:
@@ -375,36 +332,6 @@ def stable_digest(raw: Mapping[str, Any]) -> bytes:
     """The same without its version and where its source is had."""
     beyond = beyond_version(raw)
     return _digest_of(beyond) if beyond is not None else b""
-
-
-def kept_product(answer: "Answer", recipes: Mapping[str, KeptRecipe], apart: Collection[Path]) -> KeptProduct | None:
-    """The product's own file, and which options of these recipes it may choose otherwise; None where more than a file of the
-    workspace makes the product, or where it is in one of the folders `apart`."""
-    from yarrik.model import asked_options  # a build after few changes takes as little as it can
-
-    composition, workspace = answer.composition, answer.composition.workspace
-    shelved = workspace.shelved["product"][composition.product.name]
-    if composition.product.name in workspace.layers or any(shelved.file.is_relative_to(one) for one in apart):
-        return None
-    raw = shelved.document.raw
-    digest = beside_options(raw)
-    if not digest or raw.get("options", {}) != composition.product.document.raw.get("options", {}):
-        return None
-    others = [composition.board.document, composition.profile.document, composition.image.document]
-    others += [one for one in composition.changes if one.file != shelved.file]
-    taken = {(name, option) for one in others for name, options in one.raw.get("options", {}).items() for option in options}
-    taken |= set(asked_options(workspace)) | answer.tied_options
-    free = {}
-    for node in answer.versions:
-        recipe = answer.recipe(node)
-        kept = recipes.get(os.fspath(recipe.file))
-        if kept is None or not kept.builds or node.side != "board":
-            continue
-        for option, rule in recipe.value.options.items():
-            plain = not (rule.needs or rule.tools or rule.excludes or rule.packages)
-            if plain and (node.recipe, option) not in taken:
-                free[f"{node.recipe}[{option}]"] = rule.default
-    return KeptProduct(shelved.path, digest, raw.get("options", {}), free)
 
 
 def beside_options(raw: Mapping[str, Any]) -> bytes:

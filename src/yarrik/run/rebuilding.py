@@ -1,5 +1,6 @@
 """Builds after nothing but sources, single files that a step takes, options, and recipes' commands, versions and addresses
-have changed: what follows from them is run, and nothing is planned.
+have changed: what follows from them is run, and nothing is planned. Definitions may be written otherwise if they say the same,
+or if the product does not use them.
 
 Where anything is not as it was kept there is no report, and the caller plans: that costs time, never correctness."""
 
@@ -38,6 +39,7 @@ from yarrik.run.kept_plan import (
     KeptPlan,
     KeptSource,
     KeptState,
+    Unused,
     beside_options,
     beyond_digest,
     decoded_plan,
@@ -46,6 +48,7 @@ from yarrik.run.kept_plan import (
     encoded,
     encoded_step,
     fragment_asks,
+    meaning_of,
     stable_digest,
 )
 from yarrik.run.project import Project
@@ -80,12 +83,12 @@ class _Written(NamedTuple):
 
 @dataclass
 class Rebuilder:
-    """Builds a product of which nothing but sources, files, options, and recipes' commands, versions and addresses has
-    changed. `started` is when the command began, on the monotonic clock; `shown` makes a report's values for JSON, without
-    its steps."""
+    """Builds a product of which nothing but sources, files, options, and recipes' commands, versions and addresses has changed
+    since the build `before`. `started` is when the command began, on the monotonic clock; `shown` makes a report's values for
+    JSON, without its steps."""
 
     project: Project
-    changed: FewChanges
+    before: FewChanges
     started: float = 0.0
     shown: Callable[[BuildReport], dict[str, object]] = lambda report: {}
     #: What the lock had of the product, where this build has written another.
@@ -105,7 +108,8 @@ class Rebuilder:
         """What a build would do with the steps that follow from the changes; all others are kept. None when all has to be
         planned."""
         try:
-            if self.changed.own or self._versions:
+            self._check_meanings()
+            if self.before.changed.own or self._versions:
                 return None  # what differs from the lock is said, too
             taken, trees, _ = self._taken()
             numbers, withheld = self._following(taken)
@@ -137,17 +141,18 @@ class Rebuilder:
 
     @cached_property
     def _plan(self) -> KeptPlan:
-        plan, options = decoded_plan(self.changed.plan), self._state.options
+        plan, options = decoded_plan(self.before.plan), self._state.options
         return plan if plan.own is None or options is None else replace(plan, own=replace(plan.own, options=options))
 
     @cached_property
     def _state(self) -> KeptState:
-        return decoded_state(self.changed.state)
+        return decoded_state(self.before.state)
 
     def _build(self, jobs: int | None, keep_going: bool, listener: Listener) -> BuildReport:
         project, plan, rows = self.project, self._plan, self._state.rows
         said = plan.said
         product = plan.finished.product
+        self._check_meanings()
         taken, trees, digests = self._taken()
         numbers, withheld = self._following(taken)
         graph = Graph(product, tuple(self._step(number, taken) for number in numbers))
@@ -222,7 +227,7 @@ class Rebuilder:
     @cached_property
     def _recipes(self) -> dict[str, _Written]:
         """The recipes that are written otherwise now, or have other options, by the paths of their files."""
-        paths = set(self.changed.recipes)
+        paths = {path for path in self.before.changed.recipes if path in self._plan.recipes}
         if self._chosen:
             paths.update(path for path in self._plan.recipes if path.split("/")[-2] in self._chosen)
         try:
@@ -232,8 +237,8 @@ class Rebuilder:
 
     def _recipe(self, path: str) -> _Written:
         """A recipe as its file has it now. Raises YarrikError."""
-        kept = self._plan.recipes.get(path)
-        if kept is None or self._is_spoken_of(path):
+        kept = self._plan.recipes[path]
+        if self._is_spoken_of(path):
             raise _Otherwise
         document = read_document(Path(path))
         as_planned = beyond_digest(document.raw) == kept.digest
@@ -259,6 +264,29 @@ class Rebuilder:
                 found[recipe.name] = version
         return found
 
+    def _check_meanings(self) -> None:
+        """Whether definitions say what they said of which no more may change than how they are written, and whether those that
+        the product does not use are any."""
+        plan, changed = self._plan, self.before.changed
+        try:
+            for path in (*changed.definitions, *(path for path in changed.recipes if path not in plan.recipes)):
+                document = read_document(Path(path))
+                if path in plan.unused:
+                    self._check_unused(document, plan.unused[path])
+                elif self._is_spoken_of(path) or meaning_of(document.raw) != plan.meanings.get(path):
+                    raise _Otherwise
+        except YarrikError as error:  # planning reports it
+            raise _Otherwise from error
+
+    def _check_unused(self, document: Document, kept: Unused) -> None:
+        """Whether a definition that the product does not use is a whole one still, and takes the place of no other. Raises
+        YarrikError."""
+        from yarrik.model import check_shelved
+
+        if document.raw.get("replaces") != kept.replaces:
+            raise _Otherwise
+        check_shelved(document, kept.kind)
+
     def _is_spoken_of(self, path: str) -> bool:
         """Whether something was said of a line of this file, which may be another one now."""
         return any(one.place.file == Path(path) for one in self._plan.said.advice)
@@ -266,10 +294,10 @@ class Rebuilder:
     @cached_property
     def _product(self) -> Document | None:
         """The product's file, if it is written otherwise: no more than its options may be. Raises YarrikError."""
-        if not self.changed.own:
+        if not self.before.changed.own:
             return None
         kept = self._plan.own
-        document = read_document(Path(self.changed.own))
+        document = read_document(Path(self.before.changed.own))
         if kept is None or self._is_spoken_of(kept.file) or beside_options(document.raw) != kept.digest:
             raise _Otherwise
         check_definition(document, Product)
@@ -332,7 +360,7 @@ class Rebuilder:
         """What each step takes whose sources are others now; the trees of these; and the digests of all sources."""
         trees: dict[str, Tree] = {}
         digests = list(self._state.digests)
-        changed = set(self.changed.sources)
+        changed = set(self.before.changed.sources)
         others = [number for number, source in enumerate(self._plan.sources) if source.path in changed]
         try:
             for number in others:
@@ -402,7 +430,7 @@ class Rebuilder:
     def _file(self) -> int:
         """The file of steps, open for reading."""
         try:
-            opened = os.open(self.changed.steps_file, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+            opened = os.open(self.before.steps_file, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
         except OSError as error:
             raise _Otherwise from error
         weakref.finalize(self, os.close, opened)
@@ -444,7 +472,7 @@ class Rebuilder:
     def _former_logs(self, numbers: Sequence[int], reports: Sequence[StepReport]) -> Logs | None:
         """Where logs of steps that are kept are in `steps.log`; None when nothing is known of it."""
         file = self.project.out(self._plan.finished.product) / STEPS_LOG
-        if not self._state.logs or not self.changed.is_as_left(file):
+        if not self._state.logs or not self.before.is_as_left(file):
             return None
         logs = list(self._state.logs)
         for number, report in zip(numbers, reports, strict=True):
@@ -463,8 +491,8 @@ class Rebuilder:
         old = {digest for row in self._state.rows if row.step in changed for digest in row.outputs.values()} - needed
         new = {digest for one in report.steps for digest in one.outputs.values()}
         answer = (report.product, kept.notes, msgspec.json.encode(self.shown(kept)))
-        lock = self.project.lock_now() if self._chosen or self._versions else self.changed.record.lock
-        renew(self.changed, answer, left, (old, new), PlanKept(b"", b"", encoded(state), lock=lock))
+        lock = self.project.lock_now() if self._chosen or self._versions else self.before.record.lock
+        renew(self.before, answer, left, (old, new), PlanKept(b"", b"", encoded(state), lock=lock))
 
 
 def recipe_in(document: Document) -> Definition[Recipe]:

@@ -1,5 +1,5 @@
 """The build that has nothing to do, told from what the last one looked at: when none of that has changed, all is kept; and
-when only sources and recipes have, the plan may be.
+when only sources and definitions have, the plan may be.
 
 A record says for one way of asking (product, variants, settings, options) which paths of this machine the plan followed
 from and how each was, which variables of the environment, and what has to be in the cache and in `out/`. It is written only
@@ -33,7 +33,7 @@ import msgspec
 from yarrik import __version__
 
 #: Raised when records have another form.
-_FORM = 3
+_FORM = 4
 _FOLDER = "unchanged"
 #: What the file of a recipe is called, in a folder of its own.
 _RECIPE = "recipe.toml"
@@ -173,24 +173,38 @@ class _Record(msgspec.Struct, array_like=True):
     #: Digests of the plan and its state; empty without them.
     plan: str = ""
     state: str = ""
+    #: Files of definitions that may be written otherwise and change no plan: they may say the same.
+    definitions: tuple[str, ...] = ()
     #: The product's own file, where its options may be chosen otherwise; and the lock, with the SHA-256 of its text.
     own: str = ""
     lock: tuple[str, str] = ("", "")
 
 
-_LISTS = ("paths", "linked", "out", "sources", "seen", "whole")
+_LISTS = ("paths", "linked", "out", "sources", "seen", "whole", "definitions")
+
+
+class Changed(msgspec.Struct, frozen=True):
+    """The few things that have changed: `sources` are the folders in which files have other contents, came or went, and the
+    single files that have, `recipes` the files of recipes that are written otherwise, `definitions` those of others, and `own`
+    the product's file if that is."""
+
+    sources: tuple[str, ...] = ()
+    recipes: tuple[str, ...] = ()
+    definitions: tuple[str, ...] = ()
+    own: str = ""
+
+    @property
+    def only_sources(self) -> bool:
+        """Whether no definition is written otherwise."""
+        return not (self.recipes or self.definitions or self.own)
 
 
 class FewChanges(msgspec.Struct, frozen=True):
-    """A build after which nothing has changed but sources and recipes: `sources` are the folders in which files have other
-    contents, came or went, and the single files that have, `recipes` the files of recipes that are written otherwise, and `own`
-    the product's file if that is. `record` has the paths that exist now, and `statuses` those of these paths. `plan` and
-    `state` are as they were kept."""
+    """A build after which nothing has changed but sources and definitions. `record` has the paths that exist now, and
+    `statuses` those of these paths. `plan` and `state` are as they were kept."""
 
     question: Question
-    sources: tuple[str, ...]
-    recipes: tuple[str, ...]
-    own: str
+    changed: Changed
     plan: bytes
     state: bytes
     began_ns: int
@@ -250,12 +264,12 @@ def known_before(question: Question) -> KeptBuild | FewChanges | None:
     """The same as `asked_before` tells, as long as no definition is written otherwise: the product is called as it was, and has
     the steps that it had."""
     found = asked_before(question)
-    return None if isinstance(found, FewChanges) and (found.recipes or found.own) else found
+    return None if isinstance(found, FewChanges) and not found.changed.only_sources else found
 
 
 def asked_before(question: Question) -> KeptBuild | FewChanges | None:
     """The build that was asked for, if all of it is kept and nothing has changed that it followed from, or nothing but sources
-    and recipes; None when that is not known."""
+    and definitions; None when that is not known."""
     began_ns = time.time_ns()
     record = _read(question)
     if record is None or record.facts != _facts() or record.variables != _variables(record.variables):
@@ -263,18 +277,18 @@ def asked_before(question: Question) -> KeptBuild | FewChanges | None:
     statuses = _statuses(record)
     compared = statuses if statuses.tobytes() == record.statuses else _without_lock(record, statuses)
     same = compared.tobytes() == record.statuses
-    changes = ((), (), "") if same else _few_changes(record, compared)
-    if changes is None or not all(map(_holds, record.held)):
+    changed = Changed() if same else _few_changes(record, compared)
+    if changed is None or not all(map(_holds, record.held)):
         return None
     if same:
         _mark_used(question, record)
         return KeptBuild(record.product, record.steps, record.fingerprints, record.notes, record.report, question, record.plan)
     plan, state = (_sealed(file, seal) for file, seal in zip(_beside(question), (record.plan, record.state), strict=True))
-    grown = _with_files_of(changes[0], record, statuses)
+    grown = _with_files_of(changed.sources, record, statuses)
     if plan is None or state is None or grown is None:
         return None
     _mark_used(question, record)
-    return FewChanges(question, *changes, plan, state, began_ns, *grown)
+    return FewChanges(question, changed, plan, state, began_ns, *grown)
 
 
 def _read(question: Question) -> _Record | None:
@@ -349,9 +363,8 @@ def _reads(file: str, digest: str) -> bool:
         return False
 
 
-def _few_changes(record: _Record, now: array[int]) -> tuple[tuple[str, ...], tuple[str, ...], str] | None:
-    """The folders of sources in which files have other contents, came or went, the single files and those of recipes that have,
-    and that of the product if it has; None if anything else has changed."""
+def _few_changes(record: _Record, now: array[int]) -> Changed | None:
+    """The sources and definitions that have changed; None if anything else has."""
     then = array("Q")
     then.frombytes(record.statuses)
     if not record.plan or len(then) != len(now):
@@ -359,6 +372,8 @@ def _few_changes(record: _Record, now: array[int]) -> tuple[tuple[str, ...], tup
     sources, seen, whole = set(record.sources), set(record.seen), set(record.whole)
     found: dict[str, None] = {}
     recipes: dict[str, None] = {}
+    definitions: dict[str, None] = {}
+    may_say_the_same = set(record.definitions)
     folders: list[str] = []
     own = ""
     # What is in `out` is put there again.
@@ -384,15 +399,17 @@ def _few_changes(record: _Record, now: array[int]) -> tuple[tuple[str, ...], tup
             recipes[path] = None
         elif kind and path == record.own:
             own = path
+        elif kind and path in may_say_the_same:
+            definitions[path] = None
         else:
             return None
-    if not {*found, *recipes, *folders, own}.isdisjoint(record.linked):
+    if not {*found, *recipes, *definitions, *folders, own}.isdisjoint(record.linked):
         return None
     # What came or went may be something that planning asks for; where the names are the same, a file was put in the place of
     # another, as many editors save.
     if any(_names_in(folder) != _names_known(folder, record.paths, then) for folder in folders):
         return None
-    return tuple(found), tuple(recipes), own
+    return Changed(tuple(found), tuple(recipes), tuple(definitions), own)
 
 
 def _names_in(folder: str) -> set[str]:
@@ -636,14 +653,15 @@ class Left(msgspec.Struct, frozen=True):
 
 class PlanKept(msgspec.Struct, frozen=True):
     """A build's plan, its steps and its state, encoded, and the sources (as they were heard of) that change no plan, unless
-    they are in one of `looked_at`: of these somebody asks another program. `own` is the product's file, and `lock` that of the
-    lock with the SHA-256 of its text."""
+    they are in one of `looked_at`: of these somebody asks another program. `definitions` are files that may say the same when
+    they are written otherwise, `own` is the product's file, and `lock` that of the lock with the SHA-256 of its text."""
 
     plan: bytes
     steps: bytes
     state: bytes
     sources: Collection[Suffixed] = ()
     looked_at: Collection[Path] = ()
+    definitions: Collection[str] = ()
     own: str = ""
     lock: tuple[str, str] = ("", "")
 
@@ -688,6 +706,7 @@ def remember_build(
     if plan is not None:
         _part_sources(record, watch, plan, seen)
         record.own, record.lock = plan.own, plan.lock
+        record.definitions = tuple(sorted(plan.definitions))
     statuses = _statuses(record)
     if not _settle(record, statuses, watch.began_ns):
         return False
@@ -743,6 +762,10 @@ def _settle(record: _Record, statuses: array[int], began_ns: int) -> bool:
 def _can_be_asked_again(path: str, record: _Record, sources: set[str]) -> bool:
     """Whether a build after few changes finds out whether this path of a record is what planning saw."""
     if _is_among(path, sources) or os.path.basename(path) == _RECIPE or path in (record.own, os.path.dirname(record.own)):
+        return True
+    # With a folder goes all that is in it: what came meanwhile is none of these definitions.
+    definitions = record.definitions
+    if path in definitions or any(path == os.path.dirname(definitions[number]) for number in _below(path, definitions)):
         return True
     if path == record.lock[0]:
         return _reads(*record.lock)
