@@ -3,11 +3,12 @@
 import unittest
 
 from tests.support import FolderTest
+from yarrik.demo import lay_out_demo
 from yarrik.errors import YarrikError
 from yarrik.model import Board, Overrides, Recipe, load_workspace
 from yarrik.model.checking import convert, find_troubles
 from yarrik.model.positions import key_lines
-from yarrik.model.reading import dotted, read_document
+from yarrik.model.reading import Document, Origin, dotted, read_document
 from yarrik.model.stacking import stacked
 
 
@@ -133,6 +134,23 @@ class DefinitionsStack(FolderTest):
         self.assertEqual((origin.replaced.place.file.name, origin.replaced.place.line), ("base.toml", 3))
         self.assertEqual(whole.origin("kernel", "console").place.file.name, "base.toml")
         self.assertEqual(whole.origin("disk", "0", "partition", "0", "size").place.line, 7)
+
+
+class OriginsOfOneKey(FolderTest):
+    def test_it_is_found_as_among_those_of_all(self) -> None:
+        lay_out_demo(self.folder / "demo")
+        files = sorted((self.folder / "demo").rglob("*.toml"))
+        self.assertGreater(len(files), 20)
+        for file in files:
+            raw = read_document(file).raw
+            known = Document(file, raw).origins
+            for path in known:
+                for more in ((), ("none",), ("0",), ("9", "x"), ("00",), ("-1",)):
+                    expected = next(known[path[:length]] for length in range(len(path), 0, -1) if path[:length] in known)
+                    if (*path, *more)[: len(path) + 1] in known:
+                        expected = known[(*path, *more)[: len(path) + 1]]
+                    self.assertEqual(Document(file, raw).origin(*path, *more), expected, (path, more))
+            self.assertEqual(Document(file, raw, ("set",)).origin("none"), Origin(file, ("set",)))
 
 
 class WorkspacesAreChecked(FolderTest):

@@ -146,13 +146,15 @@ class Composition:
                 found = self.recipe(name, None) if self.now.versions is None else self._defined(name, version)
             else:
                 found = self._defined(name, version)
-            if version is not None:
+            if version is not None and version.text != found.value.version:
                 found = replace(found, value=msgspec.structs.replace(found.value, version=version.text))
             self._recipes[key] = found
         return self._recipes[key]
 
     def _defined(self, name: str, version: Version | None) -> Definition[Recipe]:
         changes = _parts(self.changes, "set", "recipe", name)
+        if not changes and not self.workspace.has_conditions("recipe", name):
+            return self.workspace.recipes[name]  # the same for all products
         return self.workspace.definition("recipe", name, Recipe, self.now.of_recipe(name, version), changes)
 
     def _asks_for_versions(self, name: str) -> bool:

@@ -61,10 +61,27 @@ class Document:
 
     def origin(self, *keys: str) -> Origin:
         """The origin of a key, or of the nearest table around it that is written down."""
+        if self.known is None and "origins" not in self.__dict__:  # most documents are asked for few
+            return self._origin(keys)
         for length in range(len(keys), 0, -1):
             if keys[:length] in self.origins:
                 return self.origins[keys[:length]]
         return Origin(self.file, self.prefix)
+
+    def _origin(self, keys: KeyPath) -> Origin:
+        value, path = self.raw, KeyPath()
+        for key in keys:
+            # As in `origins`: of lists only the tables in them count.
+            if isinstance(value, dict) and key in value:
+                inner = value[key]
+            elif isinstance(value, list) and key.isdecimal() and str(int(key)) == key and int(key) < len(value):
+                inner = value[int(key)]
+                if not isinstance(inner, dict):
+                    break
+            else:
+                break
+            value, path = inner, (*path, key)
+        return Origin(self.file, (*self.prefix, *path), None, value if path else None)
 
     def origin_in_list(self, text: str, *keys: str) -> Origin:
         """The origin of one element of a list."""

@@ -209,6 +209,10 @@ class Workspace:
         """A definition's own document, and those of amendments to it."""
         return [self.shelved[kind][name].document, *(one.document for one in self._amendments.get((kind, name), ()))]
 
+    def has_conditions(self, kind: str, name: str) -> bool:
+        """Whether a definition, or an amendment to it, depends on circumstances; what it extends aside."""
+        return any("when" in document.raw for document in self.documents_of(kind, name))
+
     def open_conditions(self, kind: str, name: str, now: Circumstances) -> Iterator[tuple[Raw, Document]]:
         """The conditions of a definition that wait for what is resolved, each with what it would set."""
         for ancestor in reversed(self.ancestry(kind, name)):

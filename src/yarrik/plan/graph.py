@@ -30,7 +30,7 @@ from yarrik.plan.actions import (
     UnpackDebian,
 )
 from yarrik.plan.bootloader import BootloaderSteps, loader_folder
-from yarrik.plan.build_systems import BUILD_SYSTEMS, with_options, with_words
+from yarrik.plan.build_systems import BUILD_SYSTEMS, Setting, with_options, with_words
 from yarrik.plan.known_choices import unknown
 from yarrik.plan.product import ProductSteps, RootChoice, kernel_form, line_in
 from yarrik.plan.recipe_commands import bounds_of, build_commands, setting_of, with_paths
@@ -86,6 +86,7 @@ class _Planner:
     outputs_of: dict[Node, dict[str, str]] = field(default_factory=dict)
     programs: dict[str, tuple[Place, str]] = field(default_factory=dict)
     collector: Collector = field(default_factory=Collector)
+    _settings: dict[Side, Setting] = field(default_factory=dict)
     _kernel_sources: tuple[str, str] | None = None
     _recipe_now: Recipe | None = None
 
@@ -578,7 +579,7 @@ class _Planner:
         action = build_commands(
             recipe,
             self.answer.options_of(node),
-            setting_of(self.composition, node.side, toolchain),
+            self._setting(node.side, toolchain),
             self._let_in(recipe.value.build),
             programs,
             self.surroundings.sight(node.side, programs),
@@ -597,6 +598,13 @@ class _Planner:
             )
         )
         return step.name, "files"
+
+    def _setting(self, side: Side, toolchain: Toolchain) -> Setting:
+        """What builds for a side are called with."""
+        known = self._settings.get(side)
+        if known is None or known.toolchain is not toolchain:
+            known = self._settings[side] = setting_of(self.composition, side, toolchain)
+        return known
 
     def _needed(self, nodes: Iterable[Node], word: Literal["needs", "tools"] = "needs") -> dict[str, tuple[str, str]]:
         """The documents of what is needed, as inputs: they lead to all that these need in turn."""

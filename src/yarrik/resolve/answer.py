@@ -158,7 +158,14 @@ class Answer:
             for wish in self.universe.wished_by.get(name, ()):
                 if self.chosen.get(self.universe.numbers[wish.source], 0):
                     found.setdefault(wish)
-        return tuple(sorted(found, key=lambda link: (str(link.source), link.source.kind, str(link.target), link_words(link))))
+        by_ends: dict[tuple[str, str, str], list[Link]] = {}
+        for link in found:
+            by_ends.setdefault((str(link.source), link.source.kind, str(link.target)), []).append(link)
+        ordered: list[Link] = []
+        for ends in sorted(by_ends):  # few links have both in common: only of these the words are made
+            links = by_ends[ends]
+            ordered += sorted(links, key=link_words) if len(links) > 1 else links
+        return tuple(ordered)
 
     def ways_to(self, target: Thing) -> list[list[Link]]:
         """All shortest chains of links from the product to a thing."""

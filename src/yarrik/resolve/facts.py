@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from enum import Enum
 from typing import Literal
 
@@ -21,8 +20,7 @@ FactKind = Literal[
 ]  # fmt: skip
 
 
-@dataclass(frozen=True, order=True)
-class Node:
+class Node(msgspec.Struct, frozen=True, order=True):
     """A recipe built for one side: for the board, or as a tool for the build host."""
 
     recipe: str
@@ -93,12 +91,12 @@ class Missing(msgspec.Struct, frozen=True):
     in_some: bool = False
 
 
-@dataclass(frozen=True)
-class Fact:
+class Fact(msgspec.Struct, frozen=True, eq=False):
     """Why a clause holds: a line that somebody wrote, or what follows from a recipe's form.
 
     `wanted` is the object as written: a requirement, a role, a recipe, a version. `conditions` are options, by recipe ("" for
-    the subject's own), that have to be on or off for the fact to count."""
+    the subject's own), that have to be on or off for the fact to count. Where it is said, and what to do about it, makes no
+    other fact of it."""
 
     kind: FactKind
     subject: Thing
@@ -112,21 +110,31 @@ class Fact:
     on: bool = True
     #: What nothing answers to, when the fact is that.
     missing: Missing | None = None
-    find_place: Callable[[], Place] = field(default=Place, compare=False)
-    remedy: str = field(default="", compare=False)
+    find_place: Callable[[], Place] = Place
+    remedy: str = ""
     #: The recipe of which no version is as the line asks for.
-    unanswered: Thing | None = field(default=None, compare=False)
+    unanswered: Thing | None = None
 
     @property
     def place(self) -> Place:
         """The file, line and key that state the fact."""
         return self.find_place()
 
+    @property
+    def _said(self) -> tuple[object, ...]:
+        return (self.kind, self.subject, self.wanted, self.relation, self.asker, self.conditions, self.choices, self.on,
+                self.missing)  # fmt: skip
 
-@dataclass(frozen=True)
-class Link:
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Fact) and self._said == other._said
+
+    def __hash__(self) -> int:
+        return hash(self._said)
+
+
+class Link(msgspec.Struct, frozen=True, eq=False):
     """One thing leads to another in an answer, by a line at `place`. `wanted` is the object as written, `option` the source's
-    option that is on for it."""
+    option that is on for it. Another line that says the same makes no other link."""
 
     source: Thing
     target: Thing
@@ -135,9 +143,19 @@ class Link:
     option: str = ""
     conditions: tuple[tuple[str, str, bool], ...] = ()
     asker: Asker | None = None
-    find_place: Callable[[], Place] = field(default=Place, compare=False)
+    find_place: Callable[[], Place] = Place
 
     @property
     def place(self) -> Place:
         """The file, line and key that ask for the link's target."""
         return self.find_place()
+
+    @property
+    def _said(self) -> tuple[object, ...]:
+        return self.source, self.target, self.relation, self.wanted, self.option, self.conditions, self.asker
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Link) and self._said == other._said
+
+    def __hash__(self) -> int:
+        return hash(self._said)

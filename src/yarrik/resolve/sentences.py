@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 from typing import TYPE_CHECKING
+
+from msgspec.structs import replace
 
 from yarrik.errors import listed
 from yarrik.resolve.facts import Relation
@@ -60,22 +61,27 @@ def _asker(asker: Asker | None) -> str:
     return f"the {asker.kind} {asker.name}" + (f" ({asker.part})" if asker.part else "")
 
 
+_WORDS = {
+    Relation.ASKED: "asks for {wanted}",
+    Relation.BUILD: "needs {shown} to build",
+    Relation.TOOL: "needs the tool {wanted}",
+    Relation.OUTPUT: "takes {wanted}",
+    Relation.RUN_TIME: "needs {wanted} at run time",
+    Relation.MEMBER: "holds {wanted}",
+    Relation.LIBRARIES: "brings libraries in {wanted}",
+    Relation.PACKAGE_OF: "is a package of {name}",
+    Relation.ROLE: "{wanted}",
+    Relation.RECOMMENDED: "recommends {wanted}",
+    Relation.OPTION: "needs {shown}",
+}
+
+
 def _relation(
     relation: Relation, wanted: str, conditions: Sequence[tuple[str, str, bool]] = (), asker: Asker | None = None
 ) -> str:
-    words = {
-        Relation.ASKED: f"{_asker(asker)} asks for `{wanted}`",
-        Relation.BUILD: f"needs {shown(wanted)} to build",
-        Relation.TOOL: f"needs the tool `{wanted}`",
-        Relation.OUTPUT: f"{_asker(asker)} takes `{wanted}`" if asker is not None else f"takes `{wanted}`",
-        Relation.RUN_TIME: f"needs `{wanted}` at run time",
-        Relation.MEMBER: f"holds `{wanted}`",
-        Relation.LIBRARIES: f"brings libraries in `{wanted}`",
-        Relation.PACKAGE_OF: f"is a package of {wanted}",
-        Relation.ROLE: f"`{wanted}`",
-        Relation.RECOMMENDED: f"recommends `{wanted}`",
-        Relation.OPTION: f"needs {shown(wanted)}",
-    }[relation]
+    words = _WORDS[relation].format(wanted=f"`{wanted}`", shown=shown(wanted), name=wanted)
+    if relation is Relation.ASKED or (relation is Relation.OUTPUT and asker is not None):
+        words = f"{_asker(asker)} {words}"
     if not conditions:
         return words
     names = (f"{name}[{option}] {switched(on)}" if name else f"{option} {switched(on)}" for name, option, on in conditions)

@@ -191,15 +191,19 @@ class _Solver:
         broken: Clause | None = None
         for clause in clauses:
             terms = clause.terms
-            last = max((variable for variable, _ in terms), default=-1)
-            if last >= len(self.allowed):
-                self._grow(last)
-            if any(members == self.full[variable] for variable, members in terms):
+            always, with_nothing = False, 0
+            for variable, members in terms:
+                if variable >= len(self.allowed):
+                    self._grow(variable)
+                always = always or members == self.full[variable]
+                with_nothing += members & 1
+            if always:
                 # A term that always holds says nothing; the rest is what follows from the clause.
                 terms = tuple(term for term in terms if term[1] != self.full[term[0]])
                 clause = Clause(terms, clause.cause, clause.parents)
+                with_nothing = sum(members & 1 for _, members in terms)
             self.fresh.append((len(self.starts), clause))
-            if sum(members & 1 for _, members in terms) > 1:
+            if with_nothing > 1:
                 self.loose.append(clause)
             if len(terms) == 2:
                 (a, in_a), (b, in_b) = terms

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
+
+from msgspec.structs import replace
 
 from yarrik.errors import suggestion
 from yarrik.model import (
@@ -148,7 +150,7 @@ class Universe:
         else:
             return
         for clause in found:
-            if clause.terms not in self._given and clause.cause not in self.ignored:
+            if clause.terms not in self._given and not (self.ignored and clause.cause in self.ignored):
                 self._given.add(clause.terms)
                 self.told.append(clause)
                 yield clause
@@ -198,7 +200,10 @@ class Universe:
 
     def versions_where(self, thing: Thing, test: Callable[[Version], bool]) -> int:
         """The set of a recipe's candidates that pass a test."""
-        return sum(1 << (index + 1) for index, version in enumerate(self.candidates(thing)) if test(version))
+        candidates = self.candidates(thing)
+        if len(candidates) == 1:  # as most recipes are
+            return 2 if test(candidates[0]) else 0
+        return sum(1 << (index + 1) for index, version in enumerate(candidates) if test(version))
 
     def everything(self, thing: Thing) -> int:
         """All candidates that are something."""
@@ -299,9 +304,7 @@ class Universe:
             own = saying(True, _takes(text))
             fact = Fact("needs", thing, text, Relation.OUTPUT, find_place=place)
             yield from self._need_output([(thing, own)], text, thing.side, fact)
-        for when, part in self.composition.workspace.open_conditions(
-            "recipe", thing.name, self.composition.now.of_recipe(thing.name, version)
-        ):
+        for when, part in self._open_conditions(thing.name, version):
             own = 1 << (self.candidates(thing).index(version) + 1)
             terms = [(thing, own), *self._option_terms(when, thing.name, thing.side)]
             for key, side in sides:
@@ -417,13 +420,19 @@ class Universe:
                 if other != thing.name:
                     fact = Fact("exclusive role", thing, role, find_place=_place(definition, "package", thing.name, "provides"))
                     yield self._clause(fact, *terms, (Thing("package", other), IN))
-        now = self.composition.now.of_recipe(recipe.name, version)
-        for when, part in self.composition.workspace.open_conditions("recipe", recipe.name, now):
+        for when, part in self._open_conditions(recipe.name, version):
             conditions = [(thing, IN), (recipe, own), *self._option_terms(when, recipe.name, "board")]
             for text in _added(part.raw, "package", thing.name, "needs"):
                 fact = Fact("needs", thing, text, Relation.RUN_TIME, conditions=_conditions(when),
                             find_place=_origin_place(part, "package", thing.name, "needs"))  # fmt: skip
                 yield from self._need_at_run_time(conditions, text, fact)
+
+    def _open_conditions(self, recipe: str, version: Version) -> Iterable[tuple[Raw, Document]]:
+        """The conditions of a recipe's version that wait for what is resolved."""
+        workspace = self.composition.workspace
+        if not workspace.has_conditions("recipe", recipe):
+            return ()
+        return workspace.open_conditions("recipe", recipe, self.composition.now.of_recipe(recipe, version))
 
     def _group(self, thing: Thing) -> Iterator[Clause]:
         group = self.composition.workspace.groups[thing.name]

@@ -68,7 +68,7 @@ def private_steps(graph: "Graph", last: "Mapping[str, LastRun] | None" = None) -
     `last` run), and all that is made of what they left."""
     found = {name for name, run in (last or {}).items() if "setting sandbox" in run.parts}
     for step in graph.steps:
-        if step.private or step.open or any(needed in found for needed in step.needs):
+        if step.private or step.open or (found and any(needed in found for needed in step.needs)):
             found.add(step.name)
     return found
 
