@@ -1,5 +1,5 @@
 """What makes a board boot: command line, boot files of each method, memory map, the bench board, and the emulator."""
 
-import lazy_loader
+from yarrik.front_door import open_front_door
 
-__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)
+__getattr__, __dir__, __all__ = open_front_door(__name__, __file__)

@@ -164,4 +164,7 @@ def main() -> NoReturn:
 
         show_error(fault_trouble(error), as_json="--json" in sys.argv[1:])
         sys.exit(EXIT_CODE)
+    finally:
+        # The interpreter would go through all that is left before it ends, for a tenth of the time of a small build.
+        gc.freeze()
     sys.exit(0)

@@ -2,6 +2,6 @@
 
 Each form is a module of its own, imported where it is needed: nobody who looks at a FAT waits for what ext4 needs."""
 
-import lazy_loader
+from yarrik.front_door import open_front_door
 
-__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)
+__getattr__, __dir__, __all__ = open_front_door(__name__, __file__)

@@ -2,6 +2,6 @@
 
 `assemble` puts one together from packages; it stands apart, since it knows definitions and the rest is for any folder."""
 
-import lazy_loader
+from yarrik.front_door import open_front_door
 
-__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)
+__getattr__, __dir__, __all__ = open_front_door(__name__, __file__)

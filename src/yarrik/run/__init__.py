@@ -1,5 +1,5 @@
 """Running: the scheduler, the sandbox, what each action does, and a session that ties a workspace to a build."""
 
-import lazy_loader
+from yarrik.front_door import open_front_door
 
-__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)
+__getattr__, __dir__, __all__ = open_front_door(__name__, __file__)

@@ -1,5 +1,5 @@
 """Services of an image: what they are, their order, and the files that an init reads them from, in several forms."""
 
-import lazy_loader
+from yarrik.front_door import open_front_door
 
-__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)
+__getattr__, __dir__, __all__ = open_front_door(__name__, __file__)
