@@ -25,8 +25,7 @@ TIMED = """
 import functools, json, sys, threading, time
 out = sys.argv.pop(1)
 import yarrik.cli
-import yarrik.run.perform as perform
-import yarrik.sources as sources
+import yarrik.run.source_steps as source_steps
 from yarrik.cache import Store
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.sysroots import Layouts
@@ -59,10 +58,9 @@ def step(work):
             del here.open
     return run
 for owner, name, what in ((Sandbox, "run", "commands"), (Store, "lay_out", "lay out"), (Layouts, "lay_out", "lay out"),
-                          (Store, "snapshot", "take in"), (WorkFolder, "remove", "remove"), (perform, "download", "fetch")):
+                          (Store, "snapshot", "take in"), (WorkFolder, "remove", "remove"), (source_steps, "download", "fetch"),
+                          (source_steps, "unpack_archive", "unpack"), (source_steps, "unpack_members", "unpack")):
     setattr(owner, name, timed(what, getattr(owner, name)))
-for name in ("unpack_archive", "unpack_members"):
-    setattr(sources, name, timed("unpack", getattr(sources, name)))
 Worker.perform = step(Worker.perform)
 close = WorkFolders.close
 def closed(self):

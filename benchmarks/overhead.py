@@ -136,6 +136,9 @@ def main() -> None:
         version = after(
             lambda run: (recipe / "recipe.toml").write_text(written.replace('version = "1"', f'version = "1.{run}"'))
         )
+        image = root / "w/s/images/i.toml"
+        said = image.read_text()
+        comment = after(lambda run: image.write_text(f"# {run}\n{said}"))
         file = after(lambda run: (root / "w/s/images/note.txt").write_text(f"low water {run}\n"))
         product = root / "w/products/many.toml"
         plain = product.read_text()
@@ -149,12 +152,13 @@ def main() -> None:
             ("one source came, beside its own steps", came[1], ONE_CHANGED),
             ("one recipe's commands changed, beside its own steps", command[1], ONE_CHANGED),
             ("one recipe's version changed, beside its own steps", version[1], ONE_CHANGED),
+            ("a definition that says the same, beside its own steps", comment[1], ONE_CHANGED),
             ("one file of the image changed, beside its own steps", file[1], ONE_CHANGED),
             ("one option chosen, beside its own steps", option[1], ONE_CHANGED))  # fmt: skip
     for what, took, most in rows:
         ratio = took.seconds / start.seconds
         at_most = f" (at most {most:g})" if most is not None else ""
-        print(f"  {what:<51} {took.seconds:7.2f} s {ratio:7.2f} x {took.memory:6.0f} MiB{at_most}")
+        print(f"  {what:<54} {took.seconds:7.2f} s {ratio:7.2f} x {took.memory:6.0f} MiB{at_most}")
         keep(f"{name}: {what}", ratio, most)
     if again.seconds / start.seconds > aim:
         sys.exit(f"a build that has nothing to do may take {aim:g} times as long as starting Python with Typer")

@@ -16,7 +16,8 @@ if TYPE_CHECKING:
 
 _CHUNK = 1 << 20
 _GATHERED = 1 << 20
-_SHORT = 1 << 17
+#: A file of this size is too short for a hole that would be worth looking for, and for several threads.
+SHORT = 1 << 17
 #: Writes that may wait for the disk; each is a few megabytes.
 WAITING = 3
 
@@ -57,7 +58,7 @@ def copy_sparse(source: str | Path, target: str | Path | int) -> None:
         open(target, "wb" if own else "xb", buffering=0, closefd=not own) as writer,
     ):
         end = os.fstat(reader.fileno()).st_size
-        if end <= _SHORT:  # too short for a hole that would be worth looking for
+        if end <= SHORT:
             move_range(reader.fileno(), 0, writer.fileno(), 0, end)
             return
         position = 0

@@ -37,6 +37,8 @@ CHUNK = 1 << 20
 #: file costs more than to read it.
 MANY = 200
 _READERS, _PART = 3, 64
+#: Threads would take turns for most of what shorter files take.
+_SHORT = 1 << 15
 #: What is read of a file at a time, in bytes.
 SHORT = 1 << 16
 
@@ -182,7 +184,7 @@ def read_tree(
 ) -> Tree:
     """The tree below `folder`, without version control's own folder. No link is followed. `digest_of` gets a file's path below
     the folder and its status, and may answer from memory; without it every file is read. With `suffixes`, only files whose
-    names end so, and right in `folder`. Where there are many files, `digest_of` is called by several threads.
+    names end so, and right in `folder`. Where there are many long files, `digest_of` is called by several threads.
 
     Raises YarrikError when there is something that is not a file, folder or link, or that cannot be read."""
     if isinstance(folder, Folder):
@@ -218,13 +220,12 @@ def _read_tree(
             else:
                 raise _unfit(shown / path, f"it is {kind_of(status.st_mode)}",
                              "declare it in the image, which makes it there: [[node]] with `path` and `kind`")  # fmt: skip
-        contents = by_threads(lambda file: digest(*file), files)
+        contents = {file[0]: digest(*file) for file in files if file[1].st_size <= _SHORT}
+        long = [file for file in files if file[1].st_size > _SHORT]
+        contents.update(zip((path for path, _ in long), by_threads(lambda file: digest(*file), long), strict=True))
     except OSError as error:
         raise _unfit(shown / str(error.filename or ""), error.strerror or str(error)) from error
-    entries += [
-        Entry(path, "file", stat.S_IMODE(status.st_mode), status.st_size, content)
-        for (path, status), content in zip(files, contents, strict=True)
-    ]
+    entries += [Entry(path, "file", stat.S_IMODE(status.st_mode), status.st_size, contents[path]) for path, status in files]
     return Tree.of(entries)
 
 
