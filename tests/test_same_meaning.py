@@ -4,6 +4,8 @@ import os
 import shutil
 import subprocess
 import time
+import tomllib
+import unittest
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from pathlib import Path
@@ -261,6 +263,17 @@ def _another(file: Path, text: str) -> str:
             "shelf": 'version = "3"\n', "named": "strip = false\n"}  # fmt: skip
     return text + "needs-yarrik = '>= 0.1'\n" if file.stem == "yarrik" else (
         more[file.stem] + text if file.stem in ("i", "base") else text + more[file.stem])  # fmt: skip
+
+
+class Meanings(unittest.TestCase):
+    def test_what_is_written_otherwise_and_says_something_else(self) -> None:
+        lines = ['"2021-01-01"', "2021-01-01", "2021-01-01T00:00:00", "2021-01-01T00:00:00Z", '"2021-01-01T00:00:00"', "07:00:00",
+                 '"07:00:00"', "1", "1.0", "true", '"1"', "[1]", "['1']", "[[1]]", "{ a = 1 }", "{ a = 1, b = 2 }", "{ b = 2, a = 1 }",
+                 "-0.0", "0.0", '""', "[]", "{}"]  # fmt: skip
+        found = {kept_plan.meaning_of(tomllib.loads(f"key = {line}")): line for line in lines}
+        self.assertEqual(sorted(found.values()), sorted(lines))
+        self.assertEqual(kept_plan.meaning_of(tomllib.loads("key.a = '\u00e9' # one\n")),
+                         kept_plan.meaning_of(tomllib.loads('[key]\na = "\\u00e9"')))  # fmt: skip
 
 
 class DefinitionsInAnyOrder(Definitions, test_rebuilding.SourcesInAnyOrder):
