@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from yarrik.errors import YarrikError
-from yarrik.model import NAMED, ShelfFile, Shelved, WorkspaceFile, asked_options, asked_versions, convert, read_document
+from yarrik.model import NAMED, ShelfFile, WorkspaceFile, asked_options, asked_versions, convert, read_document
 from yarrik.plan import Describe, RunCommands, Step, is_of_version
 from yarrik.run.kept_plan import (
     KeptProduct,
@@ -56,12 +56,7 @@ def kept_recipes(answer: Answer, steps: Sequence[Step], apart: Collection[Path])
             manifests.append(number)
     found = {}
     for name, shelved in workspace.readable("recipe"):
-        if (
-            name in changed
-            or name in linked_otherwise
-            or shelved.path in taken
-            or any(shelved.file.is_relative_to(one) for one in apart)
-        ):
+        if name in changed or name in linked_otherwise or shelved.path in taken or _is_in(shelved.file, apart):
             continue
         digest = beyond_digest(shelved.document.raw)
         if digest:
@@ -76,7 +71,7 @@ def kept_product(answer: Answer, recipes: Mapping[str, KeptRecipe], apart: Colle
     workspace makes the product, or where it is in one of the folders `apart`."""
     composition, workspace = answer.composition, answer.composition.workspace
     shelved = workspace.shelved["product"][composition.product.name]
-    if composition.product.name in workspace.layers or any(shelved.file.is_relative_to(one) for one in apart):
+    if composition.product.name in workspace.layers or _is_in(shelved.file, apart):
         return None
     raw = shelved.document.raw
     digest = beside_options(raw)
@@ -120,13 +115,13 @@ def kept_meanings(composition: Composition, apart: Collection[Path]) -> tuple[di
     unused: dict[str, Unused] = {}
     for kind, names in workspace.shelved.items():
         for name, shelved in names.items():
-            if shelved.faults or (kind == "product" and name in workspace.layers) or _is_in(shelved, apart):
+            if shelved.faults or (kind == "product" and name in workspace.layers) or _is_in(shelved.file, apart):
                 continue
             meanings[shelved.path] = meaning_of(shelved.document.raw)
             if kind in (*NAMED, "product", "variant") and (kind, name) not in used:
                 unused[shelved.path] = Unused(kind, shelved.document.raw.get("replaces"))
     for one in workspace.amendments:
-        if not any(one.document.file.is_relative_to(folder) for folder in apart):
+        if not _is_in(one.document.file, apart):
             meanings[os.fspath(one.document.file)] = meaning_of(one.document.raw)
     meanings.update(_of_shelves(workspace, apart))
     return meanings, unused
@@ -140,8 +135,8 @@ def _used(composition: Composition) -> set[tuple[str, str]]:
     return {("product", product.name), *named, *(("variant", name) for name in composition.now.variants)}
 
 
-def _is_in(shelved: Shelved, folders: Collection[Path]) -> bool:
-    return any(shelved.file.is_relative_to(one) for one in folders)
+def _is_in(file: Path, folders: Collection[Path]) -> bool:
+    return any(map(file.is_relative_to, folders))
 
 
 def _of_shelves(workspace: Workspace, apart: Collection[Path]) -> Iterator[tuple[str, bytes]]:
@@ -149,7 +144,7 @@ def _of_shelves(workspace: Workspace, apart: Collection[Path]) -> Iterator[tuple
     files: list[tuple[Path, WorkspaceFile | ShelfFile]] = [] if workspace.layers else [(workspace.file, workspace.settings)]
     files += [(one.folder / "shelf.toml", ShelfFile(shelf=one.table)) for one in workspace.shelves.values()]
     for file, planned in files:
-        if any(file.is_relative_to(folder) for folder in apart):
+        if _is_in(file, apart):
             continue
         try:
             document = read_document(file)
