@@ -441,7 +441,9 @@ class OptionsThatAreChosenOtherwise(Rebuilt):
             "no truth": '[options.tool]\nloud = "yes"\n',
             "no table": "[options]\ntool = true\n",
             "a version": '[versions]\ntool = "1"\n',
-            "a setting": "[set.image]\nhostname = 'tern'\n",
+            "a setting": "[set.image]\nlocale = 'C.UTF-8'\n",
+            "another profile's setting": "[set.profile]\nstrip = false\n",
+            "a recipe's setting": "[set.recipe.tool]\nsummary = 'tool'\n",
             "no TOML": "[options.tool",
         }
         for name, text in cases.items():
@@ -493,7 +495,7 @@ class OptionsThatAreChosenOtherwise(Rebuilt):
         lock = self.root / "yarrik.lock"
         before = lock.read_text()
         self.choose()
-        for trouble in (rebuilding._Otherwise(), MissingObject("0" * 64)):
+        for trouble in (kept_plan.Otherwise(), MissingObject("0" * 64)):
             with mock.patch.object(Rebuilder, "_run", side_effect=trouble):
                 self.assertIsNone(self.short_way())
             self.assertEqual(lock.read_text(), before)
@@ -733,7 +735,7 @@ class WhenItPlans(Rebuilt):
     def test_a_definition_that_changed_too(self) -> None:
         (self.source / "a.txt").write_text("1\n")
         board = self.root / "s/boards/b.toml"
-        board.write_text(board.read_text() + "[boot]\nread-only = true\n")
+        board.write_text(board.read_text() + "[toolchain]\ncompiler = 'gcc'\n")
         self.assertIsNone(self.short_way())
 
     def test_a_source_that_is_a_patch_too(self) -> None:
@@ -865,7 +867,7 @@ class WhatIsLookedAt(Rebuilt):
                 taking.pop()
 
         with ExitStack() as open_:
-            open_.enter_context(mock.patch("yarrik.run.surroundings.source_tree", take))
+            open_.enter_context(mock.patch("yarrik.run.near_host.source_tree", take))
             for name in ("stat", "lstat", "access", "readlink", "scandir", "listdir", "open"):
                 open_.enter_context(mock.patch.object(os, name, spied(getattr(os, name))))
             session = Session(self.root)

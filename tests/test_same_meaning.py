@@ -1,12 +1,13 @@
 """Builds after definitions were written otherwise and say the same, or are none of the product's: nothing is planned."""
 
 import os
+import re
 import shutil
 import subprocess
 import time
 import tomllib
 import unittest
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from pathlib import Path
 from unittest import mock
@@ -93,11 +94,11 @@ class SaidOtherwise(Definitions, test_rebuilding.Rebuilt):
     def test_one_that_was_just_written_is_looked_at_again(self) -> None:
         """Without planning: it says what was planned with."""
         image = self.root / "s/images/i.toml"
-        image.write_text(image.read_text() + '\n[[file]]\npath = "/etc/more"\ncontent = "1"\n')
+        image.write_text(image.read_text().replace('"@more"', '"@more", "idle"'))
         self.assertIsNone(self.short_way())
         self.long_way()
         self.nothing_runs()
-        image.write_text(image.read_text().replace('content = "1"', 'content = "2"'))
+        image.write_text(image.read_text().replace('"@more", "idle"', '"idle", "@more"'))
         self.assertIsNone(self.short_way())
 
     def test_a_source_beside_them_may_change(self) -> None:
@@ -153,11 +154,11 @@ class SaidOtherwise(Definitions, test_rebuilding.Rebuilt):
 
     def test_what_it_uses_is_planned(self) -> None:
         others = {
-            "s/boards/base.toml": "[boot]\nread-only = true\n",
-            "s/boards/b.toml": "[boot]\nread-only = true\n",
+            "s/boards/base.toml": "[toolchain]\ncompiler = 'gcc'\n",
+            "s/boards/b.toml": "[boot]\nkey-name = 'tide'\n",
             "s/profiles/p.toml": "strip = false\n",
-            "s/images/i.toml": 'hostname = "tern"\n',
-            "s/images/rescue.toml": 'hostname = "tern"\n',
+            "s/images/i.toml": "[root]\nlogin = 'locked'\n",
+            "s/images/rescue.toml": 'refuse = ["tool"]\n',
             "s/variants/own.toml": "profile.strip = false\n",
             "s/groups/more.toml": 'summary = "more"\n',
             "s/amendments/named.toml": "strip = false\n",
@@ -210,15 +211,17 @@ class SaidOtherwise(Definitions, test_rebuilding.Rebuilt):
                     self.assertIsNone(self.short_way())
                     file.write_text(text)
 
-    def test_one_that_a_warning_is_about_is_planned(self) -> None:
+    def test_what_a_warning_is_about_may_be_another_line(self) -> None:
         image = self.root / "s/images/i.toml"
         image.write_text(image.read_text() + "[[when]]\nboard = 'nowhere'\n[when.set]\nhostname = 'tern'\n")
         self.settle()
         before = unchanged.kept_build(self.question)
         assert before is not None
-        self.assertRegex(" ".join(before.notes), r"i\.toml:\d+")
+        line = _line_in(before.notes)
         image.write_text(f"# one line more\n{image.read_text()}")
-        self.assertIsNone(self.short_way())
+        report = self.nothing_runs()
+        self.assertEqual(_line_in(report.notes), line + 1)
+        self.assertEqual(report.notes, self.long_way().notes)
 
     def test_one_that_comes_or_goes_is_planned(self) -> None:
         for name in ("s/boards/more.toml", "s/images/more.toml", "products/more.toml", "boards/more.toml"):
@@ -258,8 +261,15 @@ class SaidOtherwise(Definitions, test_rebuilding.Rebuilt):
                 file.write_text(text)
 
 
+def _line_in(notes: Sequence[str]) -> int:
+    """The line of the image that a note is about."""
+    found = re.search(r"i\.toml:(\d+)", " ".join(notes))
+    assert found is not None, notes
+    return int(found[1])
+
+
 def _another(file: Path, text: str) -> str:
-    more = {"i": 'refuse = ["tool"]\n', "base": "memory.size = '1 GiB'\n", "yarrik": "# no more\n",
+    more = {"i": 'refuse = ["tool"]\n', "base": "toolchain.compiler = 'gcc'\n", "yarrik": "# no more\n",
             "shelf": 'version = "3"\n', "named": "strip = false\n"}  # fmt: skip
     return text + "needs-yarrik = '>= 0.1'\n" if file.stem == "yarrik" else (
         more[file.stem] + text if file.stem in ("i", "base") else text + more[file.stem])  # fmt: skip

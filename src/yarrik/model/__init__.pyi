@@ -11,6 +11,7 @@ from .composing import Further as Further
 from .composing import Overrides as Overrides
 from .composing import Wishes as Wishes
 from .composing import compose as compose
+from .conditions import LATE as LATE
 from .conditions import Circumstances as Circumstances
 from .conditions import holds as holds
 from .conditions import option_words as option_words

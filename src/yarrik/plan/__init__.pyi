@@ -34,6 +34,11 @@ from .graph import plan_product as plan_product
 from .inside import services_of as services_of
 from .known_choices import choices as choices
 from .known_choices import unknown_build_systems as unknown_build_systems
+from .own_settings import beyond_own_steps as beyond_own_steps
+from .own_settings import waits_for_answers as waits_for_answers
+from .product import OwnSteps as OwnSteps
+from .product import ProductSteps as ProductSteps
+from .product import root_choices as root_choices
 from .reasons import Difference as Difference
 from .reasons import Reason as Reason
 from .reasons import all_differences as all_differences
@@ -53,4 +58,5 @@ from .steps import Bounds as Bounds
 from .steps import Step as Step
 from .steps import fingerprint_of as fingerprint_of
 from .steps import parts_of as parts_of
+from .surroundings import NearSurroundings as NearSurroundings
 from .surroundings import Surroundings as Surroundings

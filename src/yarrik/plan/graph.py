@@ -32,7 +32,7 @@ from yarrik.plan.actions import (
 from yarrik.plan.bootloader import BootloaderSteps, loader_folder
 from yarrik.plan.build_systems import BUILD_SYSTEMS, Setting, with_options, with_words
 from yarrik.plan.known_choices import unknown
-from yarrik.plan.product import ProductSteps, RootChoice, kernel_form, line_in
+from yarrik.plan.product import FromRecipes, OwnSteps, ProductSteps, kernel_form, line_in, root_choices
 from yarrik.plan.recipe_commands import bounds_of, build_commands, setting_of, with_paths
 from yarrik.plan.recipe_sources import clone_step, download_steps, taken_in
 from yarrik.plan.step_graph import Graph
@@ -48,11 +48,11 @@ from yarrik.resolve import (
     Settled,
     Side,
     Thing,
+    board_outputs,
     build_order,
-    emulator_outputs,
     locale_package,
+    outputs_beside,
     package_rules,
-    published_path,
     wants_modules,
 )
 from yarrik.services import asked_services
@@ -104,32 +104,32 @@ class _Planner:
                 self.collector.extend(error.troubles)
         self.collector.raise_if_any()
         self._recipe_now = None
-        kernel = self.composition.recipe(self._kernel_recipe())
-        ProductSteps(
-            self.composition,
-            self.surroundings,
-            self._add,
-            self.collector,
-            kernel.value.version,
-            self._kernel_sources,
-            self.output,
-            {step.subject: name for name, step in self.steps.items() if isinstance(step.action, ConfigureKernel)},
-            tuple(asked_services(self.answer)),
-            lambda node: package_rules(self.answer.recipe(node), self.composition),
-        ).add(
-            RootChoice(self.composition, self.accounts, self._wanted(self.composition, self._kernel_recipe())),
-            {one.name: RootChoice(one.composition, self.further_accounts[one.name], self._wanted(one.composition, ""))
-             for one in self.composition.more},
-            self.split,
-            self.licences,
-            self._before_kernel() if self.composition.board.value.kernel.built_in_image else self.split,
-        )  # fmt: skip
-        beside = {}
-        for text in emulator_outputs(self.composition.board.value):
-            step, output = self.output(text, self.composition.board.place("emulator"))
-            beside[published_path(text)] = (step, f"output:{output}")
+        first, given, board = len(self.steps), self._given_to_product(), self.composition.board
+        wanted = {"": self._wanted(self.composition, self._kernel_recipe())}
+        wanted |= {one.name: self._wanted(one.composition, "") for one in self.composition.more}
+        carries = bool(board.value.kernel.built_in_image)
+        ProductSteps(self.composition, self.surroundings, self._add, self.collector, given, self.output, self._packages_of).add(
+            *root_choices(self.composition, {"": self.accounts, **self.further_accounts}, wanted),
+            self._before_kernel(given.split) if carries else given.split,
+        )
+        outputs = {text: self.output(text, place()) for text, place in board_outputs(board)}
         self.collector.raise_if_any()
-        return Graph(self.composition.name, tuple(self._in_order()), order.nodes, self.programs, beside)
+        own = None if carries else OwnSteps(first, replace(given, outputs=outputs), wanted)
+        beside = outputs_beside(board.value, outputs)
+        return Graph(self.composition.name, tuple(self._in_order()), order.nodes, self.programs, beside, own)
+
+    def _given_to_product(self) -> FromRecipes:
+        return FromRecipes(
+            self.composition.recipe(self._kernel_recipe()).value.version,
+            self._kernel_sources,
+            {step.subject: name for name, step in self.steps.items() if isinstance(step.action, ConfigureKernel)},
+            {node.recipe: step for node, step in self.split.items()},  # all of them for the board
+            self.licences,
+            tuple(asked_services(self.answer)),
+        )
+
+    def _packages_of(self, recipe: str) -> Iterable[str]:
+        return package_rules(self.answer.recipe(Node(recipe, "board")), self.composition)
 
     def _in_order(self) -> Iterator[Step]:
         """The steps as they were added; only what the kernel is to carry is added behind it, and comes before it here."""
@@ -149,8 +149,8 @@ class _Planner:
                     done.add(waiting[-1])
                     yield self.steps[waiting.pop()]
 
-    def _before_kernel(self) -> dict[Node, str]:
-        """The steps that yield packages and do not wait for the kernel: what it carries can be made of these."""
+    def _before_kernel(self, split: Mapping[str, str]) -> dict[str, str]:
+        """Those of the steps that yield packages that do not wait for the kernel: what it carries can be made of these."""
         carrying = {step.name for step in self.steps.values() if "initramfs" in step.inputs}
         behind: dict[str, bool] = {}
 
@@ -167,7 +167,7 @@ class _Planner:
                     waiting.extend(unknown_yet)
             return behind[name]
 
-        return {node: step for node, step in self.split.items() if not waits(step)}
+        return {recipe: step for recipe, step in split.items() if not waits(step)}
 
     def _wanted(self, composition: Composition, kernel: str) -> tuple[tuple[str, str], ...]:
         """The packages that somebody asks for or recommends in an image, with the reason; the rest follows from these. Without

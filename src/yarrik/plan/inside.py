@@ -20,7 +20,7 @@ from yarrik.plan.first_boot import first_boot_files, first_boot_service
 from yarrik.plan.known_choices import unknown
 from yarrik.plan.mounts import mount_table, start_folders
 from yarrik.plan.origins import origin_of
-from yarrik.plan.surroundings import Surroundings
+from yarrik.plan.surroundings import NearSurroundings
 from yarrik.plan.templates import TemplateUnfit, filled
 from yarrik.resolve import Accounts
 from yarrik.rootfs import GENERATED, ZONE_LABEL, OwnPath
@@ -51,7 +51,7 @@ class Inside:
 
 def what_is_inside(
     composition: Composition,
-    surroundings: Surroundings,
+    surroundings: NearSurroundings,
     arch: str,
     accounts: Accounts,
     read_only_root: bool,
@@ -64,7 +64,7 @@ def what_is_inside(
 @dataclass
 class _Inside:
     composition: Composition
-    surroundings: Surroundings
+    surroundings: NearSurroundings
     arch: str
     accounts: Accounts
     read_only_root: bool

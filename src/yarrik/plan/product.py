@@ -28,8 +28,8 @@ from yarrik.plan.actions import (
 from yarrik.plan.inside import image_variables, services_of, what_is_inside
 from yarrik.plan.known_choices import unknown
 from yarrik.plan.steps import Step, folder_step
-from yarrik.plan.surroundings import Surroundings
-from yarrik.resolve import Node, Settled, emulator_outputs
+from yarrik.plan.surroundings import NearSurroundings
+from yarrik.resolve import Settled, emulator_outputs
 from yarrik.rootfs import check_owners
 from yarrik.services import SERVICE_FORMS, AskedService, OneService
 from yarrik.units import parse_size
@@ -217,6 +217,33 @@ def _switched(composition: Composition) -> _Switched:
     }
 
 
+class FromRecipes(msgspec.Struct, frozen=True):
+    """What a product's own steps take of those of its recipes.
+
+    `version` is the kernel's. `kernel_sources` tells where its prepared sources come from, if it is built here, and
+    `configured` which step configures it, or a bootloader, by the recipe. `split` are the steps that yield packages, `licences`
+    those that collect licence texts, by recipe. `services` are what packages bring. `outputs` are the step and name of each
+    output that the board names."""
+
+    version: str
+    kernel_sources: tuple[str, str] | None
+    configured: Mapping[str, str]
+    split: Mapping[str, str]
+    licences: Mapping[str, str]
+    services: tuple[AskedService, ...]
+    outputs: Mapping[str, tuple[str, str]] = msgspec.field(default_factory=dict)
+
+
+class OwnSteps(msgspec.Struct, frozen=True):
+    """What a product's own steps follow from beside its definitions and this machine: they are those behind the `first` so many
+    of a graph, and take what is `given`. `wanted` are the packages that are asked for in each root filesystem, with the reason:
+    in further ones by their names, in the usual one by none."""
+
+    first: int
+    given: FromRecipes
+    wanted: Mapping[str, tuple[tuple[str, str], ...]]
+
+
 class RootChoice(msgspec.Struct, frozen=True):
     """What a root filesystem is made by: `wanted` are the packages that are asked for, with the reason; `settled` the accounts
     that may be in it."""
@@ -226,6 +253,15 @@ class RootChoice(msgspec.Struct, frozen=True):
     wanted: tuple[tuple[str, str], ...]
 
 
+def root_choices(
+    composition: Composition, settled: Mapping[str, Settled], wanted: Mapping[str, tuple[tuple[str, str], ...]]
+) -> tuple[RootChoice, dict[str, RootChoice]]:
+    """What a product's root filesystem is made by, and further ones by their names: by the accounts of each, and the packages
+    that are asked for."""
+    further = {one.name: RootChoice(one.composition, settled[one.name], wanted[one.name]) for one in composition.more}
+    return RootChoice(composition, settled[""], wanted[""]), further
+
+
 def _on_disks(disks: Sequence[Disk]) -> set[str]:
     """Further images that partitions hold."""
     return {part.image for disk in disks for part in disk.partition if part.image}
@@ -233,35 +269,27 @@ def _on_disks(disks: Sequence[Disk]) -> set[str]:
 
 @dataclass
 class ProductSteps:
-    """Adds a product's own steps to a graph. `kernel_sources` tells where the kernel's prepared sources come from, if the
-    kernel is built here."""
+    """Adds a product's own steps to a graph."""
 
     composition: Composition
-    surroundings: Surroundings
+    surroundings: NearSurroundings
     add_step: Callable[[Step], Step]
     collector: Collector
-    version: str
-    kernel_sources: tuple[str, str] | None
+    given: FromRecipes
     #: The step and name of an output of a recipe, as a board names it.
     output: Callable[[str, Place], tuple[str, str]]
-    #: The step that configures each bootloader, by its recipe.
-    configured: Mapping[str, str]
-    #: The services that packages bring.
-    asked: tuple[AskedService, ...]
     #: The packages that a recipe yields.
-    packages_of: Callable[[Node], Iterable[str]]
+    packages_of: Callable[[str], Iterable[str]]
 
     def add(
         self,
         whole: RootChoice,
         further: Mapping[str, RootChoice],
-        split: Mapping[Node, str],
-        licences: Mapping[str, str],
-        before_kernel: Mapping[Node, str],
+        before_kernel: Mapping[str, str],
     ) -> None:
-        """`whole` is the root filesystem, `further` are others by name; `split` the steps that yield packages, `before_kernel`
-        those of them that do not wait for the kernel, `licences` those that collect licence texts, by recipe."""
-        composition, name = self.composition, self.composition.name
+        """`whole` is the root filesystem, `further` are others by name; `before_kernel` are the steps that yield packages and
+        do not wait for the kernel, by recipe."""
+        composition, name, split = self.composition, self.composition.name, self.given.split
         board, profile, image = composition.board, composition.profile, composition.image
         arch = ARCHES[self.surroundings.toolchain("board").arch]
         read_only = any(word.text == "ro" for word in product_root(composition))
@@ -279,8 +307,8 @@ class ProductSteps:
         inputs |= {f"image {one}": (step.name, "root") for one, step in others.items() if one in in_memory}
         inputs |= {f"packages {one}": (step.name, "packages") for one, step in others.items() if one in {*in_memory, carried}}
         inputs["packages"] = (assemble.name, "packages")
-        if board.value.kernel.recipe in self.configured:
-            inputs["kernel options"] = (self.configured[board.value.kernel.recipe], "config")
+        if board.value.kernel.recipe in self.given.configured:
+            inputs["kernel options"] = (self.given.configured[board.value.kernel.recipe], "config")
         blobs = self._device_tree()
         if blobs is not None:
             inputs["device tree"] = blobs
@@ -298,7 +326,7 @@ class ProductSteps:
                 name,
                 PlaceBootFiles(
                     product=name,
-                    version=self.version,
+                    version=self.given.version,
                     arch=arch.name,
                     kernel_path=f"/boot/{form}",
                     device_tree=Path(kernel.device_tree).name,
@@ -374,7 +402,7 @@ class ProductSteps:
                     **{f"packages {one}": (step.name, "packages") for one, step in others.items()},
                     "boot": (boot.name, "boot"),
                     "layout": (write.name, "layout"),
-                    **{f"licences {recipe}": (step, "licences") for recipe, step in sorted(licences.items())},
+                    **{f"licences {recipe}": (step, "licences") for recipe, step in sorted(self.given.licences.items())},
                 },
             )
         )
@@ -403,11 +431,11 @@ class ProductSteps:
         action = PackInitramfs(name=name, clock=self._clock)
         self.add_step(Step("pack", f"{name} of {self.composition.name}", action, inputs={"root": (step.name, "root")}))
 
-    def _check_carried(self, name: str, choice: RootChoice, behind: Iterable[Node]) -> None:
+    def _check_carried(self, name: str, choice: RootChoice, behind: Iterable[str]) -> None:
         """Whether the kernel can carry an image."""
         board = self.composition.board
         place = board.place("kernel", "built-in-image")
-        if board.value.kernel.recipe not in self.configured:
+        if board.value.kernel.recipe not in self.given.configured:
             what = f"the kernel is to carry the image `{name}`, and `{board.value.kernel.recipe}` is not built from source"
             remedy = f'give it to the bootloader instead: `initramfs = "{name}"` in [boot]'
             self.collector.add(Trouble("KERNEL-CARRIES", what, place, "nothing can be built into it", remedy))
@@ -420,13 +448,13 @@ class ProductSteps:
             what = f"the first program of the image `{name}` is {path}, and a kernel starts /init of what it carries"
             remedy = 'give it `init-path = "/init"` in the product, with a package that brings it in `init`'
             self.collector.add(Trouble("KERNEL-CARRIES", what, place, "it would be left out", remedy))
-        late = {package for node in behind for package in self.packages_of(node)}
+        late = {package for recipe in behind for package in self.packages_of(recipe)}
         for package in (one for one, _ in choice.wanted if one in late):
             what = f"the image `{name}` has the package `{package}`, which is built after the kernel that carries the image"
             remedy = f'leave it out, or give the image to the bootloader: `initramfs = "{name}"` in [boot]'
             self.collector.add(Trouble("KERNEL-CARRIES", what, place, "each would wait for the other", remedy))
 
-    def _assemble(self, choice: RootChoice, subject: str, split: Mapping[Node, str], arch: Arch, read_only: bool) -> Step:
+    def _assemble(self, choice: RootChoice, subject: str, split: Mapping[str, str], arch: Arch, read_only: bool) -> Step:
         composition, accounts = choice.composition, choice.settled.accounts
         inside = what_is_inside(composition, self.surroundings, arch.name, accounts, read_only, self.collector)
         try:
@@ -457,7 +485,7 @@ class ProductSteps:
                     variables=tuple(sorted(name for name, value in image_variables(choice.composition).items() if value)),
                 ),
                 files=inside.files,
-                inputs={f"packages {node.recipe}": (step, "packages") for node, step in sorted(split.items())},
+                inputs={f"packages {recipe}": (step, "packages") for recipe, step in sorted(split.items())},
                 places=inside.places,
                 # Hashes of passwords, and keys, are in what comes of it.
                 private=bool(inside.secret_files) or any(one.secret for one in accounts.users),
@@ -467,7 +495,7 @@ class ProductSteps:
     def _services(self, choice: RootChoice) -> tuple[OneService, ...]:
         """The services that may be in the image; what is wrong with them is told here, whichever of them come in."""
         profile, collector = choice.composition.profile, self.collector
-        services, places = services_of(choice.composition, self.asked, choice.settled.accounts, collector)
+        services, places = services_of(choice.composition, self.given.services, choice.settled.accounts, collector)
         trouble = unknown("service form", profile.value.service_form, profile.place("service-form"))
         if trouble is not None:
             collector.add(trouble)
@@ -529,15 +557,15 @@ class ProductSteps:
             step, name = self.output(text, board.place("emulator"))
             found[f"loader {text}"] = (step, f"output:{name}")
         for choice in board.value.bootloader:
-            if choice.recipe in self.configured:
-                found[f"options {choice.recipe}"] = (self.configured[choice.recipe], "config")
+            if choice.recipe in self.given.configured:
+                found[f"options {choice.recipe}"] = (self.given.configured[choice.recipe], "config")
         return found
 
     def _check_line(self) -> None:
         """Whether what is to carry the command line can."""
         board = self.composition.board
         where = board.value.boot.command_line_in
-        if where == "kernel" and self.kernel_sources is None:
+        if where == "kernel" and self.given.kernel_sources is None:
             what = f"the command line is to be built into the kernel, and `{board.value.kernel.recipe}` is not configured here"
             remedy = 'set `command-line-in = "boot-files"`, or name a kernel recipe with `using = "kernel"`'
         elif where == "device-tree" and not board.value.kernel.device_tree:
@@ -587,8 +615,8 @@ class ProductSteps:
             step = self.add_step(folder_step(f"device tree includes {index} of {board.name}", folder, extra.digest))
             inputs[f"include-{index}"] = (step.name, "tree")
             places[f"include-{index}"] = folder
-        if self.kernel_sources is not None:
-            inputs["kernel"] = self.kernel_sources
+        if self.given.kernel_sources is not None:
+            inputs["kernel"] = self.given.kernel_sources
         toolchain = self.surroundings.toolchain("board")
         compiled = self.add_step(
             Step(

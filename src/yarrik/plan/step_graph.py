@@ -11,6 +11,7 @@ from yarrik.plan.actions import WriteDisks
 
 if TYPE_CHECKING:
     from yarrik.errors import Place
+    from yarrik.plan.product import OwnSteps
     from yarrik.plan.steps import Step
     from yarrik.resolve import Node
 
@@ -18,13 +19,14 @@ if TYPE_CHECKING:
 class Graph(msgspec.Struct, frozen=True):
     """Steps in an order in which each comes after all it needs; `programs` are what the host has to have, and why. `nodes` are
     the recipes in the order in which they are built; `beside` are outputs of recipes that are published in the product's
-    folder: step and output, by path."""
+    folder: step and output, by path. `own` is None where the product's own steps are not the last ones."""
 
     product: str
     steps: tuple[Step, ...]
     nodes: tuple[Node, ...] = ()
     programs: Mapping[str, tuple[Place, str]] = msgspec.field(default_factory=dict)
     beside: Mapping[str, tuple[str, str]] = msgspec.field(default_factory=dict)
+    own: OwnSteps | None = None
 
     def up_to(self, name: str) -> Graph:
         """A step with all that it needs, and nothing else."""

@@ -3,32 +3,26 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
-from yarrik.cache import Tree
-from yarrik.errors import Place
-from yarrik.model import Definition, Recipe
-from yarrik.plan.actions import Provenance
-from yarrik.sources import SourcePackage
-from yarrik.toolchain import DevelopmentFiles, Toolchain
+if TYPE_CHECKING:
+    from yarrik.cache import Tree
+    from yarrik.errors import Place
+    from yarrik.model import Definition, Recipe
+    from yarrik.plan.actions import Provenance
+    from yarrik.sources import SourcePackage
+    from yarrik.toolchain import DevelopmentFiles, Toolchain
 
 
-class Surroundings(Protocol):
-    """What planning asks of the machine it runs on; all answers are digests or facts, none is work."""
+class NearSurroundings(Protocol):
+    """What planning a product's own steps asks; all answers are digests or facts, none is work."""
 
     def toolchain(self, side: str) -> Toolchain:
         """The toolchain for the `board` or the `host`. Raises YarrikError when there is none."""
         ...
 
-    def development(self, side: str) -> DevelopmentFiles:
-        """What a compiler on the board takes of a side's C library. Raises YarrikError when the toolchain cannot be asked."""
-        ...
-
-    def sight(self, side: str, programs: tuple[str, ...]) -> str:
-        """The digest of all paths of the host that a step sees: its side's toolchain, and programs with what they load."""
-
     def source_tree(self, folder: Path, suffixes: tuple[str, ...], place: Place) -> Tree:
-        """The tree of a source folder; files with these suffixes are left out. Raises YarrikError for what cannot be read."""
+        """The tree of a source folder: with suffixes, only of files so named. Raises YarrikError for what cannot be read."""
         ...
 
     def file_digest(self, file: Path, place: Place, remedy: str = "") -> str:
@@ -43,12 +37,23 @@ class Surroundings(Protocol):
         or cannot be one."""
         ...
 
-    def variable(self, name: str) -> str | None:
-        """A variable of the environment that a recipe lets in."""
-
     def provenance(self) -> tuple[Provenance, ...]:
         """Shelves, terms and diversions, for the manifests."""
         ...
+
+
+class Surroundings(NearSurroundings, Protocol):
+    """What planning asks of the machine it runs on, likewise."""
+
+    def development(self, side: str) -> DevelopmentFiles:
+        """What a compiler on the board takes of a side's C library. Raises YarrikError when the toolchain cannot be asked."""
+        ...
+
+    def sight(self, side: str, programs: tuple[str, ...]) -> str:
+        """The digest of all paths of the host that a step sees: its side's toolchain, and programs with what they load."""
+
+    def variable(self, name: str) -> str | None:
+        """A variable of the environment that a recipe lets in."""
 
     def edited(self, recipe: str) -> Path | None:
         """The working tree that takes the place of a recipe's sources, if it is being edited."""

@@ -28,6 +28,7 @@ from .order import Order as Order
 from .order import build_order as build_order
 from .outputs import board_outputs as board_outputs
 from .outputs import emulator_outputs as emulator_outputs
+from .outputs import outputs_beside as outputs_beside
 from .outputs import outputs_in as outputs_in
 from .outputs import published_path as published_path
 from .outputs import taken_outputs as taken_outputs

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from functools import partial
 from typing import TYPE_CHECKING
 
@@ -71,6 +71,12 @@ def emulator_outputs(board: Board) -> list[str]:
         return []
     named = [f"{recipe}:{output}" for word in board.emulator.arguments for recipe, output in outputs_in(word)]
     return [text for text in dict.fromkeys([board.emulator.bootloader, *named]) if output_of(text) is not None]
+
+
+def outputs_beside(board: Board, outputs: Mapping[str, tuple[str, str]]) -> dict[str, tuple[str, str]]:
+    """What of these outputs is published in a product's folder: step and output, by path."""
+    named = {text: outputs[text] for text in emulator_outputs(board)}
+    return {published_path(text): (step, f"output:{name}") for text, (step, name) in named.items()}
 
 
 def published_path(text: str) -> str:

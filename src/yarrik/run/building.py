@@ -10,7 +10,6 @@ import msgspec
 from msgspec.structs import replace
 
 from yarrik.cache import MissingObject, Traffic, in_use
-from yarrik.devicetree import blob_name
 from yarrik.errors import Place, Trouble, YarrikError, suggestion
 from yarrik.model import FILE, LOCAL_FILE, SHAPES, settings_file
 from yarrik.plan import Graph, Step, setting_of
@@ -18,9 +17,8 @@ from yarrik.resolve import Moved, module_fragments
 from yarrik.run.bootable import Bootable
 from yarrik.run.diversions import diversion_notes, diversion_of, renew_diversion
 from yarrik.run.events import Listener, silent
-from yarrik.run.kept_definitions import kept_fragments, kept_meanings, kept_product, kept_recipes
+from yarrik.run.kept_definitions import kept_fragments, kept_meanings, kept_product, kept_recipes, used_definitions
 from yarrik.run.kept_plan import (
-    Advice,
     Finished,
     FormerLogs,
     KeptPlan,
@@ -28,7 +26,9 @@ from yarrik.run.kept_plan import (
     Said,
     encoded,
     kept_steps,
+    said_of,
 )
+from yarrik.run.own_steps import advice_of, finished_by, kept_own
 from yarrik.run.planning import Planned, Planner
 from yarrik.run.project import EDITS, Project
 from yarrik.run.publishing import STEPS_LOG, Publisher
@@ -82,7 +82,7 @@ class Builder:
                 with in_use(project.store):
                     rows = [row_of(report) for report in reports]
                     former = FormerLogs.of(question, project.out(planned.name) / STEPS_LOG).take(rows)
-                    now = Publisher(project).publish(_finished(planned), rows, ran, former)
+                    now = Publisher(project).publish(self._finished(planned), rows, ran, former)
                     published, logs = now is not None, now or former
                 break
             except MissingObject:
@@ -161,13 +161,15 @@ class Builder:
             fragments = kept_fragments(module_fragments(composition) or (), sources, digests)
             if fragments is None:
                 return None
+            settled = {"": self.planner.accounts(planned.answer), **self.planner.further_accounts(planned.answer)}
+            own_steps = kept_own(planned, settled, used_definitions(composition))
             meanings, unused = kept_meanings(composition, clones)
             for path in (*recipes, *((own.file,) if own is not None else ())):
                 meanings.pop(path, None)  # of this one more may change than how it is written
             plan = KeptPlan(
                 steps,
                 sources,
-                _finished(planned),
+                self._finished(planned),
                 said,
                 toolchains,
                 {side: setting_of(composition, side, toolchain) for side, toolchain in toolchains.items()},
@@ -177,6 +179,7 @@ class Builder:
                 meanings,
                 unused,
                 encoded(Bootable.of(composition)),
+                encoded(own_steps) if own_steps is not None else b"",
             )
             state = KeptState(list(kept.rows), digests, kept.logs or [])
             return PlanKept(
@@ -195,17 +198,16 @@ class Builder:
     def _said(self, planned: Planned, moved: Sequence[Moved]) -> Said:
         """What a user ought to hear of a product, whatever runs."""
         project = self.project
-        silenced = planned.composition.product.value.silence
         edits = sorted(path.parent.name for path in (project.root / EDITS).glob("*/.git"))
         built = {step.recipe for step in planned.graph.steps}
         notes = [f"{name} is built from {EDITS}/{name}, until `yarrik edit {name} --close`" for name in edits if name in built]
         notes += diversion_notes(project, built)
         notes += notes_of_moved(moved)
-        heard = [one for one in planned.warnings if one.code not in silenced]
-        notes += [f"{one.what} ({one.place})" for one in heard]
-        advice = tuple(Advice(one.code, planned.name, one.what, one.place) for one in heard)
-        hidden = len(planned.warnings) - len(heard)
-        return Said(tuple(notes), advice, hidden, tuple(silenced), planned.composition.product.name)
+        product = planned.composition.product
+        return said_of(notes, advice_of(planned.composition, planned.warnings), tuple(product.value.silence), product.name)
+
+    def _finished(self, planned: Planned) -> Finished:
+        return finished_by(planned.composition, planned.graph, planned.surroundings.toolchains)
 
     def push(
         self,
@@ -287,15 +289,3 @@ class Builder:
         how = Running(planned.surroundings.toolchains, planned.surroundings.look, self.planner.difference(planned),
                       lambda: self.planner.check_programs(planned), jobs, keep_going, run_nothing)  # fmt: skip
         return run_graph(self.project, planned.graph, how, listener)
-
-
-def _finished(planned: Planned) -> Finished:
-    board, environment = planned.composition.board.value, planned.composition.board.value.boot.environment
-    return Finished(
-        planned.name,
-        planned.graph.disks,
-        environment.name if environment is not None else "",
-        blob_name(board.kernel.device_tree) if board.kernel.device_tree else "",
-        dict(planned.graph.beside),
-        {side: toolchain.shown for side, toolchain in sorted(planned.surroundings.toolchains.items())},
-    )

@@ -110,7 +110,7 @@ def kept_meanings(composition: Composition, apart: Collection[Path]) -> tuple[di
     """What all definitions say, by the paths of their files; and those that the product does not use, by theirs. Without files
     in the folders `apart`."""
     workspace = composition.workspace
-    used = _used(composition)
+    used = used_definitions(composition)
     meanings: dict[str, bytes] = {}
     unused: dict[str, Unused] = {}
     for kind, names in workspace.shelved.items():
@@ -127,7 +127,7 @@ def kept_meanings(composition: Composition, apart: Collection[Path]) -> tuple[di
     return meanings, unused
 
 
-def _used(composition: Composition) -> set[tuple[str, str]]:
+def used_definitions(composition: Composition) -> set[tuple[str, str]]:
     """What a product is put together of, by kind and name, but for recipes and groups."""
     workspace, product = composition.workspace, composition.product
     named = {(kind, one) for kind in NAMED for one in workspace.ancestry(kind, getattr(product.value, kind))}

@@ -8,11 +8,13 @@ planned."""
 import hashlib
 import os
 import re
+import weakref
 from collections import Counter
-from collections.abc import Collection, Mapping, Sequence
-from functools import cache
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cache, cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Union
+from typing import Any, NamedTuple, TypeVar, Union
 
 import msgspec
 
@@ -26,16 +28,19 @@ from yarrik.plan import (
     Step,
     beyond_commands,
     beyond_version,
+    fingerprint_of,
 )
 from yarrik.run.bootable import Bootable
 from yarrik.run.results import Logs, StepRow
 from yarrik.run.unchanged import Part, Question, Suffixed, known_before, state_before
 from yarrik.toolchain import Toolchain
 
-if TYPE_CHECKING:
-    pass
-
+_Form = TypeVar("_Form")
 _DIGEST = re.compile(rb"[0-9a-f]{64}")
+
+
+class Otherwise(Exception):
+    """Something is not as it was kept: all is planned."""
 
 
 class Finished(msgspec.Struct, frozen=True):
@@ -69,6 +74,13 @@ class Said(msgspec.Struct, frozen=True):
     hidden: int
     silenced: tuple[str, ...]
     definition: str
+
+
+def said_of(notes: Sequence[str], warnings: Collection[Advice], silenced: Sequence[str], definition: str) -> Said:
+    """What the user ought to hear: `notes`, then the `warnings` that the product does not silence, each with its place."""
+    heard = tuple(one for one in warnings if one.code not in silenced)
+    told = (f"{one.what} ({one.place})" for one in heard)
+    return Said((*notes, *told), heard, len(warnings) - len(heard), tuple(silenced), definition)
 
 
 class KeptSource(msgspec.Struct, array_like=True, frozen=True):
@@ -137,6 +149,8 @@ class KeptPlan(msgspec.Struct, array_like=True, frozen=True):
     unused: dict[str, Unused]
     #: A Bootable, encoded by itself: no build needs it.
     bootable: bytes
+    #: A KeptOwn, likewise; empty where the product's own steps are not made again.
+    own_steps: bytes
 
 
 class KeptState(msgspec.Struct, array_like=True):
@@ -215,14 +229,19 @@ def _decode_place(form: type, value: Any) -> Any:
     raise NotImplementedError
 
 
-def encoded(value: KeptPlan | KeptState | Bootable) -> bytes:
-    """As bytes. Raises UnicodeEncodeError."""
+def encoded(value: msgspec.Struct) -> bytes:
+    """As bytes, with the places in it. Raises UnicodeEncodeError."""
     return msgspec.msgpack.encode(value, enc_hook=_encode_place)
+
+
+def decoded(data: bytes, form: type[_Form]) -> _Form:
+    """What was encoded so. Raises msgspec.DecodeError."""
+    return msgspec.msgpack.decode(data, type=form, dec_hook=_decode_place)
 
 
 def decoded_plan(data: bytes) -> KeptPlan:
     """The plan that was encoded so. Raises msgspec.DecodeError."""
-    return msgspec.msgpack.decode(data, type=KeptPlan, dec_hook=_decode_place)
+    return decoded(data, KeptPlan)
 
 
 def bootable_before(question: Question) -> Bootable | None:
@@ -231,7 +250,7 @@ def bootable_before(question: Question) -> Bootable | None:
     data = found.plan if found is not None else None
     try:
         known = decoded_plan(data).bootable if data is not None else None
-        return msgspec.msgpack.decode(known, type=Bootable, dec_hook=_decode_place) if known is not None else None
+        return decoded(known, Bootable) if known is not None else None
     except msgspec.DecodeError:
         return None
 
@@ -239,6 +258,77 @@ def bootable_before(question: Question) -> Bootable | None:
 def decoded_state(data: bytes) -> KeptState:
     """The state that was encoded so. Raises msgspec.DecodeError."""
     return msgspec.msgpack.decode(data, type=KeptState)
+
+
+@dataclass
+class Kept:
+    """A kept plan with its state, and the file that has its steps."""
+
+    plan: KeptPlan
+    state: KeptState
+    file: Path
+
+    def step(self, number: int) -> Step:
+        """A step as it was when it ran last. What was kept of it has to lead to the fingerprint that it had. Raises Otherwise,
+        msgspec.DecodeError."""
+        row, rows = self.state.rows[number], self.state.rows
+        step = decoded_step(self.state.steps.get(number) or self.encoded(number))
+        if number in self.taken:
+            step = taking(step, self.taken[number])
+        needs = {self.plan.steps[needed].name: needed for needed in self.plan.steps[number].needs}
+        try:
+            inputs = {label: rows[needs[name]].outputs[output] for label, (name, output) in step.inputs.items()}
+        except KeyError as error:
+            raise Otherwise from error
+        if step.name != row.step or fingerprint_of(step, inputs) != row.fingerprint:
+            raise Otherwise
+        return step
+
+    def encoded(self, number: int) -> bytes:
+        """A step as it was planned, encoded. Raises Otherwise."""
+        part = self.plan.steps[number].part
+        data = part.read(self._opened) if part is not None else None
+        if data is None:
+            raise Otherwise
+        return data
+
+    def first(self, count: int) -> bytes:
+        """The first so many steps as they were planned, encoded. Raises Otherwise."""
+        ends = [one.part.begin + one.part.size for one in self.plan.steps[:count] if one.part is not None]
+        size = max(ends, default=0)
+        data = os.pread(self._opened, size, 0)
+        if len(data) != size:
+            raise Otherwise
+        return data
+
+    @cached_property
+    def taken(self) -> dict[int, dict[str, str]]:
+        """What steps took of all sources when they ran last, by their labels for it."""
+        return self.takers(self.state.digests, range(len(self.plan.sources)))
+
+    def takers(self, digests: Sequence[str], numbers: Iterable[int]) -> dict[int, dict[str, str]]:
+        """What steps take of these sources, by their labels for it."""
+        found: dict[int, dict[str, str]] = {}
+        for number in numbers:
+            for step, label in self.plan.sources[number].takers:
+                found.setdefault(step, {})[label] = digests[number]
+        return found
+
+    @cached_property
+    def _opened(self) -> int:
+        try:
+            opened = os.open(self.file, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+        except OSError as error:
+            raise Otherwise from error
+        weakref.finalize(self, os.close, opened)
+        return opened
+
+
+def taking(step: Step, digests: Mapping[str, str]) -> Step:
+    """The same step with other sources, by their labels, and what it is known to leave of them."""
+    new = {step.files[label]: digest for label, digest in digests.items()}
+    predicted = {output: new.get(digest, digest) for output, digest in step.predicted.items()}
+    return msgspec.structs.replace(step, files={**step.files, **digests}, predicted=predicted)
 
 
 class FormerLogs(msgspec.Struct, frozen=True):
@@ -271,36 +361,52 @@ class FormerLogs(msgspec.Struct, frozen=True):
         return logs
 
 
+class Before(NamedTuple):
+    """Steps that come before others: their numbers by name, the file that has them, whether it has all of them, and sources
+    that none of them takes."""
+
+    numbers: Mapping[str, int]
+    file: bytes
+    whole: bool
+    apart: Collection[Suffixed]
+
+
 def kept_steps(
-    steps: Sequence[Step], private: set[str], heard: Collection[Suffixed]
+    steps: Sequence[Step], private: set[str], heard: Collection[Suffixed], before: Before | None = None
 ) -> tuple[list[KeptStep], bytes, list[KeptSource], list[str]]:
-    """Steps in the form in which they are kept, and the file that has them; of the sources that planning was `heard` to read,
-    those from which nothing follows but steps that take them, and their digests. Raises UnicodeEncodeError."""
-    numbers = {step.name: number for number, step in enumerate(steps)}
+    """Steps in the form in which they are kept, and the file that has them, with those that come `before`; of the sources that
+    planning was `heard` to read, those from which nothing follows but steps that take them, and their digests. Raises
+    UnicodeEncodeError."""
+    first = len(before.numbers) if before is not None else 0
+    numbers = {step.name: number for number, step in enumerate(steps, first)}
+    if before is not None:
+        numbers |= before.numbers
     kept: list[KeptStep] = []
-    file = bytearray()
+    file = bytearray(before.file if before is not None else b"")
     takers: dict[Suffixed, list[tuple[int, str]]] = {}
     # A digest that is anywhere else than in the steps that take it may mean that something else follows from it.
     times: Counter[bytes] = Counter()
-    for number, step in enumerate(steps):
+    for number, step in enumerate(steps, first):
         data = encoded_step(step)
         times.update(_DIGEST.findall(data))
-        part = None if _has_secrets(step) else Part.at(len(file), data)
+        part = None if has_secrets(step) else Part.at(len(file), data)
         kept.append(KeptStep(step.name, [numbers[one] for one in step.needs], step.name in private, part))
         file += data if part is not None else b""
         for label in sorted(step.files.keys() & step.places):
             key = (os.fspath(step.places[label]), step.action.suffixes if isinstance(step.action, PrepareFolder) else None)
             if key in heard:
                 takers.setdefault(key, []).append((number, label))
-    digests = {key: {steps[number].files[label] for number, label in taking} for key, taking in takers.items()}
+    digests = {key: {steps[number - first].files[label] for number, label in taking} for key, taking in takers.items()}
     taken: Counter[str] = Counter()
     for number, label in (one for taking in takers.values() for one in taking):  # among its files, and as what it leaves
-        step = steps[number]
+        step = steps[number - first]
         taken[step.files[label]] += 1 + list(step.predicted.values()).count(step.files[label])
     sole = {
         key: digest
         for key, (digest, *others) in digests.items()
-        if not others and times[digest.encode()] == taken[digest]  # others: it changed meanwhile
+        if not others
+        and times[digest.encode()] == taken[digest]  # others: it changed meanwhile
+        and (before is None or key in before.apart or (before.whole and digest.encode() not in before.file))
     }
     return kept, bytes(file), [KeptSource(*key, takers[key]) for key in sole], list(sole.values())
 
@@ -346,5 +452,6 @@ def _digest_of(value: object) -> bytes:
         return b""
 
 
-def _has_secrets(step: Step) -> bool:
+def has_secrets(step: Step) -> bool:
+    """Whether a step holds what must not be written down."""
     return any(getattr(step.action, name) for name in step.action.HIDDEN)

@@ -289,7 +289,7 @@ class Planner:
 
     def _plan(self, composition: Composition) -> Planned:
         from yarrik.plan import plan_product
-        from yarrik.run.sandbox import Sandbox
+        from yarrik.run.sandbox import marked_open
         from yarrik.run.surroundings import HostSurroundings
 
         answer = self.answer(composition)
@@ -302,8 +302,7 @@ class Planner:
         graph = _with_mirrors(
             plan_product(answer, surroundings, settled, self.further_accounts(answer)), self.project.settings.mirrors
         )
-        if Sandbox(allowed=self.project.choices.use_sandbox).bubblewrap is None:
-            graph = _without_sandbox(graph)
+        graph = msgspec.structs.replace(graph, steps=marked_open(graph.steps, self.project.choices.use_sandbox))
         self.project.save_digests()
         return Planned(answer, graph, surroundings, tuple(differences), warnings)
 
@@ -410,12 +409,4 @@ def _with_mirrors(graph: Graph, mirrors: Mapping[str, Sequence[str]]) -> Graph:
         else step
         for step in graph.steps
     )
-    return msgspec.structs.replace(graph, steps=steps)
-
-
-def _without_sandbox(graph: Graph) -> Graph:
-    """The graph with all steps marked that run commands: what they leave was made in view of the whole machine."""
-    from yarrik.plan import runs_commands
-
-    steps = tuple(msgspec.structs.replace(step, open=True) if runs_commands(step.action) else step for step in graph.steps)
     return msgspec.structs.replace(graph, steps=steps)

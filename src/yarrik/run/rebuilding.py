@@ -1,6 +1,6 @@
-"""Builds after nothing but sources, single files that a step takes, options, and recipes' commands, versions and addresses
-have changed: what follows from them is run, and nothing is planned. Definitions may be written otherwise if they say the same,
-or if the product does not use them.
+"""Builds after nothing but sources, single files that a step takes, options, recipes' commands, versions and addresses, and
+settings of boards and images have changed from which only the product's own steps follow: what follows is run, and nothing is
+resolved. Definitions may be written otherwise if they say the same, or if the product does not use them.
 
 Where anything is not as it was kept there is no report, and the caller plans: that costs time, never correctness."""
 
@@ -8,8 +8,7 @@ from __future__ import annotations
 
 import os
 import time
-import weakref
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
@@ -31,25 +30,26 @@ from yarrik.plan import (
     bounds_of,
     build_commands,
     explained,
-    fingerprint_of,
     in_version,
 )
 from yarrik.run.events import Listener
 from yarrik.run.kept_plan import (
+    Kept,
     KeptPlan,
     KeptSource,
     KeptState,
+    Otherwise,
     Unused,
     beside_options,
     beyond_digest,
     decoded_plan,
     decoded_state,
-    decoded_step,
     encoded,
     encoded_step,
     fragment_asks,
     meaning_of,
     stable_digest,
+    taking,
 )
 from yarrik.run.project import Project
 from yarrik.run.publishing import STEPS_LOG, Publisher
@@ -65,13 +65,10 @@ from yarrik.run.unchanged import FewChanges, PlanKept, renew
 
 if TYPE_CHECKING:
     from yarrik.resolve import LockedProduct, Moved
+    from yarrik.run.own_steps import MadeAgain
 
 #: What steps (by number) take, by their labels for it: digests.
 _Taken = dict[int, dict[str, str]]
-
-
-class _Otherwise(Exception):
-    """Something is not as it was kept."""
 
 
 class _Written(NamedTuple):
@@ -99,7 +96,7 @@ class Rebuilder:
         all has to be planned."""
         try:
             return self._build(jobs, keep_going, listener)
-        except (_Otherwise, MissingObject, Damaged, msgspec.DecodeError):
+        except (Otherwise, MissingObject, Damaged, msgspec.DecodeError):
             if self._held_before is not None:  # what differs from the lock is said by the build that plans
                 self._write_lock(self._held_before)
             return None
@@ -108,13 +105,12 @@ class Rebuilder:
         """What a build would do with the steps that follow from the changes; all others are kept. None when all has to be
         planned."""
         try:
-            self._check_meanings()
-            if self.before.changed.own or self._versions:
-                return None  # what differs from the lock is said, too
+            if self._otherwise or self.before.changed.own or self._versions:
+                return None  # what differs from the lock, and what is likely not meant, is said, too
             taken, trees, _ = self._taken()
             numbers, withheld = self._following(taken)
             graph = Graph(self._plan.finished.product, tuple(self._step(number, taken) for number in numbers))
-        except (_Otherwise, MissingObject, Damaged, msgspec.DecodeError):
+        except (Otherwise, MissingObject, Damaged, msgspec.DecodeError):
             return None
         if withheld:
             return None
@@ -140,25 +136,37 @@ class Rebuilder:
         return self.project.memory.last_runs(graph.product, [step.name for step in graph.steps])
 
     @cached_property
-    def _plan(self) -> KeptPlan:
-        plan, options = decoded_plan(self.before.plan), self._state.options
-        return plan if plan.own is None or options is None else replace(plan, own=replace(plan.own, options=options))
+    def _before(self) -> Kept:
+        """The plan and its state as the last build left them."""
+        plan, state = decoded_plan(self.before.plan), decoded_state(self.before.state)
+        if plan.own is not None and state.options is not None:
+            plan = replace(plan, own=replace(plan.own, options=state.options))
+        return Kept(plan, state, self.before.steps_file)
 
     @cached_property
+    def _now(self) -> Kept:
+        """The same, with the product's own steps made again if that has to be."""
+        made = self._made
+        return self._before if made is None else Kept(made.plan, made.state, self.before.steps_file)
+
+    @property
+    def _plan(self) -> KeptPlan:
+        return self._now.plan
+
+    @property
     def _state(self) -> KeptState:
-        return decoded_state(self.before.state)
+        return self._now.state
 
     def _build(self, jobs: int | None, keep_going: bool, listener: Listener) -> BuildReport:
         project, plan, rows = self.project, self._plan, self._state.rows
         said = plan.said
         product = plan.finished.product
-        self._check_meanings()
         taken, trees, digests = self._taken()
         numbers, withheld = self._following(taken)
         graph = Graph(product, tuple(self._step(number, taken) for number in numbers))
         moving = bool(self._chosen or self._versions)
         if moving and withheld:
-            raise _Otherwise  # the lock must not have what it is then said to differ in
+            raise Otherwise  # the lock must not have what it is then said to differ in
         if moving and (differences := self._hold()):
             said = with_moved(said, differences)
         reports: list[StepReport] = []
@@ -177,7 +185,7 @@ class Rebuilder:
             records.keep_failure(product, failures[0])
         else:
             if any(now[needed].outputs != rows[needed].outputs for number in withheld for needed in plan.steps[number].needs):
-                raise _Otherwise  # a step with secrets has to run: they are not kept
+                raise Otherwise  # a step with secrets has to run: they are not kept
             ran = any(report.how in ("ran", "shared") for report in reports)
             with in_use(project.store):
                 logs = Publisher(project).publish(plan.finished, now, ran, self._former_logs(numbers, reports))
@@ -208,20 +216,21 @@ class Rebuilder:
 
     @cached_property
     def _rewritten(self) -> dict[int, Step]:
-        """The steps of recipes that are written otherwise now, or have other options, as they are then."""
-        found: dict[int, Step] = {}
+        """The steps of recipes that are written otherwise now, or have other options, as they are then; and the product's own,
+        if they were made again."""
+        found: dict[int, Step] = dict(self._made.steps) if self._made is not None else {}
         try:
             for path, (recipe, moved) in self._recipes.items():
                 kept = self._plan.recipes[path]
                 for number in kept.builds:
-                    step = self._kept_step(number)
+                    step = self._now.step(number)
                     if step.side == "board":
                         step = _with_options(step, self._chosen.get(recipe.name, {}))
                     found[number] = in_version(with_commands(step, recipe, self._plan.settings), recipe)
                 for number in kept.others if moved else ():
-                    found[number] = in_version(found.get(number) or self._kept_step(number), recipe)
+                    found[number] = in_version(found.get(number) or self._now.step(number), recipe)
         except YarrikError as error:  # planning reports it
-            raise _Otherwise from error
+            raise Otherwise from error
         return found
 
     @cached_property
@@ -233,17 +242,17 @@ class Rebuilder:
         try:
             return {path: self._recipe(path) for path in sorted(paths)}
         except YarrikError as error:  # planning reports it
-            raise _Otherwise from error
+            raise Otherwise from error
 
     def _recipe(self, path: str) -> _Written:
         """A recipe as its file has it now. Raises YarrikError."""
         kept = self._plan.recipes[path]
         if self._is_spoken_of(path):
-            raise _Otherwise
+            raise Otherwise
         document = read_document(Path(path))
         as_planned = beyond_digest(document.raw) == kept.digest
         if not as_planned and (not kept.stable or stable_digest(document.raw) != kept.stable):
-            raise _Otherwise
+            raise Otherwise
         # Or it has been otherwise since.
         return _Written(recipe_in(document), not as_planned or not self._state.steps.keys().isdisjoint(kept.others))
 
@@ -258,25 +267,55 @@ class Rebuilder:
         for path, recipe in moved.items():
             version = recipe.value.version
             if not version:
-                raise _Otherwise
+                raise Otherwise
             held = {locked.versions.get(recipe.name), locked.tools.get(recipe.name)} if locked is not None else {None}
             if self._plan.recipes[path].builds and held - {None} != {version}:
                 found[recipe.name] = version
         return found
 
-    def _check_meanings(self) -> None:
-        """Whether definitions say what they said of which no more may change than how they are written, and whether those that
-        the product does not use are any."""
-        plan, changed = self._plan, self.before.changed
+    @cached_property
+    def _otherwise(self) -> list[str]:
+        """The files of definitions that say something else than when they were planned with, or of lines of which something is
+        said. Those that the product does not use have to be whole definitions still. Of the product's own file, and of recipes,
+        more may change."""
+        plan, changed = self._before.plan, self.before.changed
+        found = []
         try:
             for path in (*changed.definitions, *(path for path in changed.recipes if path not in plan.recipes)):
                 document = read_document(Path(path))
                 if path in plan.unused:
                     self._check_unused(document, plan.unused[path])
                 elif self._is_spoken_of(path) or meaning_of(document.raw) != plan.meanings.get(path):
-                    raise _Otherwise
+                    found.append(path)
+            if changed.own and (
+                found or self._is_spoken_of(changed.own) or self._is_otherwise(read_document(Path(changed.own)))
+            ):
+                found.append(changed.own)
         except YarrikError as error:  # planning reports it
-            raise _Otherwise from error
+            raise Otherwise from error
+        return found
+
+    def _is_otherwise(self, product: Document) -> bool:
+        """Whether a product's file says something else beside its options."""
+        kept = self._before.plan.own
+        return kept is None or beside_options(product.raw) != kept.digest
+
+    @cached_property
+    def _made(self) -> MadeAgain | None:
+        """The product's own steps made again, where definitions say something else."""
+        files, kept = self._otherwise, self._before
+        if not files:
+            return None
+        if not kept.plan.own_steps or not kept.plan.recipes.keys().isdisjoint(self.before.changed.recipes):
+            raise Otherwise
+        if self.before.changed.own in files and kept.state.options is not None:
+            raise Otherwise  # its options are others than those that were planned with
+        from yarrik.run.own_steps import OwnAgain  # this takes modules that no other change does
+
+        try:
+            return OwnAgain(self.project, self.before.question, kept, files).run()
+        except (YarrikError, UnicodeEncodeError) as error:  # planning reports it
+            raise Otherwise from error
 
     def _check_unused(self, document: Document, kept: Unused) -> None:
         """Whether a definition that the product does not use is a whole one still, and takes the place of no other. Raises
@@ -284,22 +323,22 @@ class Rebuilder:
         from yarrik.model import check_shelved
 
         if document.raw.get("replaces") != kept.replaces:
-            raise _Otherwise
+            raise Otherwise
         check_shelved(document, kept.kind)
 
     def _is_spoken_of(self, path: str) -> bool:
         """Whether something was said of a line of this file, which may be another one now."""
-        return any(one.place.file == Path(path) for one in self._plan.said.advice)
+        return any(one.place.file == Path(path) for one in self._before.plan.said.advice)
 
     @cached_property
     def _product(self) -> Document | None:
-        """The product's file, if it is written otherwise: no more than its options may be. Raises YarrikError."""
-        if not self.before.changed.own:
+        """The product's file, if it is written otherwise and says nothing else but its options. Raises YarrikError."""
+        own = self.before.changed.own
+        if not own or own in self._otherwise:
             return None
-        kept = self._plan.own
-        document = read_document(Path(self.before.changed.own))
-        if kept is None or self._is_spoken_of(kept.file) or beside_options(document.raw) != kept.digest:
-            raise _Otherwise
+        document = read_document(Path(own))
+        if self._is_otherwise(document):
+            raise Otherwise
         check_definition(document, Product)
         return document
 
@@ -323,7 +362,7 @@ class Rebuilder:
                 if new.get(option) == old.get(option):
                     continue
                 if f"{recipe}[{option}]" not in kept.free:
-                    raise _Otherwise
+                    raise Otherwise
                 place = document.origin("options", recipe, option).place if option in new else None
                 found.setdefault(recipe, {})[option] = new.get(option, kept.free[f"{recipe}[{option}]"]), place
         return found
@@ -333,7 +372,7 @@ class Rebuilder:
         lock, product = self.project.lock, self._plan.finished.product
         former = lock.products.get(product)
         if former is None:
-            raise _Otherwise
+            raise Otherwise
         options = {f"{name}[{option}]": on for name, one in self._chosen.items() for option, (on, _) in one.items()}
         versions, tools = (
             {**held, **{name: version for name, version in self._versions.items() if name in held}}
@@ -343,7 +382,7 @@ class Rebuilder:
         if now == former:
             return []
         if self.project.choices.locked:
-            raise _Otherwise
+            raise Otherwise
         from yarrik.resolve import moved
 
         self._write_lock(now)
@@ -358,7 +397,7 @@ class Rebuilder:
 
     def _taken(self) -> tuple[_Taken, dict[str, Tree], list[str]]:
         """What each step takes whose sources are others now; the trees of these; and the digests of all sources."""
-        trees: dict[str, Tree] = {}
+        trees = dict(self._made.trees) if self._made is not None else {}
         digests = list(self._state.digests)
         changed = set(self.before.changed.sources)
         others = [number for number, source in enumerate(self._plan.sources) if source.path in changed]
@@ -367,15 +406,15 @@ class Rebuilder:
                 digests[number] = self._digest_of(self._plan.sources[number], trees)
                 self._check_fragment(self._plan.sources[number].path, digests[number], self._state.digests[number])
         except (YarrikError, OSError) as error:  # planning reports it, at the definition
-            raise _Otherwise from error
-        return self._takers(digests, [one for one in others if digests[one] != self._state.digests[one]]), trees, digests
+            raise Otherwise from error
+        return self._now.takers(digests, [one for one in others if digests[one] != self._state.digests[one]]), trees, digests
 
     def _check_fragment(self, path: str, digest: str, before: str) -> None:
         """Whether a fragment of the kernel asks for modules now must be as it was. One that was written lately with the same
         text may have been another one for a moment, when planning asked."""
         asked = self._plan.fragments.get(path)
         if asked is not None and (digest == before or fragment_asks(path, digest) != asked):
-            raise _Otherwise
+            raise Otherwise
 
     def _digest_of(self, source: KeptSource, trees: dict[str, Tree]) -> str:
         """The digest of a source as it is now; a folder's tree goes among the `trees`. Raises YarrikError or OSError."""
@@ -385,78 +424,33 @@ class Rebuilder:
         trees[tree.digest] = tree
         return tree.digest
 
-    def _takers(self, digests: list[str], numbers: Iterable[int]) -> _Taken:
-        """What steps take of these sources."""
-        taken: _Taken = {}
-        for number in numbers:
-            for step, label in self._plan.sources[number].takers:
-                taken.setdefault(step, {})[label] = digests[number]
-        return taken
-
-    @cached_property
-    def _taken_before(self) -> _Taken:
-        """What steps took of all sources when they ran last."""
-        return self._takers(self._state.digests, range(len(self._plan.sources)))
-
     def _following(self, taken: _Taken) -> tuple[list[int], list[int]]:
         """The steps that follow from these; and of them those that cannot be run without planning, with what follows from
         those. They need not run where what they need comes out the same."""
         follows: set[int] = set()
         secret: set[int] = set()
+        made = self._made.steps if self._made is not None else {}
         for number, step in enumerate(self._plan.steps):
-            changed = number in taken or number in self._rewritten
-            if changed and step.part is None:
-                raise _Otherwise
+            changed, known = number in taken or number in self._rewritten, step.part is not None or number in made
+            if changed and not known:
+                raise Otherwise
             if changed or not follows.isdisjoint(step.needs):
                 follows.add(number)
-            if step.part is None or not secret.isdisjoint(step.needs):
+            if not known or not secret.isdisjoint(step.needs):
                 secret.add(number)
         return sorted(follows - secret), sorted(follows & secret)
 
     def _step(self, number: int, taken: _Taken) -> Step:
         """A step as it is now."""
-        step = self._rewritten.get(number) or self._kept_step(number)
-        return _taking(step, taken[number]) if number in taken else step
-
-    def _encoded(self, number: int) -> bytes:
-        """A step as it was planned, encoded."""
-        part = self._plan.steps[number].part
-        data = part.read(self._file) if part is not None else None
-        if data is None:
-            raise _Otherwise
-        return data
-
-    @cached_property
-    def _file(self) -> int:
-        """The file of steps, open for reading."""
-        try:
-            opened = os.open(self.before.steps_file, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
-        except OSError as error:
-            raise _Otherwise from error
-        weakref.finalize(self, os.close, opened)
-        return opened
-
-    def _kept_step(self, number: int) -> Step:
-        """A step as it was. What was kept of it has to lead to the fingerprint that it had."""
-        row, rows = self._state.rows[number], self._state.rows
-        step = decoded_step(self._state.steps.get(number) or self._encoded(number))
-        if number in self._taken_before:
-            step = _taking(step, self._taken_before[number])
-        needs = {self._plan.steps[needed].name: needed for needed in self._plan.steps[number].needs}
-        try:
-            inputs = {label: rows[needs[name]].outputs[output] for label, (name, output) in step.inputs.items()}
-        except KeyError as error:
-            raise _Otherwise from error
-        if step.name != row.step or fingerprint_of(step, inputs) != row.fingerprint:
-            raise _Otherwise
-        return step
+        step = self._rewritten.get(number) or self._now.step(number)
+        return taking(step, taken[number]) if number in taken else step
 
     def _run(
         self, graph: Graph, jobs: int | None, keep_going: bool, listener: Listener, trees: Mapping[str, Tree]
     ) -> tuple[list[StepReport], Sandbox]:
         project, plan = self.project, self._plan
         if any(one.folder and not Path(one.folder).is_dir() for one in plan.toolchains.values()):
-            raise _Otherwise  # it was unpacked into the cache, and cleared away there
+            raise Otherwise  # it was unpacked into the cache, and cleared away there
         private = {step.name for step in plan.steps if step.private}
         look = Sights(project.store, project.machine, plan.toolchains).look
         difference = difference_in(project.store, trees)
@@ -483,7 +477,9 @@ class Rebuilder:
     def _remember(self, report: BuildReport, digests: list[str]) -> None:
         kept = kept_report(self.project, report, self._plan.said)
         logs = report.logs if report.published else self._state.logs
-        steps = self._state.steps | {number: encoded_step(step) for number, step in self._rewritten.items()}
+        made = self._made
+        rewritten = {number: step for number, step in self._rewritten.items() if made is None or number not in made.steps}
+        steps = self._state.steps | {number: encoded_step(step) for number, step in rewritten.items()}
         state = KeptState(list(kept.rows), digests, logs or [], steps, self._options)
         left = left_by(self.project, kept)
         needed = left.digests
@@ -492,7 +488,14 @@ class Rebuilder:
         new = {digest for one in report.steps for digest in one.outputs.values()}
         answer = (report.product, kept.notes, msgspec.json.encode(self.shown(kept)))
         lock = self.project.lock_now() if self._chosen or self._versions else self.before.record.lock
-        renew(self.before, answer, left, (old, new), PlanKept(b"", b"", encoded(state), lock=lock))
+        plan = PlanKept(b"", b"", encoded(state), lock=lock)
+        if made is not None:
+            old |= made.gone - needed
+            kept_own = made.plan.own
+            plan = replace(plan, plan=encoded(made.plan), steps=made.file, definitions=tuple(made.plan.meanings),
+                           sources=[(one.path, one.suffixes) for one in made.plan.sources],
+                           own=kept_own.file if kept_own is not None else "")  # fmt: skip
+        renew(self.before, answer, left, (old, new), plan, made.watch if made is not None else None)
 
 
 def recipe_in(document: Document) -> Definition[Recipe]:
@@ -529,10 +532,3 @@ def _with_options(step: Step, chosen: Mapping[str, tuple[bool, Place | None]]) -
 
 def _is_as_before(report: StepReport, row: StepRow) -> bool:
     return report.how == "kept" and report.fingerprint == row.fingerprint
-
-
-def _taking(step: Step, digests: Mapping[str, str]) -> Step:
-    """The same step with other sources, by their labels, and what it is known to leave of them."""
-    new = {step.files[label]: digest for label, digest in digests.items()}
-    predicted = {output: new.get(digest, digest) for output, digest in step.predicted.items()}
-    return replace(step, files={**step.files, **digests}, predicted=predicted)

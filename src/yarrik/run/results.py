@@ -1,6 +1,6 @@
 """What became of steps, and which results are kept."""
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
@@ -63,10 +63,10 @@ class StepReport:
     brought: float = 0.0
 
 
-def private_steps(graph: "Graph", last: "Mapping[str, LastRun] | None" = None) -> set[str]:
+def private_steps(graph: "Graph", last: "Mapping[str, LastRun] | None" = None, before: "Iterable[str]" = ()) -> set[str]:
     """The names of the steps whose results go nowhere else: private ones, those that run without a sandbox (or did, in their
-    `last` run), and all that is made of what they left."""
-    found = {name for name, run in (last or {}).items() if "setting sandbox" in run.parts}
+    `last` run), and all that is made of what they left; with those of steps that come `before`."""
+    found = {*before, *(name for name, run in (last or {}).items() if "setting sandbox" in run.parts)}
     for step in graph.steps:
         if step.private or step.open or (found and any(needed in found for needed in step.needs)):
             found.add(step.name)

@@ -25,13 +25,13 @@ import msgspec
 
 from yarrik.cache import Store, default_root
 from yarrik.host import sight_of
-from yarrik.plan import UNBOUND
+from yarrik.plan import UNBOUND, runs_commands
 from yarrik.run.host_view import view_of, views_in
 from yarrik.run.terminal import run_at_terminal
 from yarrik.units import shown_seconds, shown_size
 
 if TYPE_CHECKING:
-    from yarrik.plan import Bounds
+    from yarrik.plan import Bounds, Step
     from yarrik.run.budget import JobBudget
     from yarrik.run.host_view import View
 
@@ -367,3 +367,11 @@ def _children(number: int) -> list[int]:
         return [int(word) for word in Path(f"/proc/{number}/task/{number}/children").read_text().split()]
     except OSError:
         return []
+
+
+def marked_open(steps: tuple[Step, ...], allowed: bool) -> tuple[Step, ...]:
+    """Steps as they are on this machine: where there is no sandbox, or it is not `allowed`, those that run commands are marked,
+    since what they leave is made in view of the whole machine."""
+    if not any(runs_commands(step.action) for step in steps) or Sandbox(allowed=allowed).bubblewrap is not None:
+        return steps
+    return tuple(msgspec.structs.replace(step, open=True) if runs_commands(step.action) else step for step in steps)

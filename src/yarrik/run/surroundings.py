@@ -5,40 +5,31 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
 from yarrik.atomic import new_folder
-from yarrik.cache import Tree
-from yarrik.errors import Place, Trouble, Unfit, YarrikError, found_nearby, from_package, suggestion
+from yarrik.errors import Place, Trouble, Unfit, YarrikError, from_package, suggestion
 from yarrik.host import NATIVE_COMPILERS
-from yarrik.model import Composition, Definition, Recipe
-from yarrik.network import wireless_key
+from yarrik.model import Definition, Recipe
 from yarrik.plan import Provenance, published_source
 from yarrik.resolve import LockedDebian
 from yarrik.run.diversions import diversion_of, diverted_folder
 from yarrik.run.host_view import View
-from yarrik.run.project import EDITS, Project
+from yarrik.run.near_host import NearHost, unreadable
+from yarrik.run.project import EDITS
 from yarrik.run.sandbox import Sees
-from yarrik.run.secrets import password_hash, read_secret
 from yarrik.run.sights import Sights
-from yarrik.run.source_folders import source_file, source_tree
 from yarrik.run.terms import terms_of
 from yarrik.sources import DEBIAN_SCHEME, SourcePackage, checked_package, unpack_archive, without_password
 from yarrik.toolchain import DevelopmentFiles, Toolchain, development_files, probe, with_clang
 
 
 @dataclass
-class HostSurroundings:
-    """Answers what planning a product asks, from this machine, and remembers what it found for running it."""
-
-    project: Project
-    composition: Composition
-    #: The compiler of each side that was asked for.
-    toolchains: dict[str, Toolchain] = field(default_factory=dict)
-    #: Source folders as they are now, by digest: they may not be in the store yet.
-    trees: dict[str, Tree] = field(default_factory=dict)
+class HostSurroundings(NearHost):
+    """Answers what planning a product asks, from this machine, and remembers what it found for running it. Its `toolchains` are
+    the compilers of the sides that were asked for."""
 
     def toolchain(self, side: str) -> Toolchain:
         known = self.toolchains
@@ -104,30 +95,10 @@ class HostSurroundings:
                 self.project.store.lay_out(tree, fresh, writable=False)
         return folder
 
-    def source_tree(self, folder: Path, suffixes: tuple[str, ...], place: Place) -> Tree:
-        if not folder.is_dir():
-            raise YarrikError(
-                Trouble("SOURCE-MISSING", f"there is no folder {folder.name} beside the definition", place,
-                        why="it is named as a source", remedy=found_nearby(folder, f"make {folder}, or correct the path"))
-            )  # fmt: skip
-        tree = source_tree(folder, suffixes, self.project.memory)
-        self.trees[tree.digest] = tree
-        return tree
-
     def variable(self, name: str) -> str | None:
         """An environment variable that a recipe lets in; None in a clean room, or when it is not set."""
         sys.audit("yarrik.variable", name)
         return None if self.project.choices.clean_room else os.environ.get(name)
-
-    def password(self, secret: str, product: str, account: str, place: Place) -> str:
-        return password_hash(read_secret(secret, self.project.settings.secrets, place), product, account)
-
-    def wireless_key(self, secret: str, ssid: str, place: Place) -> str:
-        try:
-            return wireless_key(ssid, read_secret(secret, self.project.settings.secrets, place).text)
-        except Unfit as error:
-            raise YarrikError(Trouble("SECRET-FORM", f"the secret `{secret}` cannot join a wireless network: {error}", place,
-                                      remedy="correct it where it is kept")) from error  # fmt: skip
 
     def edited(self, recipe: str) -> Path | None:
         # Asked for every recipe several times: plain strings are several times as fast as paths here.
@@ -172,13 +143,6 @@ class HostSurroundings:
             elif (published := published_source(recipe)) is not None:
                 yield published
 
-    def file_digest(self, file: Path, place: Place, remedy: str = "") -> str:
-        """SHA-256 of a file's content. Raises YarrikError, at `place`, for one that cannot be read."""
-        try:
-            return source_file(file, self.project.memory)
-        except OSError as error:
-            raise _unreadable(file, error, place, remedy) from error
-
     def host_file(self, recipe: Definition[Recipe]) -> tuple[Path, str]:
         """The archive that a recipe takes from this machine, and its SHA-256. Raises YarrikError."""
         source, place = recipe.value.source[0], recipe.place("source")
@@ -186,7 +150,7 @@ class HostSurroundings:
         try:
             digest = self.project.memory.digest_of(file)  # it is compared with what the lock has
         except OSError as error:
-            raise _unreadable(file, error, place, from_package(source.debian_package)) from error
+            raise unreadable(file, error, place, from_package(source.debian_package)) from error
         trouble = self.project.lock.check(recipe.name, str(file), digest, place, self.project.choices.renew_lock)
         if trouble is not None:
             raise YarrikError(trouble)
@@ -234,10 +198,3 @@ class HostSurroundings:
     @cached_property
     def _sights(self) -> Sights:
         return Sights(self.project.store, self.project.machine, self.toolchains)
-
-
-def _unreadable(file: Path, error: OSError, place: Place, remedy: str) -> YarrikError:
-    return YarrikError(
-        Trouble("SOURCE-MISSING", f"cannot read {file}: {error.strerror}", place, why="the definition names it",
-                remedy=remedy or found_nearby(file, f"put it at {file}, or correct the name"))
-    )  # fmt: skip

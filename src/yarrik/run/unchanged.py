@@ -33,7 +33,7 @@ import msgspec
 from yarrik import __version__
 
 #: Raised when records have another form.
-_FORM = 4
+_FORM = 5
 _FOLDER = "unchanged"
 #: What the file of a recipe is called, in a folder of its own.
 _RECIPE = "recipe.toml"
@@ -683,21 +683,11 @@ def remember_build(
         return False  # a digest of it would be as good as the secret, where that is short
     if abs((time.time_ns() - watch.began_ns) / 1e9 - (time.monotonic() - watch.began)) > 1:
         return False  # the clock was set
-    root, cache = question.root, os.fspath(left.cache)
-    apart = tuple(f"{os.path.abspath(path)}/" for path in (root / ".yarrik", root / "out", cache, "/proc", "/sys", "/dev"))
-    opened = map(os.path.abspath, watch.opened)
-    paths = {path for path in opened if not f"{path}/".startswith(apart) and not path.endswith((".pyc", ".so"))}
-    more: list[str | Path] = [*watch.read, *files, *_own_modules(), *_program_folders()]
-    paths.update(map(os.path.abspath, more))
-    seen = frozenset(paths)
-    try:
-        last = "/"
-        for tree in sorted(f"{os.path.abspath(tree)}/" for tree in {*trees, *map(Path, watch.trees)}):
-            if last == "/" or not tree.startswith(last):  # else it was walked with the one that it is in
-                last = tree
-                _walk(tree[:-1], paths)
-    except _TooMany:
+    cache = os.fspath(left.cache)
+    found = _looked_at(watch, question.root, cache, [*files, *_own_modules(), *_program_folders()], trees)
+    if found is None:
         return False
+    paths, seen = found
     ordered = sorted(paths)
     linked = [path for path in ordered if os.path.islink(path)]
     out = sorted(map(os.fspath, left.out))
@@ -715,10 +705,32 @@ def remember_build(
     return _write(question, record, plan)
 
 
-def _part_sources(record: _Record, watch: Watch, plan: PlanKept, seen: frozenset[str]) -> None:
+def _looked_at(
+    watch: Watch, root: Path, cache: str, files: Iterable[str | Path] = (), trees: Iterable[Path] = ()
+) -> tuple[set[str], frozenset[str]] | None:
+    """The paths that were looked at, with these `files` and all that is in the `trees`; and those of them that were not only
+    in a tree. None when there are too many."""
+    apart = tuple(f"{os.path.abspath(path)}/" for path in (root / ".yarrik", root / "out", cache, "/proc", "/sys", "/dev"))
+    opened = map(os.path.abspath, watch.opened)
+    paths = {path for path in opened if not f"{path}/".startswith(apart) and not path.endswith((".pyc", ".so"))}
+    paths.update(map(os.path.abspath, (*watch.read, *files)))
+    seen = frozenset(paths)
+    try:
+        last = "/"
+        for tree in sorted(f"{os.path.abspath(tree)}/" for tree in {*trees, *map(Path, watch.trees)}):
+            if last == "/" or not tree.startswith(last):  # else it was walked with the one that it is in
+                last = tree
+                _walk(tree[:-1], paths)
+    except _TooMany:
+        return None
+    return paths, seen
+
+
+def _part_sources(record: _Record, watch: Watch, plan: PlanKept, seen: Collection[str]) -> None:
     """Parts sources from those from which something else follows, and notes what in the former was looked at otherwise."""
-    plain = {path for path, _ in plan.sources if os.path.abspath(path) == path}
-    whole = {os.path.abspath(path) for path, _ in watch.sources - set(plan.sources)}
+    known = set(record.sources)
+    plain = {path for path, _ in plan.sources if path in known or os.path.abspath(path) == path}
+    whole = {*record.whole, *(os.path.abspath(path) for path, _ in watch.sources.difference(plan.sources))}
     whole |= set(map(os.path.abspath, plan.looked_at))
     record.sources = tuple(sorted(plain - whole - set(record.linked)))
     record.whole = tuple(sorted(whole))
@@ -733,7 +745,7 @@ def _part_sources(record: _Record, watch: Watch, plan: PlanKept, seen: frozenset
         within.update(dict.fromkeys(unsure, found))
         return found
 
-    record.seen = tuple(sorted(filter(is_within, seen)))
+    record.seen = tuple(sorted({*record.seen, *filter(is_within, seen)}))
 
 
 def _settle(record: _Record, statuses: array[int], began_ns: int) -> bool:
@@ -786,12 +798,19 @@ def renew(
     left: Left,
     digests: tuple[Collection[str], Collection[str]],
     plan: PlanKept,
+    watch: Watch | None = None,
 ) -> bool:
     """Keeps what a build followed from that ran after few changes, like `remember_build`; `digests` are those of what has to be
-    in the cache no more, and of what has to be there in its place. A plan that is empty stays as it is."""
+    in the cache no more, and of what has to be there in its place. A plan that is empty stays as it is; otherwise `watch` knows
+    what was looked at for it."""
     record, question = changed.record, changed.question
     watched_ones = _NUMBERS * (len(record.paths) + len(record.linked))
     statuses = changed.statuses[:watched_ones]
+    if watch is not None:
+        widened = _widened(record, statuses, watch, plan, question.root)
+        if widened is None:
+            return False
+        record, statuses = widened
     if plan.lock != record.lock:  # this build has written it
         record.lock = plan.lock
         at = _NUMBERS * bisect_left(record.paths, plan.lock[0])
@@ -804,9 +823,41 @@ def renew(
     _look(statuses, record.out, os.lstat)
     record.statuses = statuses.tobytes()
     record.product, record.notes, record.report = said[0], *said[1:]
-    record.fingerprints = left.fingerprints
+    record.steps, record.fingerprints = tuple(left.steps), left.fingerprints
     record.held = list(_held_again(record, *digests))
     return _write(question, record, plan)
+
+
+def _widened(
+    record: _Record, statuses: array[int], watch: Watch, plan: PlanKept, root: Path
+) -> tuple[_Record, array[int]] | None:
+    """A record, and the statuses of its paths, with what was looked at since for a plan; None when that cannot be kept."""
+    found = None if watch.secret or watch.variables - record.variables.keys() else _looked_at(watch, root, record.cache)
+    if found is None:
+        return None
+    paths, seen = found
+    # What was asked for before, and may be in a source from now on.
+    new = {path for path, _ in plan.sources}.difference(record.sources)
+    before = {record.paths[number] for path in new for number in _below(path, record.paths)} | new.intersection(record.paths)
+    came = sorted(paths.difference(record.paths))
+    if came:
+        names = [*((False, path) for path in record.paths), *((True, path) for path in record.linked)]
+        known = {name: statuses[_NUMBERS * at : _NUMBERS * (at + 1)] for at, name in enumerate(names)}
+        record = msgspec.structs.replace(
+            record, paths=sorted((*record.paths, *came)), linked=sorted({*record.linked, *filter(os.path.islink, came)})
+        )
+        statuses = array("Q")
+        for is_linked, ask, paths_now in ((False, os.lstat, record.paths), (True, os.stat, record.linked)):
+            for path in paths_now:
+                if (status := known.get((is_linked, path))) is not None:
+                    statuses.extend(status)
+                else:
+                    _look(statuses, [path], ask)
+    else:
+        record = msgspec.structs.replace(record)
+    record.own, record.definitions = plan.own, tuple(sorted(plan.definitions))
+    _part_sources(record, watch, plan, seen | before)
+    return record, statuses
 
 
 def _write(question: Question, record: _Record, plan: PlanKept | None) -> bool:
