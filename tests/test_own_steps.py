@@ -3,6 +3,7 @@
 import hashlib
 import os
 import re
+import shutil
 import sys
 import time
 import tomllib
@@ -374,6 +375,26 @@ class EveryKey(AWorkspace):
 class EveryKeyWithAKernel(EveryKey, PretendedKernel):
     """The same of a board whose kernel is built here."""
 
+    def test_a_source_of_a_recipes_step_is_planned(self) -> None:
+        """Who takes it is known of steps that were planned together."""
+        board = self.files["board"]
+        more = {"boot": {"file": [{"path": "/x", "file": "b.kcfg"}]}}
+        board.write_text(tomlkit.dumps(merged(tomllib.loads(board.read_text()), more)))
+        with self.assertRaises(Otherwise):
+            self.again(self.before.kept, self.root, [board])
+        with self.assertRaises(Otherwise):
+            self.again(self.anew(self.root).kept, self.root, [self.files["image"]])
+
+    def test_a_file_with_the_content_of_a_recipes_source(self) -> None:
+        """It cannot be told from what follows from that by its digest: its own changes are planned."""
+        shutil.copy(self.root / "s/boards/b.kcfg", self.root / "s/boards/same.txt")
+        board = self.files["board"]
+        more = {"boot": {"file": [{"path": "/x", "file": "same.txt"}]}}
+        board.write_text(tomlkit.dumps(merged(tomllib.loads(board.read_text()), more)))
+        made = self.again(self.before.kept, self.root, [board])
+        self.assertEqual(list(made.steps.values()), self.anew(self.root).own)
+        self.assertNotIn(str(self.root / "s/boards/same.txt"), [one.path for one in made.plan.sources])
+
     def test_what_is_compiled_in_is_planned(self) -> None:
         """A command line that the kernel's build takes, and an image that the kernel carries."""
         self.write("w/s/boards/b.kcfg", "CONFIG_SERIAL=y\nCONFIG_GAUGE=y\nCONFIG_BLK_DEV_INITRD=y\n")
@@ -516,11 +537,34 @@ class Built(test_rebuilding.Rebuilt):
         self.assertEqual((self.inside("/etc/hostname"), self.inside("/etc/note")), ("tern\n", "low water\n"))
         self.check_against_planning(report)
 
+    def test_a_recipe_and_then_a_setting(self) -> None:
+        """The recipe may have changed again unseen, and has not."""
+        recipe = self.root / "s/recipes/tool/recipe.toml"
+        recipe.write_text(recipe.read_text().replace("cp a.txt", "cp b.txt"))
+        self.built()
+        self.set(self.image, {"hostname": "tern"})
+        report = self.built()
+        self.assertEqual(self.ran(report)[0], "assemble p")
+        self.check_against_planning(report)
+
     def test_a_recipe_and_a_setting_at_once_are_planned(self) -> None:
         self.set(self.image, {"hostname": "tern"})
         recipe = self.root / "s/recipes/tool/recipe.toml"
         recipe.write_text(recipe.read_text().replace("cp a.txt", "cp b.txt"))
         self.assertIsNone(self.short_way())
+
+    def test_a_version_and_then_a_setting(self) -> None:
+        """The manifests have both, and so has what is kept."""
+        recipe = self.root / "s/recipes/tool/recipe.toml"
+        recipe.write_text(recipe.read_text().replace('version = "1"', 'version = "1.5"'))
+        self.assertIn("describe p", self.ran(self.built()))
+        self.set(self.image, {"hostname": "tern"})
+        self.set(self.root / "products/p.toml", {"root-into": ["tar"]})  # a step that comes before the manifests
+        report = self.built()
+        self.assertIn("write root of p", self.ran(report))
+        self.check_against_planning(report)
+        recipe.write_text(recipe.read_text().replace('version = "1.5"', 'version = "1.6"'))
+        self.check_against_planning(self.built())
 
     def test_options_and_a_setting_in_one_file_are_planned(self) -> None:
         product = self.root / "products/p.toml"
@@ -583,7 +627,10 @@ class Built(test_rebuilding.Rebuilt):
         self.assertNotIn("write root of p", [row.step for row in report.rows])
         self.assertFalse((out / "p-root.tar").exists())
         self.check_against_planning(report)
-        self.assertNotIn("write root of p", self.record().steps)
+        record = self.record()
+        self.assertNotIn("write root of p", record.steps)
+        held = {one.hex() for _, _, digests in record.held for one in unchanged._parts(digests)}
+        self.assertEqual(held, {digest for row in report.rows for digest in row.outputs.values()})
 
     def test_another_disk(self) -> None:
         text = self.board.read_text()
@@ -705,6 +752,23 @@ class WithASecret(World):
         long = self.long_way()
         self.assertEqual([row.fingerprint for row in report.rows], [one.fingerprint for one in long.steps])
         self.assertEqual([one.step.name for one in long.steps if one.how != "kept"], [])
+
+    def test_one_of_the_environment_is_not_remembered(self) -> None:
+        """A digest of what follows from it would be as good as the secret, where that is short."""
+        joining = "install -D -m 755 join $DESTDIR/usr/sbin/wpa_supplicant"
+        self.recipe("join", joining, {"join": "#!/sbin/init\n"})
+        image = self.root / "s/images/i.toml"
+        image.write_text(image.read_text().replace('"tool"', '"tool", "join"'))
+        self.long_way()
+        self.settle()
+        record = self.question.file.read_bytes()
+        image.write_text(image.read_text() + "[[network]]\nname = 'wlan0'\nkind = 'wireless'\naddresses = ['10.0.0.7/24']\n"
+                         "[network.wireless]\nssid = 'harbour'\nsecret = 'wireless'\n")  # fmt: skip
+        with mock.patch.dict(os.environ, {"YARRIK_SECRET_WIRELESS": "low and high water"}):
+            report = self.short_way()
+        assert report is not None, "it was planned"
+        self.assertTrue(report.published, report.errors)
+        self.assertEqual(self.question.file.read_bytes(), record)
 
     def test_another_secret_is_planned(self) -> None:
         self.long_way()

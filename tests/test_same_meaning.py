@@ -152,6 +152,31 @@ class SaidOtherwise(Definitions, test_rebuilding.Rebuilt):
                 self.nothing_runs()
         self.check_against_planning()
 
+    def test_what_gives_its_board_what_it_lacks_elsewhere_is_planned(self) -> None:
+        """It is told where the board has it."""
+        given, lost = '[set.board.kernel]\ndevice-tree = "gauge.dts"\n', "has no `kernel.device-tree` in this product"
+        other = self.write("w/products/other.toml", f'board = "base"\nprofile = "p"\nimage = "i"\n{given}')
+        self.settle()
+        known = unchanged.kept_build(self.question)
+        assert known is not None
+        self.assertIn(lost, " ".join(known.notes))
+        text = other.read_text()
+        other.write_text(text.replace(given, ""))
+        self.assertIsNone(self.short_way())
+        self.assertNotIn(lost, " ".join(self.long_way().notes))
+        time.sleep(2 * SETTLED)
+        other.write_text('summary = "another"\n' + text.replace(given, ""))
+        self.nothing_runs()
+        other.write_text(text)
+        self.assertIsNone(self.short_way())
+        other.write_text(text.replace(given, ""))
+        board = self.root / "s/boards/base.toml"
+        board.write_text(board.read_text() + "[[when]]\nprofile = 'spare'\nset.kernel.device-tree = 'gauge.dts'\n")
+        self.settle()
+        other.write_text(text.replace(given, "").replace('profile = "p"', 'profile = "spare"'))
+        self.assertIsNone(self.short_way())
+        self.assertIn(lost, " ".join(self.long_way().notes))
+
     def test_what_it_uses_is_planned(self) -> None:
         others = {
             "s/boards/base.toml": "[toolchain]\ncompiler = 'gcc'\n",

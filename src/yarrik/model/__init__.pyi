@@ -120,6 +120,8 @@ from .schema import FILES as FILES
 from .schema import schema_of as schema_of
 from .soundness import asked_options as asked_options
 from .soundness import asked_versions as asked_versions
+from .soundness import lacks as lacks
+from .soundness import names_key as names_key
 from .soundness import never_holding as never_holding
 from .soundness import too_late as too_late
 from .stacking import stack as stack

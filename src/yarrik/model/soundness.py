@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 
 from yarrik.errors import Place, Trouble, Unfit, listed, suggestion
 from yarrik.model.conditions import Circumstances, holds, option_words, version_words, words_of
@@ -31,6 +31,18 @@ _DECIDE: dict[str, tuple[KeyPath, ...]] = {
 }
 #: What a board cannot boot without when its boards before had it.
 VITAL = (("kernel", "device-tree"), ("boot", "loader"))
+
+
+def lacks(board: Board) -> tuple[str, ...]:
+    """The last keys of what a board needs to start, or is likely to, and does not have here."""
+    return tuple(key[-1] for key in VITAL if not value_at(board, key))
+
+
+def names_key(raw: object, keys: Collection[str]) -> bool:
+    """Whether one of these keys is anywhere in a definition."""
+    if isinstance(raw, dict):
+        return not raw.keys().isdisjoint(keys) or any(names_key(value, keys) for value in raw.values())
+    return isinstance(raw, list) and any(names_key(one, keys) for one in raw)
 
 
 def _conditions(workspace: Workspace, kind: str, name: str) -> Iterator[tuple[Raw, Document]]:

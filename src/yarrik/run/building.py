@@ -11,7 +11,7 @@ from msgspec.structs import replace
 
 from yarrik.cache import MissingObject, Traffic, in_use
 from yarrik.errors import Place, Trouble, YarrikError, suggestion
-from yarrik.model import FILE, LOCAL_FILE, SHAPES, settings_file
+from yarrik.model import FILE, LOCAL_FILE, SHAPES, lacks, settings_file
 from yarrik.plan import Graph, Step, setting_of
 from yarrik.resolve import Moved, module_fragments
 from yarrik.run.bootable import Bootable
@@ -178,6 +178,7 @@ class Builder:
                 fragments,
                 meanings,
                 unused,
+                lacks(composition.board.value),
                 encoded(Bootable.of(composition)),
                 encoded(own_steps) if own_steps is not None else b"",
             )

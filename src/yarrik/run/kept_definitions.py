@@ -9,7 +9,17 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from yarrik.errors import YarrikError
-from yarrik.model import NAMED, ShelfFile, WorkspaceFile, asked_options, asked_versions, convert, read_document
+from yarrik.model import (
+    NAMED,
+    ShelfFile,
+    WorkspaceFile,
+    asked_options,
+    asked_versions,
+    convert,
+    lacks,
+    names_key,
+    read_document,
+)
 from yarrik.plan import Describe, RunCommands, Step, is_of_version
 from yarrik.run.kept_plan import (
     KeptProduct,
@@ -110,7 +120,10 @@ def kept_meanings(composition: Composition, apart: Collection[Path]) -> tuple[di
     """What all definitions say, by the paths of their files; and those that the product does not use, by theirs. Without files
     in the folders `apart`."""
     workspace = composition.workspace
-    used = used_definitions(composition)
+    used, lacking = used_definitions(composition), lacks(composition.board.value)
+    # What the board lacks here, and has in another product, is told: by what that sets, or by what its conditions ask about.
+    conditional = any(names_key(one.raw.get("when"), lacking) for name in workspace.ancestry("board", composition.board.name)
+                      for one in workspace.documents_of("board", name))  # fmt: skip
     meanings: dict[str, bytes] = {}
     unused: dict[str, Unused] = {}
     for kind, names in workspace.shelved.items():
@@ -118,7 +131,9 @@ def kept_meanings(composition: Composition, apart: Collection[Path]) -> tuple[di
             if shelved.faults or (kind == "product" and name in workspace.layers) or _is_in(shelved.file, apart):
                 continue
             meanings[shelved.path] = meaning_of(shelved.document.raw)
-            if kind in (*NAMED, "product", "variant") and (kind, name) not in used:
+            if kind not in (*NAMED, "product", "variant") or (kind, name) in used:
+                continue
+            if kind in ("board", "image") or not (conditional or names_key(shelved.document.raw, lacking)):
                 unused[shelved.path] = Unused(kind, shelved.document.raw.get("replaces"))
     for one in workspace.amendments:
         if not _is_in(one.document.file, apart):

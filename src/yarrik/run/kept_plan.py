@@ -147,6 +147,8 @@ class KeptPlan(msgspec.Struct, array_like=True, frozen=True):
     fragments: dict[str, bool]
     meanings: dict[str, bytes]
     unused: dict[str, Unused]
+    #: Keys of what the board lacks to start: which other product gives it one is told.
+    lacking: tuple[str, ...]
     #: A Bootable, encoded by itself: no build needs it.
     bootable: bytes
     #: A KeptOwn, likewise; empty where the product's own steps are not made again.

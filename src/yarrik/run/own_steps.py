@@ -13,7 +13,7 @@ from msgspec.structs import replace
 
 from yarrik.devicetree import blob_name
 from yarrik.errors import Collector
-from yarrik.model import Composition, Document, Overrides, Shelved, compose
+from yarrik.model import Composition, Document, Overrides, Shelved, compose, lacks
 from yarrik.plan import (
     Describe,
     Graph,
@@ -206,13 +206,14 @@ class OwnAgain:
         sources = [(source, digest) for source, digest in zip(plan.sources, state.digests, strict=True)]
         of_others = [one for one in sources if one[0].takers[0][0] < first]
         if any(number >= first for source, _ in of_others for number, _ in source.takers):
-            raise Otherwise  # what follows from a source of both is for planning
+            raise Otherwise  # what takes a source of both is known when both are planned
         apart = {(source.path, source.suffixes) for source, _ in sources} - {_key(source) for source, _ in of_others}
         before = Before({step.name: number for number, step in enumerate(others)}, self.kept.first(first),
                         all(step.part is not None for step in others), apart)  # fmt: skip
         private = private_steps(graph, before=[step.name for step in others if step.private])
         steps, file, own_sources, digests = kept_steps(graph.steps, private, watch.sources, before)
-        if not {_key(source) for source in own_sources}.isdisjoint(_key(source) for source, _ in of_others):
+        taken = {os.fspath(place) for step in graph.steps for place in step.places.values()}
+        if not taken.isdisjoint(source.path for source, _ in of_others):
             raise Otherwise
         logs = {row.step: log for row, log in zip(state.rows, state.logs or [None] * len(state.rows), strict=True)}
         describes = {self._describes(first): next(at for at, one in enumerate(graph.steps, first) if one.kind == "describe")}
@@ -223,6 +224,9 @@ class OwnAgain:
         }  # fmt: skip
         notes = plan.said.notes[: len(plan.said.notes) - len(plan.said.advice)]
         warnings = dict.fromkeys([*advice_of(composition, composition.warnings), *known.warnings])
+        lacking = lacks(composition.board.value)
+        if not set(lacking) <= set(plan.lacking):
+            raise Otherwise  # other products may have it
         own = plan.own
         if own is not None and own.file in shelved:
             own = replace(own, digest=beside_options(shelved[own.file].document.raw))
@@ -233,6 +237,7 @@ class OwnAgain:
             finished=finished_by(composition, graph, plan.toolchains),
             said=said_of(notes, list(warnings), plan.said.silenced, plan.said.definition),
             recipes=recipes,
+            lacking=lacking,
             own=own,
             meanings=plan.meanings | {path: meaning_of(one.document.raw) for path, one in shelved.items()
                                       if path in plan.meanings},

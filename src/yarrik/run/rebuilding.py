@@ -220,17 +220,31 @@ class Rebuilder:
         if they were made again."""
         found: dict[int, Step] = dict(self._made.steps) if self._made is not None else {}
         try:
-            for path, (recipe, moved) in self._recipes.items():
-                kept = self._plan.recipes[path]
-                for number in kept.builds:
-                    step = self._now.step(number)
-                    if step.side == "board":
-                        step = _with_options(step, self._chosen.get(recipe.name, {}))
-                    found[number] = in_version(with_commands(step, recipe, self._plan.settings), recipe)
-                for number in kept.others if moved else ():
-                    found[number] = in_version(found.get(number) or self._now.step(number), recipe)
+            for path, written in self._recipes.items():
+                found |= self._steps_of(self._now, path, written, self._chosen.get(written.recipe.name, {}), found)
         except YarrikError as error:  # planning reports it
             raise Otherwise from error
+        return found
+
+    def _steps_of(
+        self,
+        known: Kept,
+        path: str,
+        written: _Written,
+        chosen: Mapping[str, tuple[bool, Place | None]],
+        before: Mapping[int, Step],
+    ) -> dict[int, Step]:
+        """The steps of a recipe as it is written, with the options that are `chosen`; some were rewritten `before`. Raises
+        YarrikError."""
+        (recipe, moved), kept = written, known.plan.recipes[path]
+        found: dict[int, Step] = {}
+        for number in kept.builds:
+            step = known.step(number)
+            if step.side == "board":
+                step = _with_options(step, chosen)
+            found[number] = in_version(with_commands(step, recipe, known.plan.settings), recipe)
+        for number in kept.others if moved else ():
+            found[number] = in_version(found.get(number) or before.get(number) or known.step(number), recipe)
         return found
 
     @cached_property
@@ -240,13 +254,13 @@ class Rebuilder:
         if self._chosen:
             paths.update(path for path in self._plan.recipes if path.split("/")[-2] in self._chosen)
         try:
-            return {path: self._recipe(path) for path in sorted(paths)}
+            return {path: self._recipe(self._now, path) for path in sorted(paths)}
         except YarrikError as error:  # planning reports it
             raise Otherwise from error
 
-    def _recipe(self, path: str) -> _Written:
+    def _recipe(self, known: Kept, path: str) -> _Written:
         """A recipe as its file has it now. Raises YarrikError."""
-        kept = self._plan.recipes[path]
+        kept = known.plan.recipes[path]
         if self._is_spoken_of(path):
             raise Otherwise
         document = read_document(Path(path))
@@ -254,7 +268,7 @@ class Rebuilder:
         if not as_planned and (not kept.stable or stable_digest(document.raw) != kept.stable):
             raise Otherwise
         # Or it has been otherwise since.
-        return _Written(recipe_in(document), not as_planned or not self._state.steps.keys().isdisjoint(kept.others))
+        return _Written(recipe_in(document), not as_planned or not known.state.steps.keys().isdisjoint(kept.others))
 
     @cached_property
     def _versions(self) -> dict[str, str]:
@@ -306,23 +320,30 @@ class Rebuilder:
         files, kept = self._otherwise, self._before
         if not files:
             return None
-        if not kept.plan.own_steps or not kept.plan.recipes.keys().isdisjoint(self.before.changed.recipes):
+        if not kept.plan.own_steps:
             raise Otherwise
         if self.before.changed.own in files and kept.state.options is not None:
             raise Otherwise  # its options are others than those that were planned with
         from yarrik.run.own_steps import OwnAgain  # this takes modules that no other change does
 
         try:
+            for path in kept.plan.recipes.keys() & set(self.before.changed.recipes):
+                # One that was changed just before the last build is looked at again.
+                steps = self._steps_of(kept, path, self._recipe(kept, path), {}, {})
+                if any(step != kept.step(number) for number, step in steps.items()):
+                    raise Otherwise  # the two at once are for planning
             return OwnAgain(self.project, self.before.question, kept, files).run()
         except (YarrikError, UnicodeEncodeError) as error:  # planning reports it
             raise Otherwise from error
 
     def _check_unused(self, document: Document, kept: Unused) -> None:
-        """Whether a definition that the product does not use is a whole one still, and takes the place of no other. Raises
-        YarrikError."""
-        from yarrik.model import check_shelved
+        """Whether a definition that the product does not use is a whole one still, takes the place of no other, and gives no
+        board what it lacks here. Raises YarrikError."""
+        from yarrik.model import check_shelved, names_key
 
         if document.raw.get("replaces") != kept.replaces:
+            raise Otherwise
+        if kept.kind not in ("board", "image") and names_key(document.raw, self._before.plan.lacking):
             raise Otherwise
         check_shelved(document, kept.kind)
 
