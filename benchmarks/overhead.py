@@ -140,6 +140,10 @@ def main() -> None:
         said = image.read_text()
         comment = after(lambda run: image.write_text(f"# {run}\n{said}"))
         file = after(lambda run: (root / "w/s/images/note.txt").write_text(f"low water {run}\n"))
+        setting = after(lambda run: image.write_text(f'hostname = "gauge-{run}"\n{said}'))
+        board = root / "w/s/boards/b.toml"
+        plain = board.read_text().replace("[kernel]\n", "[kernel]\narguments = []\n")
+        argument = after(lambda run: board.write_text(plain.replace("[]", f'["port={run}"]')))
         product = root / "w/products/many.toml"
         plain = product.read_text()
         option = after(lambda run: product.write_text(f"{plain}[options.{recipe.name}]\nswitch-{run} = true\n"))
@@ -154,6 +158,8 @@ def main() -> None:
             ("one recipe's version changed, beside its own steps", version[1], ONE_CHANGED),
             ("a definition written otherwise that says the same", comment[0], ONE_CHANGED),
             ("one file of the image changed, beside its own steps", file[1], ONE_CHANGED),
+            ("one setting of the image changed, beside its own steps", setting[1], ONE_CHANGED),
+            ("one setting of the board changed, beside its own steps", argument[1], ONE_CHANGED),
             ("one option chosen, beside its own steps", option[1], ONE_CHANGED))  # fmt: skip
     for what, took, most in rows:
         ratio = took.seconds / start.seconds

@@ -77,13 +77,15 @@ def rows_of(steps: tuple[Step, ...]) -> list[StepRow]:
 class Planning(WorkspaceTest):
     """Plans, and makes own steps again, without running any step."""
 
+    choices = Choices()
+
     def setUp(self) -> None:
         super().setUp()
         self.enterContext(mock.patch.dict(os.environ, self.environment, clear=True))
 
     def anew(self, root: Path, product: str | None = None) -> Anew:
         """The product as it is now, planned."""
-        session = Session(root, Choices())
+        session = Session(root, self.choices)
         self.addCleanup(session.close)
         with watched() as watch:
             planned = session.planner.planned(session.planner.compose(product, Overrides()))
@@ -98,7 +100,7 @@ class Planning(WorkspaceTest):
         file = self.folder / "steps"
         file.write_bytes(before.steps)
         kept = Kept(kept_plan.decoded_plan(before.plan), kept_plan.decoded_state(before.state), file)
-        session = Session(root, Choices())
+        session = Session(root, self.choices)
         try:
             with mock.patch("yarrik.resolve.resolve", side_effect=AssertionError("it was resolved")):
                 return OwnAgain(session.project, Question(root, product), kept, set(map(str, files))).run()
@@ -358,6 +360,28 @@ class EveryKey(AWorkspace):
                 msgspec.structs.replace(self.before.kept, plan=kept_plan.encoded(plan)), self.root, [self.files["image"]]
             )
 
+    def test_what_is_made_of_a_private_recipe_goes_nowhere(self) -> None:
+        recipe = self.root / "s/recipes/init/recipe.toml"
+        recipe.write_text("private = true\n" + recipe.read_text())
+        self.before = self.anew(self.root)
+        self.assertTrue(self.check("image", {"hostname": "tern"}))
+        made = self.again(self.before.kept, self.root, [])
+        self.assertEqual({one.private for one in made.plan.steps[min(made.steps) :] if one.name.startswith("write")}, {True})
+
+    def test_without_a_sandbox(self) -> None:
+        self.choices = Choices(use_sandbox=False)
+        self.before = self.anew(self.root)
+        self.assertTrue(self.check("board", {"kernel": {"overlays": ["over.dtso"]}}))
+        made = self.again(self.before.kept, self.root, [])
+        self.assertEqual([step.name for step in made.steps.values() if step.open], ["build device tree of b"])
+
+    def test_what_a_board_does_not_have_any_more_is_planned(self) -> None:
+        """Another product may have it, which is told."""
+        board = self.files["board"]
+        board.write_text(board.read_text().replace('device-tree = "gauge.dts"\n', ""))
+        with self.assertRaises(Otherwise):
+            self.again(self.before.kept, self.root, [board])
+
     def test_another_output_of_a_recipe_is_planned(self) -> None:
         recipe = self.root / "s/recipes/tool/recipe.toml"
         recipe.write_text(recipe.read_text() + "[outputs]\nword = 'bin/word'\n")
@@ -378,12 +402,17 @@ class EveryKeyWithAKernel(EveryKey, PretendedKernel):
     def test_a_source_of_a_recipes_step_is_planned(self) -> None:
         """Who takes it is known of steps that were planned together."""
         board = self.files["board"]
+        text = board.read_text()
         more = {"boot": {"file": [{"path": "/x", "file": "b.kcfg"}]}}
         board.write_text(tomlkit.dumps(merged(tomllib.loads(board.read_text()), more)))
         with self.assertRaises(Otherwise):
             self.again(self.before.kept, self.root, [board])
+        before = self.anew(self.root).kept
         with self.assertRaises(Otherwise):
-            self.again(self.anew(self.root).kept, self.root, [self.files["image"]])
+            self.again(before, self.root, [self.files["image"]])
+        board.write_text(text)
+        with self.assertRaises(Otherwise):
+            self.again(before, self.root, [board])
 
     def test_a_file_with_the_content_of_a_recipes_source(self) -> None:
         """It cannot be told from what follows from that by its digest: its own changes are planned."""
@@ -553,6 +582,28 @@ class Built(test_rebuilding.Rebuilt):
         recipe.write_text(recipe.read_text().replace("cp a.txt", "cp b.txt"))
         self.assertIsNone(self.short_way())
 
+    def test_what_would_run(self) -> None:
+        """It is what planning tells, and `yarrik plan` says as much of it."""
+        self.set(self.root / "products/p.toml", {"root-into": ["tar"]})
+        self.set(self.image, {"hostname": "tern"})
+        found = unchanged.asked_before(self.question)
+        assert isinstance(found, unchanged.FewChanges)
+        session = Session(self.root)
+        self.addCleanup(session.close)
+        rebuilder = Rebuilder(session.project, found)
+        short = rebuilder.assess()
+        assert short is not None
+        planned = session.planner.planned(session.planner.compose())
+        long = session.planner.assess(planned)
+        self.assertEqual([one for one in long if one.verdict != "kept"], [one for one in short if one.verdict != "kept"])
+        self.assertEqual(rebuilder.steps, len(long))
+        name = "assemble p"
+        self.assertEqual(Rebuilder(session.project, found).why_runs(name), session.planner.why_runs(planned, name))
+        said = self.yarrik("plan", at=self.root)
+        (self.root / ".yarrik/unchanged").rename(self.folder / "unchanged")
+        self.assertEqual(said, self.yarrik("plan", at=self.root))
+        self.assertIn("own changed", said)
+
     def test_a_version_and_then_a_setting(self) -> None:
         """The manifests have both, and so has what is kept."""
         recipe = self.root / "s/recipes/tool/recipe.toml"
@@ -562,7 +613,6 @@ class Built(test_rebuilding.Rebuilt):
         self.set(self.root / "products/p.toml", {"root-into": ["tar"]})  # a step that comes before the manifests
         report = self.built()
         self.assertIn("write root of p", self.ran(report))
-        self.check_against_planning(report)
         recipe.write_text(recipe.read_text().replace('version = "1.5"', 'version = "1.6"'))
         self.check_against_planning(self.built())
 
@@ -626,11 +676,11 @@ class Built(test_rebuilding.Rebuilt):
         report = self.built()
         self.assertNotIn("write root of p", [row.step for row in report.rows])
         self.assertFalse((out / "p-root.tar").exists())
-        self.check_against_planning(report)
         record = self.record()
         self.assertNotIn("write root of p", record.steps)
         held = {one.hex() for _, _, digests in record.held for one in unchanged._parts(digests)}
         self.assertEqual(held, {digest for row in report.rows for digest in row.outputs.values()})
+        self.check_against_planning(report)
 
     def test_another_disk(self) -> None:
         text = self.board.read_text()

@@ -134,7 +134,7 @@ class SaidOtherwise(Definitions, test_rebuilding.Rebuilt):
         session = Session(self.root)
         self.addCleanup(session.close)
         self.assertEqual(Rebuilder(session.project, found).assess(), [])
-        image.write_text(image.read_text() + 'hostname = "tern"\n')
+        image.write_text(image.read_text() + 'locale = "C.UTF-8"\n')
         self.assertIsNone(Rebuilder(session.project, found).assess())
 
     def test_what_the_product_does_not_use(self) -> None:

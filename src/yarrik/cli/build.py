@@ -493,13 +493,16 @@ def _show_why(
         sys.stdout.write(f"  not known yet: what {', '.join(waits)} will leave\n")
 
 
-def _assessed_before(session: Session, before: KeptBuild | FewChanges | None) -> list[Assessment] | None:
-    """What a build would do beside keeping all others, as far as the last build tells; None when all has to be planned."""
+def _assessed_before(session: Session, before: KeptBuild | FewChanges | None) -> tuple[list[Assessment], int] | None:
+    """What a build would do, and how many others it would keep, as far as the last build tells; None when all has to be
+    planned."""
     from yarrik.run import KeptBuild, Rebuilder
 
     if before is None or isinstance(before, KeptBuild):
-        return None if before is None else []
-    return Rebuilder(session.project, before).assess()
+        return None if before is None else ([], len(before.steps))
+    rebuilder = Rebuilder(session.project, before)
+    found = rebuilder.assess()
+    return None if found is None else (found, rebuilder.steps - len(found))
 
 
 @app.command(epilog="Example: touch a source, then [bold]yarrik plan[/bold] names the file and all that waits for it.")
@@ -526,9 +529,9 @@ def plan(
         if why is not None:
             _show_why(session, lambda: composed(session, product or named, variants, settings), before, why, json)
             return
-        found = _assessed_before(session, before)
-        if before is not None and found is not None:
-            name, kept = before.product, len(before.steps) - len(found)
+        known = _assessed_before(session, before)
+        if before is not None and known is not None:
+            name, (found, kept) = before.product, known
         else:
             composition = composed(session, product or named, variants, settings)
             found, name, kept = session.planner.assess(session.planner.planned(composition)), composition.name, 0

@@ -105,8 +105,9 @@ class Rebuilder:
         """What a build would do with the steps that follow from the changes; all others are kept. None when all has to be
         planned."""
         try:
-            if self._otherwise or self.before.changed.own or self._versions:
-                return None  # what differs from the lock, and what is likely not meant, is said, too
+            own = self.before.changed.own
+            if (own and own not in self._otherwise) or self._versions:
+                return None  # what differs from the lock is said, too
             taken, trees, _ = self._taken()
             numbers, withheld = self._following(taken)
             graph = Graph(self._plan.finished.product, tuple(self._step(number, taken) for number in numbers))
@@ -121,6 +122,11 @@ class Rebuilder:
             return kept_outputs(store, last.get(step), fingerprint)
 
         return assess(graph, lookup, last, difference_in(store, trees), self._kept(graph))
+
+    @property
+    def steps(self) -> int:
+        """How many steps the product has now."""
+        return len(self._plan.steps)
 
     def why_runs(self, step: str) -> tuple[Assessment, list[tuple[str, str, str]], list[str]] | None:
         """The same of one step, with what differs and what it waits for, as of a plan; None when all has to be planned."""
