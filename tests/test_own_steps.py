@@ -718,6 +718,15 @@ class Built(test_rebuilding.Rebuilt):
         self.assertEqual(report.errors, ())
         self.check_against_planning(report)
 
+    def test_errors_in_what_it_does_not_use_are_told_as_before(self) -> None:
+        self.write("w/s/recipes/broken/recipe.toml", "no = 1\n")
+        self.settle()
+        self.set(self.image, {"hostname": "tern"})
+        report = self.built()
+        self.assertIn("the definition `broken` has errors", " ".join(report.notes))
+        self.assertEqual({one for one in report.advice if one.code == "DEFINITIONS-BROKEN"},
+                         {one for one in self.long_way().advice if one.code == "DEFINITIONS-BROKEN"})  # fmt: skip
+
     def test_what_changes_while_it_is_made(self) -> None:
         """The next build sees it."""
         original = own_steps.compose

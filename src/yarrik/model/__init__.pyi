@@ -125,6 +125,7 @@ from .soundness import names_key as names_key
 from .soundness import never_holding as never_holding
 from .soundness import too_late as too_late
 from .stacking import stack as stack
+from .workspace import NotRead as NotRead
 from .workspace import ShelfOnDisk as ShelfOnDisk
 from .workspace import Shelved as Shelved
 from .workspace import Workspace as Workspace

@@ -5,11 +5,11 @@ from __future__ import annotations
 import os
 import sys
 import threading
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Generic, TypeVar
+from typing import TYPE_CHECKING, Any, Generic, NoReturn, TypeVar
 
 import msgspec
 
@@ -123,6 +123,19 @@ class AmendmentOnShelf(msgspec.Struct, frozen=True):
     document: Document
 
 
+class NotRead(LookupError):
+    """Definitions of a kind that were not read were asked for."""
+
+
+class Unread(Mapping[str, Shelved]):
+    """In place of the definitions of a kind that were not read: whatever is asked of it raises NotRead."""
+
+    def _refuse(self, *asked: object) -> NoReturn:
+        raise NotRead
+
+    __getitem__ = __contains__ = __iter__ = __len__ = _refuse
+
+
 @dataclass(frozen=True)
 class Workspace:
     """All definitions by kind and name. Later shelves override earlier ones, but only where they say so."""
@@ -151,7 +164,8 @@ class Workspace:
     @cached_property
     def broken(self) -> tuple[Shelved, ...]:
         """The definitions that have errors, whether somebody asks for them or not."""
-        return tuple(one for kind in self.shelved.values() for one in kind.values() if one.faults)
+        read = (names for names in self.shelved.values() if not isinstance(names, Unread))
+        return tuple(one for names in read for one in names.values() if one.faults)
 
     def check(self) -> None:
         """Looks at all definitions, also at those that no product uses. Raises YarrikError with all that is wrong."""
@@ -280,8 +294,9 @@ def load_workspace(root: Path, memory: Memory | None = None) -> Workspace:
     return workspace
 
 
-def open_workspace(root: Path, memory: Memory | None = None) -> Workspace:
-    """Reads the workspace; a definition with errors stops only those who ask for it.
+def open_workspace(root: Path, memory: Memory | None = None, unread: Collection[str] = ()) -> Workspace:
+    """Reads the workspace; a definition with errors stops only those who ask for it. Those of the kinds that stay `unread` must
+    not be asked for.
 
     Raises YarrikError with all that is wrong with the workspace itself: its file, its shelves, its amendments."""
     settings, in_file = workspace_file(root, FILE)
@@ -292,16 +307,18 @@ def open_workspace(root: Path, memory: Memory | None = None) -> Workspace:
     shelves = {one.table.name: one for one in _shelves(root, settings, collector, in_file.shelf_places if in_file else ())}
     places = [*((name, one.folder) for name, one in shelves.items()), ("", root)]
     reader = _Reader(memory, collector)
-    shelved = {kind: reader.definitions(places, kind) for kind in SHAPES if kind != "amendment"}
+    kinds = [kind for kind in SHAPES if kind != "amendment" and kind not in unread]
+    read = {kind: reader.definitions(places, kind) for kind in kinds}
     layers: dict[str, tuple[Document, ...]] = {}
     if in_file is not None:
         name = in_file.value.name
-        shelved["product"][name] = Shelved(name, "", str(in_file.file), None, in_file.product)
+        read["product"][name] = Shelved(name, "", str(in_file.file), None, in_file.product)
         layers[name] = in_file.layers
     amendments = reader.amendments(places)
     local = reader.local(root)
     reader.save()
-    workspace = Workspace(root, settings, shelved, amendments, local, len(reader.learned), shelves, layers)
+    shelved: dict[str, Mapping[str, Shelved]] = {kind: Unread() for kind in unread}
+    workspace = Workspace(root, settings, shelved | read, amendments, local, len(reader.learned), shelves, layers)
     _check_amendments(workspace, collector)
     if collector.troubles:
         for one in workspace.broken:
@@ -404,8 +421,12 @@ class _Reader:
     def __init__(self, memory: Memory | None, collector: Collector) -> None:
         self.memory = memory
         self.collector = collector
-        self.known = memory.documents(code_mark(*_RULES)) if memory is not None else {}
         self.learned: dict[str, tuple[str, bytes]] = {}
+
+    @cached_property
+    def known(self) -> dict[str, tuple[str, bytes]]:
+        """What is remembered of recipes; the others are few, and may hold dates, whose form the encoding would lose."""
+        return self.memory.documents(code_mark(*_RULES)) if self.memory is not None else {}
 
     def definitions(self, places: list[tuple[str, Path]], kind: str) -> dict[str, Shelved]:
         found: dict[str, Shelved] = {}
@@ -474,7 +495,7 @@ class _Reader:
 
     def _one(self, name: str, shelf: str, path: str, status: os.stat_result, kind: str) -> Shelved:
         mark = _mark(status)
-        known = self.known.get(path)
+        known = self.known.get(path) if kind == "recipe" else None
         if known is not None and known[0] == mark:
             return Shelved(name, shelf, path, known[1])
         file = Path(path)
@@ -495,7 +516,7 @@ class _Reader:
                 encoded = msgspec.msgpack.encode(document.raw)
             except (TypeError, OverflowError):
                 return Shelved(name, shelf, path, None, document)
-            if kind == "recipe":  # others are few, and may hold dates, whose form the encoding would lose
+            if kind == "recipe":
                 self.learned[path] = (mark, encoded)
         return Shelved(name, shelf, path, None, document)
 
@@ -574,6 +595,8 @@ def _check_amendments(workspace: Workspace, collector: Collector) -> None:
     """An amendment needs its target, and may change only what the target has."""
     for amendment in workspace.amendments:
         kind, name = amendment.value.target
+        if isinstance(workspace.shelved[kind], Unread):
+            continue
         place = amendment.document.origin(kind).place
         if name not in workspace.shelved[kind]:
             collector.add(

@@ -13,7 +13,7 @@ from msgspec.structs import replace
 
 from yarrik.devicetree import blob_name
 from yarrik.errors import Collector
-from yarrik.model import Composition, Document, Overrides, Shelved, compose, lacks
+from yarrik.model import Composition, Document, Overrides, Shelved, compose, lacks, open_workspace
 from yarrik.plan import (
     Describe,
     Graph,
@@ -64,6 +64,8 @@ class KeptOwn(msgspec.Struct, frozen=True):
     by its file."""
 
     own: OwnSteps
+    #: Whether a definition has errors, which is told.
+    broken: bool
     settled: dict[str, Settled]
     warnings: tuple[Advice, ...]
     definitions: dict[str, bytes]
@@ -82,7 +84,13 @@ def kept_own(planned: Planned, settled: Mapping[str, Settled], used: Collection[
         return None
     own_warnings = set(composition.warnings)
     warnings = advice_of(composition, [one for one in planned.warnings if one not in own_warnings])
-    return KeptOwn(own, dict(settled), warnings, {one.path: rest_of(kind, one.document) for (kind, _), one in shelved.items()})
+    return KeptOwn(
+        own,
+        bool(workspace.broken),
+        dict(settled),
+        warnings,
+        {one.path: rest_of(kind, one.document) for (kind, _), one in shelved.items()},
+    )
 
 
 def rest_of(kind: str, document: Document) -> bytes:
@@ -131,15 +139,17 @@ class OwnAgain:
     files: Collection[str]
 
     def run(self) -> MadeAgain:
-        """Raises Otherwise where more than these steps follows from what has changed, YarrikError for what planning reports,
-        UnicodeEncodeError and msgspec.DecodeError."""
+        """Raises Otherwise and NotRead where more than these steps follows from what has changed, YarrikError for what planning
+        reports, UnicodeEncodeError and msgspec.DecodeError."""
         plan, question = self.kept.plan, self.question
         known = decoded(plan.own_steps, KeptOwn) if plan.own_steps else None
         if known is None:
             raise Otherwise
         with watched() as watch:
             overrides = Overrides.of(question.variants, os.environ, question.settings)
-            composition = compose(self.project.workspace, question.product, overrides)
+            # Recipes are as they were: nothing but their errors matters, if there are any.
+            unread = () if known.broken else ("recipe",)
+            composition = compose(open_workspace(self.project.root, unread=unread), question.product, overrides)
             shelved = self._changed(composition, known)
             toolchains = dict(self.kept.plan.toolchains)
             surroundings = _KnownSurroundings(self.project, composition, toolchains, before=self._provenance())
@@ -151,7 +161,7 @@ class OwnAgain:
         found = {}
         for kind, names in composition.workspace.shelved.items():
             if kind == "recipe":
-                continue  # there are many
+                continue
             for one in names.values():
                 if one.path in self.files and rest_of(kind, one.document) == known.definitions.get(one.path):
                     found[one.path] = one
@@ -215,13 +225,11 @@ class OwnAgain:
         taken = {os.fspath(place) for step in graph.steps for place in step.places.values()}
         if not taken.isdisjoint(source.path for source, _ in of_others):
             raise Otherwise
-        logs = {row.step: log for row, log in zip(state.rows, state.logs or [None] * len(state.rows), strict=True)}
-        describes = {self._describes(first): next(at for at, one in enumerate(graph.steps, first) if one.kind == "describe")}
-        recipes = {
-            path: one if one.others == (numbers := [describes.get(number, number) for number in one.others])
-            else replace(one, others=numbers)
-            for path, one in plan.recipes.items()
-        }  # fmt: skip
+        old, new = self._describes(first), next(at for at, one in enumerate(graph.steps, first) if one.kind == "describe")
+        recipes = plan.recipes
+        if new != old:
+            recipes = {path: replace(one, others=[new if number == old else number for number in one.others])
+                       for path, one in recipes.items()}  # fmt: skip
         notes = plan.said.notes[: len(plan.said.notes) - len(plan.said.advice)]
         warnings = dict.fromkeys([*advice_of(composition, composition.warnings), *known.warnings])
         lacking = lacks(composition.board.value)
@@ -243,16 +251,23 @@ class OwnAgain:
                                       if path in plan.meanings},
             bootable=encoded(Bootable.of(composition)),
         )  # fmt: skip
-        now = KeptState(
-            [*state.rows[:first], *(rows.get(step.name, _never(step)) for step in graph.steps)],
-            [*(digest for _, digest in of_others), *digests],
-            [*(logs.get(step.name) for step in made.steps)] if state.logs else [],
-            {number: step for number, step in state.steps.items() if number < first},
-            state.options,
-        )
+        now = self._state(graph, first, [*(digest for _, digest in of_others), *digests])
         there = {step.name for step in graph.steps}
         gone = {digest for name, row in rows.items() if name not in there for digest in row.outputs.values()}
         return MadeAgain(made, now, file, dict(enumerate(graph.steps, first)), trees, watch, gone)
+
+    def _state(self, graph: Graph, first: int, digests: list[str]) -> KeptState:
+        """The state with own steps of which those that were there before are as they were."""
+        state = self.kept.state
+        rows = {row.step: row for row in state.rows[first:]}
+        logs = dict(zip(rows, state.logs[first:], strict=False))
+        return KeptState(
+            [*state.rows[:first], *(rows.get(step.name, _never(step)) for step in graph.steps)],
+            digests,
+            [*state.logs[:first], *(logs.get(step.name) for step in graph.steps)] if state.logs else [],
+            {number: step for number, step in state.steps.items() if number < first},
+            state.options,
+        )
 
 
 def _key(source: KeptSource) -> tuple[str, tuple[str, ...] | None]:

@@ -19,7 +19,17 @@ from msgspec.structs import replace
 
 from yarrik.cache import LastRun, MissingObject, Traffic, Tree, in_use
 from yarrik.errors import Damaged, Place, YarrikError
-from yarrik.model import Definition, Document, Product, Recipe, check_definition, convert, read_document, stack
+from yarrik.model import (
+    Definition,
+    Document,
+    NotRead,
+    Product,
+    Recipe,
+    check_definition,
+    convert,
+    read_document,
+    stack,
+)
 from yarrik.plan import (
     Assessment,
     Graph,
@@ -339,7 +349,7 @@ class Rebuilder:
                 if any(step != kept.step(number) for number, step in steps.items()):
                     raise Otherwise  # the two at once are for planning
             return OwnAgain(self.project, self.before.question, kept, files).run()
-        except (YarrikError, UnicodeEncodeError) as error:  # planning reports it
+        except (YarrikError, UnicodeEncodeError, NotRead) as error:  # planning reports it
             raise Otherwise from error
 
     def _check_unused(self, document: Document, kept: Unused) -> None:
