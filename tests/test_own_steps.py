@@ -665,6 +665,39 @@ class Built(test_rebuilding.Rebuilt):
         self.assertIsNone(unchanged.kept_build(self.question))
         self.assertIsNone(self.short_way())
 
+    def test_a_file_of_this_machine_that_nothing_had_before(self) -> None:
+        """Elsewhere than all that was looked at; and through a link."""
+        program = self.folder / "loader.bin"
+        program.write_bytes(b"1")
+        (self.folder / "link").symlink_to(program)
+        for name in ("loader.bin", "link"):
+            with self.subTest(name):
+                text = self.board.read_text()
+                self.set(self.board, {"boot": {"loader": {"host-file": str(self.folder / name)}}})
+                self.assertIn("boot p", [one.step.name for one in self.built().steps])
+                time.sleep(2 * SETTLED)
+                self.built()
+                self.assertIsNotNone(unchanged.kept_build(self.question))
+                program.write_bytes(program.read_bytes() + b"2")
+                self.assertIsNone(unchanged.kept_build(self.question))
+                report = self.short_way() or self.long_way()
+                self.assertEqual([one.how for one in report.steps if one.step.name == "boot p"], ["ran"])
+                self.check_against_planning(report)
+                self.board.write_text(text)
+                self.settle()
+
+    def test_what_was_asked_for_is_no_mere_source(self) -> None:
+        """A file that planning opened for something else, and that a step takes from now on."""
+        record = msgspec.structs.replace(self.record(), lists=())
+        asked = str(self.root / "s/recipes/tool/recipe.toml")
+        plan = PlanKept(b"", b"", b"", sources=[(asked, None), (str(self.source), ())])
+        statuses = unchanged._statuses(record)[: 6 * (len(record.paths) + len(record.linked))]
+        widened = unchanged._widened(record, statuses, unchanged.Watch(), plan, self.root)
+        assert widened is not None
+        self.assertIn(asked, widened[0].sources)
+        self.assertIn(asked, widened[0].seen)
+        self.assertEqual((widened[0].paths, widened[1]), (record.paths, statuses))
+
     def test_a_step_that_comes_and_goes(self) -> None:
         product, out = self.root / "products/p.toml", self.root / "out/p"
         text = product.read_text()
