@@ -616,6 +616,14 @@ class Built(test_rebuilding.Rebuilt):
         recipe.write_text(recipe.read_text().replace('version = "1.5"', 'version = "1.6"'))
         self.check_against_planning(self.built())
 
+    def test_an_option_and_a_setting_at_once_are_planned(self) -> None:
+        product = self.root / "products/p.toml"
+        product.write_text(product.read_text() + "[options.tool]\nloud = true\n")
+        self.set(self.image, {"hostname": "tern"})
+        self.assertIsNone(self.short_way())
+        product.write_text("# as it was\n" + product.read_text().replace("[options.tool]\nloud = true\n", ""))
+        self.check_against_planning(self.built())
+
     def test_options_and_a_setting_in_one_file_are_planned(self) -> None:
         product = self.root / "products/p.toml"
         text = product.read_text()
