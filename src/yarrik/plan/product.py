@@ -235,9 +235,9 @@ class FromRecipes(msgspec.Struct, frozen=True):
 
 
 class OwnSteps(msgspec.Struct, frozen=True):
-    """What a product's own steps follow from beside its definitions and this machine: they are those behind the `first` so many
-    of a graph, and take what is `given`. `wanted` are the packages that are asked for in each root filesystem, with the reason:
-    in further ones by their names, in the usual one by none."""
+    """What a product's own steps follow from beside its definitions and this machine. They begin at the number `first` of a
+    graph, and take what is `given`. `wanted` are the packages that are asked for in each root filesystem, with the reason: in
+    further ones by their names, in the usual one by an empty one."""
 
     first: int
     given: FromRecipes

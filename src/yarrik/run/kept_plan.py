@@ -295,7 +295,7 @@ class Kept:
         return data
 
     def first(self, count: int) -> bytes:
-        """The first so many steps as they were planned, encoded. Raises Otherwise."""
+        """The steps before number `count` as they were planned, encoded. Raises Otherwise."""
         ends = [one.part.begin + one.part.size for one in self.plan.steps[:count] if one.part is not None]
         size = max(ends, default=0)
         data = os.pread(self._opened, size, 0)
