@@ -602,7 +602,7 @@ class Built(test_rebuilding.Rebuilt):
         said = self.yarrik("plan", at=self.root)
         (self.root / ".yarrik/unchanged").rename(self.folder / "unchanged")
         self.assertEqual(said, self.yarrik("plan", at=self.root))
-        self.assertIn("own changed", said)
+        self.assertIn("files of the image changed: /etc/hostname, /etc/hosts", said)
 
     def test_a_version_and_then_a_setting(self) -> None:
         """The manifests have both, and so has what is kept."""

@@ -1,5 +1,6 @@
 """Fingerprints, reasons, what a plan says, and the job budget that steps share with their tools."""
 
+import json
 import textwrap
 import unittest
 from unittest import mock
@@ -64,6 +65,26 @@ class ReasonsNameWhatChanged(unittest.TestCase):
         self.assertEqual(self.reason(one, fewer, {"source": "1"}, {"source": "1"}), "environment.CFLAGS is not set any more")
         before, after = (Step("prepare", "x", PrepareFolder(), {"source": digest}) for digest in "12")
         self.assertEqual(self.reason(before, after, {}, {}), "source changed: level.c")
+
+    def test_which_of_many_differ(self) -> None:
+        """By their paths or names, in settings that are too long to be shown; of others that they changed is all that is told."""
+        paths = [{"path": f"/etc/{number}", "content": str(number)} for number in range(9)]
+        other = [{**one, "content": "high"} if one["path"] in ("/etc/3", "/etc/7") else one for one in paths[1:]]
+        told = {
+            "files of the image changed: /etc/0, /etc/3, /etc/7": ("own", paths, other),
+            "files of the image changed: /etc/0, /etc/1, /etc/2 and 6 more": ("own", paths, []),
+            "disks changed: card": ("disks", [{"name": "card", "size": "1" * 90}], [{"name": "card", "size": "2"}]),
+            "files of the image changed": ("own", paths, paths[::-1]),
+            "words changed": ("words", ["a" * 90], ["b"]),
+            "both changed": ("both", [*paths, paths[0]], paths),
+            "text changed": ("text", "a" * 90, "b"),
+        }
+        for text, (key, before, after) in told.items():
+            with self.subTest(text):
+                words = [one if isinstance(one, str) else json.dumps(one) for one in (before, after)]
+                last = LastRun.of("f", {f"setting {key}": words[0]}, {})
+                found = reason_for(step("build", "x", {}), {f"setting {key}": words[1]}, last, lambda a, b: [])
+                self.assertEqual(found and found.text, text)
 
 
 class PlansTellWhatMayRun(unittest.TestCase):

@@ -16,6 +16,9 @@ if TYPE_CHECKING:
 
 ReasonCode = Literal["new", "source", "toolchain", "settings", "input", "lost"]
 
+#: What settings of steps are called, where their own names say little.
+_NAMES = {"own": "files of the image"}
+
 #: Tells which files differ between two trees, by digests; empty when the former is not known any more.
 Difference = Callable[[str, str], list[str]]
 
@@ -139,9 +142,26 @@ def _input_text(step: Step, label: str, before: str | None, after: str, differen
 def _setting_text(key: str, before: str | None, after: str) -> str:
     if before is None:
         return f"{key} is new: {_short(after)}"
-    if len(before) + len(after) > 90:
-        return f"{key} changed"
-    return f"{key} changed: {_short(before)} → {_short(after)}"
+    name = _NAMES.get(key, key)
+    if len(before) + len(after) <= 90:
+        return f"{name} changed: {_short(before)} → {_short(after)}"
+    old, new = _by_name(before), _by_name(after)
+    if old is None or new is None:
+        return f"{name} changed"
+    different = sorted(one for one in old.keys() | new.keys() if old.get(one) != new.get(one))
+    return f"{name} changed: {shortened(different)}" if different else f"{name} changed"
+
+
+def _by_name(text: str) -> dict[str, object] | None:
+    """The elements of a setting by their paths or names; None where it is no list of such."""
+    try:
+        found = msgspec.json.decode(text)
+    except msgspec.DecodeError:
+        return None
+    if not isinstance(found, list) or not all(isinstance(one, dict) for one in found):
+        return None
+    named = {str(one.get("path") or one.get("name") or ""): one for one in found}
+    return named if "" not in named and len(named) == len(found) else None
 
 
 def _short(text: str) -> str:
