@@ -5,13 +5,24 @@ names what became slower; with `--commit` the new figures take the place of the 
 
 from __future__ import annotations
 
+import atexit
+import contextlib
 import json
 import os
+import shutil
+import subprocess
 import sys
+import tempfile
 from pathlib import Path
 
 # An installed program is compiled.
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
+# ext4 makes files slowly for minutes where many were just removed, as by the last benchmark: each folder is apart (chattr(1)).
+_PLACE = tempfile.mkdtemp(prefix="yarrik-benchmarks-")
+atexit.register(shutil.rmtree, _PLACE, ignore_errors=True)
+with contextlib.suppress(FileNotFoundError):
+    subprocess.run(["chattr", "+T", _PLACE], stderr=subprocess.DEVNULL, check=False)
+tempfile.tempdir = os.environ["TMPDIR"] = _PLACE
 
 COMMITTED = Path(__file__).parent / "figures.json"
 MEASURED = Path(__file__).parent.parent / "build/figures.json"

@@ -1,8 +1,10 @@
 """The sandbox, archives, kernel configuration, and sharing files out among packages."""
 
+import errno
 import gzip
 import io
 import os
+import struct
 import tarfile
 import unittest
 from pathlib import Path
@@ -78,19 +80,43 @@ class TheSandboxShutsOff(FolderTest):
 
 
 class WorkFoldersAreClearedAway(FolderTest):
-    def test_small_ones_wait_for_the_last_and_large_ones_go_at_once(self) -> None:
+    def test_each_goes_when_its_step_ends(self) -> None:
         folders = WorkFolders(self.folder / "work")
-        for _ in range(3):
-            with folders.folder() as unused:
-                unused.size = 0  # nobody asked for it: nothing waits
-        for size, waits in ((None, False), (100, True), (1 << 20, False), (100, True), (100, False)):
-            with self.subTest(size), patch("yarrik.run.work_folders._MOST_WAITING", 2), folders.folder() as one:
+        for _ in range(2):
+            with folders.folder() as one:
                 one.below.make_folder("deep")
-                one.size = size
-            self.assertEqual(one.path.exists(), waits)
+            self.assertFalse(one.path.exists())
             self.assertEqual(one.below.handle, -1)
         folders.close()
         self.assertEqual([path.name for path in (self.folder / "work").iterdir()], [])
+
+    def test_those_of_steps_are_apart_on_the_disk(self) -> None:
+        asked: list[tuple[int, bytes]] = []
+
+        def ioctl(handle: int, number: int, data: bytes) -> bytes:
+            asked.append((number, data))
+            return struct.pack("I", 0x80000).ljust(len(data), b"\0")  # EXT4_EXTENTS_FL, which has to stay
+
+        names = []
+        for _ in range(2):
+            folders = WorkFolders(self.folder / "work")
+            with patch("fcntl.ioctl", ioctl), folders.folder() as one, folders.folder() as other:
+                names += [one.path.name, other.path.name]
+            folders.close()
+        size = struct.calcsize("l")
+        # The numbers that linux/fs.h has where a `long` has 64 bits, and where it has 32.
+        get, put = {8: (0x80086601, 0x40086602), 4: (0x80046601, 0x40046602)}[size]
+        pair = [(get, bytes(size)), (put, struct.pack("I", 0xA0000).ljust(size, b"\0"))]
+        self.assertEqual(asked, pair * 2)  # once for all of a build
+        self.assertEqual(len(set(names)), 4)  # a name decides of the place too
+
+    def test_a_file_system_without_such_a_mark_does_as_well(self) -> None:
+        folders = WorkFolders(self.folder / "work")
+        with patch("fcntl.ioctl", side_effect=OSError(errno.EOPNOTSUPP, "no")) as asked, folders.folder() as one:
+            one.below.write("file", b"x")
+            self.assertEqual(one.path.joinpath("file").read_bytes(), b"x")
+        self.assertEqual(asked.call_count, 1)
+        folders.close()
 
     def test_those_of_the_dead_go_and_those_of_the_living_stay(self) -> None:
         (self.folder / "dead").mkdir()

@@ -30,8 +30,8 @@ DT_VERDEF, DT_VERDEFNUM, DT_VERNEED, DT_VERNEEDNUM = 0x6FFFFFFC, 0x6FFFFFFD, 0x6
 VER_FLG_BASE, VER_FLG_WEAK = 1, 2
 SHT_SYMTAB, SHT_STRTAB, SHT_DYNSYM = 2, 3, 11
 SHN_UNDEF, STB_GLOBAL, STB_WEAK, STT_FUNC = 0, 1, 2, 2
-#: Names of `KERNEL_CALLS` in a table of strings.
-_CALLED = re.compile(b"\0(" + b"|".join(name.encode() for name in KERNEL_CALLS) + b")(?=\0)")
+#: Names of `KERNEL_CALLS` in a table of strings; `re` compiles it when it is first used.
+_CALLED = b"\0(" + b"|".join(name.encode() for name in KERNEL_CALLS) + b")(?=\0)"
 #: More is in no file that a linker made.
 _MOST_HEADERS = 65535
 _MOST_TAGS = 100_000
@@ -324,7 +324,7 @@ class _Elf:
         """Functions of `KERNEL_CALLS` that another file has to bring: undefined, and not weak, in the table of dynamic symbols.
 
         A file without section headers does not say where its table ends; what its strings name counts then."""
-        named = {name.decode() for name in _CALLED.findall(strings)}
+        named = {name.decode() for name in re.findall(_CALLED, strings)}
         table = next((one for one in self.sections() if one.sh_type == SHT_DYNSYM), None) if named else None
         if table is not None:
             form = self._order + ("IIIBBH" if self.bits == 32 else "IBBHQQ")

@@ -19,8 +19,9 @@ from yarrik.host.programs import EVERYWHERE, FOLDERS, PERL_MODULE, PROGRAMS, fam
 if TYPE_CHECKING:
     from yarrik.elf import ElfFacts
 
-#: Folders that all packages of a host share. Of what lies in them, only single things are let in.
-_SHARED = re.compile(
+#: Folders that all packages of a host share: of what lies in them, only single things are let in. `re` compiles this when it is
+#: first used, which takes long.
+_SHARED = (
     r"/usr(?:/local)?(?:/include(?:/[\w.]+-linux-[\w.]+)?|/lib(?:32|64|x32)?(?:/[\w.]+-linux-[\w.]+)?|/libexec|/share(?:/aclocal)?|/s?bin)?"
     r"|/(?:lib(?:32|64|x32)?(?:/[\w.]+-linux-[\w.]+)?|s?bin|etc|opt)?"
 )
@@ -123,7 +124,7 @@ class _Closure:
                     folders.sort()
                     for name in sorted(names):
                         self.take(f"{place}/{name}")
-            elif _SHARED.fullmatch(real) is None:
+            elif re.fullmatch(_SHARED, real) is None:
                 self.folders[real] = None
                 self._take_needs_below(real)
             return
@@ -249,4 +250,4 @@ def shared_files(folder: str, kind: str) -> list[str]:
 
 def is_shared(folder: str) -> bool:
     """Whether packages of all kinds put their files into this folder."""
-    return _SHARED.fullmatch(folder) is not None
+    return re.fullmatch(_SHARED, folder) is not None

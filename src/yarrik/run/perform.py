@@ -38,7 +38,6 @@ from yarrik.plan import (
     shortened,
 )
 from yarrik.rootfs import placed_trees
-from yarrik.run.configure_log import LOOKED_AT, failed_test
 from yarrik.run.installed import OWN_PATH, out_of_sysroot, sysroot_of, tidied, without_leftovers
 from yarrik.run.linked import (
     decode_linked,
@@ -346,6 +345,8 @@ def _run_commands(action: RunCommands, context: Context) -> dict[str, str]:
 
 def _say_failed_test(folder: str, context: Context) -> None:
     """Adds to the log which test of a configure script failed, and what the compiler said of it."""
+    from yarrik.run.configure_log import LOOKED_AT, failed_test
+
     try:
         with context.below.open(f"{folder}/config.log") as file:
             file.seek(max(0, os.fstat(file.fileno()).st_size - LOOKED_AT))

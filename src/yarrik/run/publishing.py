@@ -110,20 +110,22 @@ class Publisher:
         """`build.json` and `steps.log`: how this build went. Unlike all else they differ from one build to the next."""
         store = self.project.store
         before = (out / STEPS_LOG).read_bytes() if former else b""
-        log, at = bytearray(), Logs()
-        for number, row in enumerate(rows):
-            known = former[number] if former else None
-            if row.seconds < 0 or known is None:
+        log, at, line_end = bytearray(), Logs(), ""
+        # There is a row for each step of the product, of which most are kept: each of these has to cost little.
+        for row, known in zip(rows, former or [None] * len(rows), strict=True):
+            if known is not None and row.seconds >= 0:
+                begin, size = known
+                text = before[begin : begin + size] if size else b""
+            else:
                 result = store.record(row.fingerprint)
                 row.seconds = round(result.seconds, 3) if row.seconds < 0 and result is not None else max(row.seconds, 0.0)
                 text = b""
                 if result is not None and result.log:
                     with contextlib.suppress(MissingObject):
                         text = store.get_bytes(result.log).decode("utf-8", "replace").encode()
-            else:
-                text = before[known[0] : known[0] + known[1]]
-            head = f"== {row.step}: {row.how}, {row.seconds:.2f} s" + (f" ({row.reason})" if row.reason else "")
-            log += (f"\n{head}\n" if number else f"{head}\n").encode()
+            reason = f" ({row.reason})" if row.reason else ""
+            log += f"{line_end}== {row.step}: {row.how}, {row.seconds:.2f} s{reason}\n".encode()
+            line_end = "\n"
             at.append((len(log), len(text)))
             log += text
         document = {"yarrik": __version__, "toolchains": finished.toolchains, "steps": rows}

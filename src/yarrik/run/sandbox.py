@@ -39,7 +39,7 @@ INSIDE = "/step"
 #: Seconds that a step has to end by itself when it is asked to.
 GRACE = 2.0
 #: Seconds between two looks at what a running command has taken.
-_EVERY = 0.1
+_EVERY = 0.25
 #: Folders of the root that a sandbox has of its own.
 _OWN_FOLDERS = ("proc", "dev", "tmp")
 

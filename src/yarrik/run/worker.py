@@ -220,7 +220,7 @@ class Worker:
                 self.layouts.drop(place.path)
             taken = 0
             if place.is_made:
-                taken = place.size = _bytes_below(place.below)
+                taken = _bytes_below(place.below)
         result = Result(
             outputs,
             tuple(map(printable, context.notes)),
