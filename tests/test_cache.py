@@ -1,8 +1,10 @@
 """Trees, the store, and the memory of a workspace."""
 
+import contextlib
 import hashlib
 import itertools
 import os
+import random
 import shutil
 import sqlite3
 import threading
@@ -11,7 +13,20 @@ import unittest
 from pathlib import Path
 
 from tests.support import FolderTest
-from yarrik.cache import Entry, Memory, Result, Store, Tree, TreeDamaged, changed_paths, file_digest, read_tree, safe_relative
+from yarrik.cache import (
+    Cost,
+    Entry,
+    LastRun,
+    Memory,
+    Result,
+    Store,
+    Tree,
+    TreeDamaged,
+    changed_paths,
+    file_digest,
+    read_tree,
+    safe_relative,
+)
 from yarrik.cache.memory import _FORM
 from yarrik.cache.store import STILL_TIME
 from yarrik.cache.tree import MANY, SHORT, by_threads
@@ -208,6 +223,104 @@ class TheStoreKeeps(FolderTest):
         with self.assertRaises(YarrikError) as caught:
             Store(self.folder / "file" / "store").put_bytes(b"")
         self.assertIn("YARRIK_CACHE", caught.exception.troubles[0].remedy)
+
+
+class AMemoryThatWasDamaged(FolderTest):
+    """A disk, or a program, that wrote into its file: each row is as it was kept, or is not there."""
+
+    TRIES = int(os.environ.get("TRIES", "600"))
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.source = self.write("source", "text")
+        os.utime(self.source, (1, 1))
+        memory = Memory(self.folder / "whole")
+        digest = memory.digest_of(self.source)
+        for number in range(40):
+            steps = {f"file {name}": hashlib.sha256(name.encode()).hexdigest() for name in "abc"}
+            memory.remember("p", f"step {number}", LastRun.of(f"{number:064x}", {"part": "value"}, steps))
+            memory.took("p", f"step {number}", Cost(number / 7, number << 20, number))
+        memory.learn("found out", b"value")
+        memory.documents("rules")
+        memory.keep_documents({f"/s/{name}": ("1 2 3 4", name.encode() * 300) for name in "abcdefgh"})
+        self.kept = self.all_of(memory)
+        memory.close()
+        self.assertEqual([len(part) for part in self.kept], [1, 40, 40, 1, 8])
+        self.assertEqual(self.kept[0], {str(self.source): digest})
+
+    @staticmethod
+    def all_of(memory: Memory) -> list[dict[str, object]]:
+        """What a build asks of it."""
+        found = {} if (value := memory.fact("found out")) is None else {"found out": value}
+        digests = {path: digest for path, (_, digest) in memory._digests.items()}
+        return [digests, dict(memory.last_runs("p")), dict(memory.costs("p")), dict(found), dict(memory.documents("rules"))]
+
+    def damaged(self, chance: random.Random, whole: bytes) -> bytes:
+        data = bytearray(whole)
+        for _ in range(chance.choice((1, 1, 1, 8))):
+            at, size = chance.randrange(len(data)), chance.choice((1, 1, 2, 16, 512))
+            size = min(size, len(data) - at)
+            other = chance.randrange(len(data) - size + 1)
+            data[at : at + size] = chance.choice((
+                bytes(byte ^ 1 << chance.randrange(8) for byte in data[at : at + size]), bytes(size), b"\xff" * size,
+                chance.randbytes(size), data[other : other + size],
+            ))  # fmt: skip
+        return bytes(data[: chance.randrange(len(data))] if chance.random() < 0.05 else data)
+
+    def test_in_any_way(self) -> None:
+        whole = (self.folder / "whole").read_bytes()
+        lost = 0
+        for number in range(self.TRIES):
+            file = self.folder / "memory"
+            file.write_bytes(self.damaged(random.Random(number), whole))
+            with self.subTest(number):
+                memory = Memory(file)
+                for kept, found in zip(self.kept, self.all_of(memory), strict=True):
+                    self.assertLessEqual(found.items(), kept.items())
+                    lost += len(found) < len(kept)
+                self.assertLessEqual(set(memory.kept_outputs().get("p", ())), {digest for run in self.kept[1].values()
+                                                                                for digest in run.outputs.values()})  # fmt: skip
+                run, cost = LastRun.of("f" * 64, {}, {"file": "0" * 64}), Cost(1.5, 1, 1)
+                memory.remember("p", "step 1", run)
+                memory.took("p", "step 1", cost)
+                memory.learn("found out", b"more")
+                memory.digest_of(self.source)
+                memory.close()
+                again = Memory(file)
+                # In a damaged tree a row is now and then put elsewhere than it is looked for, and the older one is found.
+                self.assertIn(again.last_runs("p", ["step 1"]).get("step 1"), (run, None, self.kept[1]["step 1"]))
+                self.assertIn(again.costs("p", ["step 1"]).get("step 1"), (cost, None, self.kept[2]["step 1"]))
+                self.assertIn(again.fact("found out"), (b"more", None, self.kept[3]["found out"]))
+                again.close()
+            for name in ("memory", "memory-wal", "memory-shm"):
+                (self.folder / name).unlink(missing_ok=True)
+        self.assertGreater(lost, self.TRIES / 20, "hardly any try damaged a row")
+
+    def test_text_that_is_none_and_values_of_another_type_are_not_believed(self) -> None:
+        whole = (self.folder / "whole").read_bytes()
+        changes = {
+            "update digests set digest = cast(x'61ff' as text)": 0, "update digests set digest = cast(digest as blob)": 0,
+            "update digests set status = 5": 0, "update digests set seal = 'x'": 0,
+            "update runs set fingerprint = cast(fingerprint as blob)": 1, "update runs set outputs = cast(outputs as text)": 1,
+            "update runs set step = cast(x'80' as text) where step = 'step 3'": 1, "update runs set parts = 1.5": 1,
+            "update durations set seconds = 'long'": 2, "update durations set seconds = seconds + 1": 2,
+            "update durations set bytes = x'00'": 2, "update durations set seconds = 9e999": 2,
+            "update facts set value = 'value' where name = 'found out'": 3, "update facts set seal = seal + 1": 3,
+            "update documents set mark = 7": 4, "update documents set content = x'ff' || content": 4,
+        }  # fmt: skip
+        for change, part in changes.items():
+            with self.subTest(change):
+                file = self.folder / "memory"
+                file.write_bytes(whole)
+                with contextlib.closing(sqlite3.connect(file, isolation_level=None)) as database:
+                    database.execute(change)
+                memory = Memory(file)
+                found = self.all_of(memory)
+                self.assertLess(len(found[part]), len(self.kept[part]))
+                for kept, left in zip(self.kept, found, strict=True):
+                    self.assertLessEqual(left.items(), kept.items())
+                memory.close()
+                file.unlink()
 
 
 class TheMemoryIsOnlyAnAid(FolderTest):

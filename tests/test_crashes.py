@@ -179,7 +179,7 @@ class BytesThatFlip(WorkspaceTest):
     def test_in_any_byte_of_the_memory(self) -> None:
         memory = self.root / ".yarrik/memory.sqlite"
         whole = memory.read_bytes()
-        for at in range(0, len(whole), max(1, len(whole) // 40)):
+        for at in range(0, len(whole), max(1, len(whole) // 12)):  # tests of the memory itself try more of them
             data = bytearray(whole)
             data[at : at + 16] = bytes(byte ^ 0x10 for byte in data[at : at + 16])
             memory.write_bytes(data)

@@ -18,11 +18,12 @@ from hypothesis import strategies as st
 
 import yarrik.cache.memory
 from tests.support import ProgramTest, WorkspaceTest
+from yarrik.cache import Memory
 from yarrik.cli.build import head_as_json
 from yarrik.errors import YarrikError
 from yarrik.model import Overrides
 from yarrik.run import Choices, Planned, Question, Rebuilder, Session, silent, unchanged, watched
-from yarrik.run.building import BuildReport
+from yarrik.run.building import Builder, BuildReport
 
 #: So long after a change nothing can be changed unseen any more, on the filesystem of the tests (seconds).
 SETTLED = 0.05
@@ -536,6 +537,75 @@ class WhatHappensMeanwhile(World):
                     (self.root / place).rename(aside / name)
                     if (self.folder / "former").exists():
                         (self.folder / "former").rename(self.root / place)
+
+
+class TheFilesOfOut(World):
+    """What was published has to be there, and as it was published: whatever happens to it, or to what is known of it."""
+
+    PASSWORD = ""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.image, self.log = self.root / "out/p/p.img", self.root / "out/p/steps.log"
+
+    def checked(self) -> None:
+        """The next build, by whatever way, leaves what the last one ought to have left."""
+        found = unchanged.asked_before(self.question)
+        self.assertNotIsInstance(found, unchanged.KeptBuild)
+        if self.short_way() is None:
+            self.long_way()
+        self.assertEqual(self.image.read_bytes(), self.wanted)
+        self.assertIn(b"assemble", self.log.read_bytes())
+
+    def changes(self) -> dict[str, Callable[[], object]]:
+        def other(file: Path) -> None:
+            file.write_bytes(file.read_bytes()[:-1] + b"?")
+
+        def older(file: Path) -> None:
+            (self.folder / "older").write_bytes(bytes(file.stat().st_size))
+            shutil.copystat(file, self.folder / "older")
+            (self.folder / "older").rename(file)
+
+        return {"gone": self.image.unlink, "all gone": lambda: shutil.rmtree(self.image.parent), "log gone": self.log.unlink,
+                "changed": lambda: other(self.image), "replaced": lambda: older(self.image)}  # fmt: skip
+
+    def test_one_that_goes_or_changes_before_the_build_is_remembered(self) -> None:
+        self.settle()
+        source = self.root / "s/recipes/tool/src/a.txt"
+        for number, name in enumerate(self.changes()):
+            for owner, function in ((Builder, "remember"), (Rebuilder, "_remember")):
+                with self.subTest(name, owner=owner.__name__):
+                    self.settle()
+                    source.write_text(f"{owner.__name__} {number}")
+                    time.sleep(2 * SETTLED)
+                    bare = getattr(owner, function)
+
+                    def remember(self_: object, *words: object, bare: Callable[..., object] = bare, name: str = name) -> None:
+                        self.wanted = self.image.read_bytes()
+                        self.changes()[name]()
+                        bare(self_, *words)
+
+                    with mock.patch.object(owner, function, remember):
+                        report = self.long_way() if owner is Builder else self.short_way()
+                    assert report is not None
+                    self.assertTrue(report.published)
+                    time.sleep(2 * SETTLED)
+                    self.checked()
+
+    def test_a_memory_that_is_lost_or_takes_nothing(self) -> None:
+        learn = Memory.learn
+
+        def forgetful(memory: Memory, name: str, value: bytes, most: int = 0) -> None:
+            if not name.startswith("published "):
+                learn(memory, name, value, most)
+
+        with mock.patch.object(Memory, "learn", forgetful):
+            self.settle()
+            self.wanted = self.image.read_bytes()
+            for change in self.changes().values():
+                self.settle()
+                change()
+                self.checked()
 
 
 class NothingDependsOnIt(World):

@@ -6,6 +6,7 @@ none, and a row that was damaged on the disk has to count as one that is not the
 
 from __future__ import annotations
 
+import functools
 import os
 import sqlite3
 import sys
@@ -13,7 +14,7 @@ import threading
 import zlib
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import msgspec
 
@@ -21,7 +22,7 @@ from yarrik.cache.tree import file_digest
 from yarrik.locks import held
 
 #: Raised when the tables change: a memory of another form is begun anew.
-_FORM = 3
+_FORM = 4
 _SCHEMA = """
 create table if not exists digests (
   path text primary key, status text not null, digest text not null, seal integer not null
@@ -32,7 +33,7 @@ create table if not exists runs (
 ) without rowid;
 create table if not exists durations (
   product text not null, step text not null, seconds real not null, bytes integer not null,
-  "left" integer not null, primary key (product, step)
+  "left" integer not null, seal integer not null, primary key (product, step)
 ) without rowid;
 create table if not exists documents (
   path text primary key, mark text not null, content blob not null, seal integer not null
@@ -42,6 +43,10 @@ create table if not exists facts (name text primary key, value blob not null, se
 _FRESH_NS = 2_000_000_000
 #: What SQLite says of a file that is not a database, or has not the tables that it says (the low byte of its result codes).
 _RUINED = (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_ERROR)
+#: What a read gives of a row.
+_Row = TypeVar("_Row")
+#: What a read of a damaged file raises. SQLite's message can hold a name out of it, which is no text then; a length can lie.
+_ERRORS = (sqlite3.DatabaseError, msgspec.ValidationError, UnicodeDecodeError, MemoryError)
 _NO_ROOM = (sqlite3.SQLITE_FULL, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_IOERR)
 
 
@@ -89,11 +94,11 @@ class Memory:
         with held(f"{file}.lock"):
             try:
                 self._database = _opened(file)
-            except sqlite3.DatabaseError as error:
+            except _ERRORS as error:
                 if not _ruined(error):
                     raise
                 self._begin_anew()
-        rows = self._rows("select path, status, digest, seal from digests")
+        rows = self._rows("select path, status, digest, seal from digests", tuple[str, str, str, int])
         self._digests: dict[str, tuple[str, str]] = {
             path: (status, digest) for path, status, digest, seal in rows if seal == _seal(path, status, digest)
         }
@@ -109,7 +114,7 @@ class Memory:
         with self._lock:
             try:
                 return work(self._database)
-            except sqlite3.DatabaseError as error:
+            except _ERRORS as error:
                 if not _ruined(error):
                     raise
                 self._database.close()
@@ -117,15 +122,18 @@ class Memory:
                     self._begin_anew()
                 return work(self._database)
 
-    def _rows(self, query: str, values: Sequence[object] = ()) -> list[Any]:
-        return self._guarded(lambda database: database.execute(query, values).fetchall())  # type: ignore[no-any-return]
+    def _rows(self, query: str, row: Callable[..., _Row], values: Sequence[object] = ()) -> list[_Row]:
+        """What a query finds. SQLite gives a column whatever type the row says, whatever the table says: a row of another type
+        than `row` is damaged, and more may be."""
+        decode = functools.partial(msgspec.convert, type=list[row])  # type: ignore[valid-type]
+        return self._guarded(lambda database: decode(database.execute(query, values).fetchall()))  # type: ignore[no-any-return]
 
-    def _rows_of(self, query: str, product: str, steps: Sequence[str] | None) -> list[Any]:
+    def _rows_of(self, query: str, row: Callable[..., _Row], product: str, steps: Sequence[str] | None) -> list[_Row]:
         """The rows of a product, those of some steps by themselves."""
         query += " where product = ?"
         if steps is None:
-            return self._rows(query, (product,))
-        return [row for step in steps for row in self._rows(f"{query} and step = ?", (product, step))]
+            return self._rows(query, row, (product,))
+        return [one for step in steps for one in self._rows(f"{query} and step = ?", row, (product, step))]
 
     def _change(self, command: str, *rows: Sequence[object]) -> None:
         """Carries a command out, for each row if there are any; all of them or none."""
@@ -173,23 +181,24 @@ class Memory:
 
     def last_runs(self, product: str, steps: Sequence[str] | None = None) -> dict[str, LastRun]:
         """The last run of each of a product's steps, or of these, by name."""
-        rows = self._rows_of("select step, fingerprint, parts, outputs, seal from runs", product, steps)
+        query = "select step, fingerprint, parts, outputs, seal from runs"
+        rows = self._rows_of(query, tuple[str, str, bytes, bytes, int], product, steps)
         decode = msgspec.json.Decoder(dict[str, str]).decode
         return {
             step: LastRun(fingerprint, parts, decode(outputs))
             for step, fingerprint, parts, outputs, seal in rows
-            if seal == _seal(step, fingerprint, outputs)
+            if seal == _seal(step, fingerprint, parts, outputs)
         }
 
     def remember(self, product: str, step: str, run: LastRun) -> None:
         """Keeps a step's last run."""
-        outputs = msgspec.json.encode(run.outputs)
-        row = (product, step, run.fingerprint, run.encoded_parts, outputs, _seal(step, run.fingerprint, outputs))
+        facts = (step, run.fingerprint, run.encoded_parts, msgspec.json.encode(run.outputs))
+        row = (product, *facts, _seal(*facts))
         self._change("insert or replace into runs values (?, ?, ?, ?, ?, ?)", row)
 
     def kept_outputs(self) -> dict[str, list[str]]:
         """The digests that the last runs of each product left."""
-        products = [product for (product,) in self._rows("select distinct product from runs order by product")]
+        products = [product for (product,) in self._rows("select distinct product from runs order by product", tuple[str])]
         return {
             product: [digest for run in self.last_runs(product).values() for digest in run.outputs.values()]
             for product in products
@@ -197,25 +206,32 @@ class Memory:
 
     def costs(self, product: str, steps: Sequence[str] | None = None) -> dict[str, Cost]:
         """What each step of a product took when it ran last, or of these."""
-        rows = self._rows_of('select step, seconds, bytes, "left" from durations', product, steps)
-        return {step: Cost(seconds, taken, left) for step, seconds, taken, left in rows if min(seconds, taken, left) >= 0}
+        query = 'select step, seconds, bytes, "left", seal from durations'
+        rows = self._rows_of(query, tuple[str, float, int, int, int], product, steps)
+        return {
+            step: Cost(seconds, taken, left)
+            for step, seconds, taken, left, seal in rows
+            if seal == _seal(step, f"{seconds!r} {taken} {left}")
+        }
 
     def took(self, product: str, step: str, cost: Cost) -> None:
         """Keeps what a step took when it ran last."""
-        row = (product, step, cost.seconds, cost.bytes, cost.left)
-        self._change("insert or replace into durations values (?, ?, ?, ?, ?)", row)
+        seal = _seal(step, f"{float(cost.seconds)!r} {cost.bytes} {cost.left}")
+        row = (product, step, cost.seconds, cost.bytes, cost.left, seal)
+        self._change("insert or replace into durations values (?, ?, ?, ?, ?, ?)", row)
 
     def fact(self, name: str) -> bytes | None:
         """A remembered finding (what a compiler said of itself), kept until `learn` replaces it."""
-        rows = self._rows("select value, seal from facts where name = ?", (name,))
-        return bytes(rows[0][0]) if rows and rows[0][1] == _seal(name, rows[0][0]) else None
+        rows = self._rows("select value, seal from facts where name = ?", tuple[bytes, int], (name,))
+        return rows[0][0] if rows and rows[0][1] == _seal(name, rows[0][0]) else None
 
     def learn(self, name: str, value: bytes, most: int = 0) -> None:
         """Keeps a value under a name of its own. With `most`, others of its kind (the name's first word) go when there are more
         of them than that: they are found out again when they are needed."""
         kind = f"{name.split(' ')[0]} "
-        if most and self._rows("select count(*) from facts where substr(name, 1, ?) = ?", (len(kind), kind))[0][0] >= most:
-            self._change("delete from facts where substr(name, 1, ?) = ?", (len(kind), kind))
+        of_kind = " from facts where substr(name, 1, ?) = ?"
+        if most and self._rows(f"select count(*){of_kind}", tuple[int], (len(kind), kind))[0][0] >= most:
+            self._change(f"delete{of_kind}", (len(kind), kind))
         self._change("insert or replace into facts values (?, ?, ?)", (name, value, _seal(name, value)))
 
     def documents(self, rules: str) -> dict[str, tuple[str, bytes]]:
@@ -224,7 +240,7 @@ class Memory:
             self._change("delete from documents", ())
             self.learn("rules of documents", rules.encode())
             return {}
-        rows = self._rows("select path, mark, content, seal from documents")
+        rows = self._rows("select path, mark, content, seal from documents", tuple[str, str, bytes, int])
         return {path: (mark, content) for path, mark, content, seal in rows if seal == _seal(path, mark, content)}
 
     def keep_documents(self, documents: Mapping[str, tuple[str, bytes]]) -> None:
@@ -257,8 +273,12 @@ def _seal(*parts: str | bytes) -> int:
     return zlib.crc32(b"\0".join(part if isinstance(part, bytes) else part.encode("utf-8", "replace") for part in parts))
 
 
-def _ruined(error: sqlite3.DatabaseError) -> bool:
-    return getattr(error, "sqlite_errorcode", 0) & 0xFF in _RUINED
+def _ruined(error: Exception) -> bool:
+    if not isinstance(error, sqlite3.DatabaseError):
+        return True
+    # The module itself says, without a code, that a text is no UTF-8: what was written was.
+    undecoded = isinstance(error, sqlite3.OperationalError) and not hasattr(error, "sqlite_errorcode")
+    return undecoded or getattr(error, "sqlite_errorcode", 0) & 0xFF in _RUINED
 
 
 def _opened(file: Path) -> sqlite3.Connection:

@@ -31,10 +31,10 @@ from yarrik.run.kept_plan import (
 from yarrik.run.own_steps import advice_of, finished_by, kept_own
 from yarrik.run.planning import Planned, Planner
 from yarrik.run.project import EDITS, Project
-from yarrik.run.publishing import STEPS_LOG, Publisher
+from yarrik.run.publishing import STEPS_LOG, Published, Publisher
 from yarrik.run.records import Records
 from yarrik.run.reporting import BuildReport, advice_of_build, kept_report, left_by, notes_of_build, notes_of_moved, row_of
-from yarrik.run.results import StepReport, private_steps
+from yarrik.run.results import Logs, StepReport, private_steps
 from yarrik.run.running import Running, run_graph, send_rest
 from yarrik.run.sandbox import Sandbox
 from yarrik.run.unchanged import PlanKept, Question, Watch, remember_build
@@ -73,7 +73,8 @@ class Builder:
             planned = replace(planned, graph=planned.graph.up_to(until))
         reports, sandbox = self._run(planned, jobs, keep_going, listener)
         records.keep_timeline(planned.name, reports)
-        published, rows, logs = False, [row_of(report) for report in reports], None
+        published, rows = Published(False, [], {}), [row_of(report) for report in reports]
+        former: Logs | None = None
         for _ in range(_PUBLISHINGS):
             if until is not None or any(report.error is not None for report in reports):
                 break
@@ -82,8 +83,7 @@ class Builder:
                 with in_use(project.store):
                     rows = [row_of(report) for report in reports]
                     former = FormerLogs.of(question, project.out(planned.name) / STEPS_LOG).take(rows)
-                    now = Publisher(project).publish(self._finished(planned), rows, ran, former)
-                    published, logs = now is not None, now or former
+                    published = Publisher(project).publish(self._finished(planned), rows, ran, former)
                 break
             except MissingObject:
                 # It was damaged, and is gone now: what leads to it is made again.
@@ -111,7 +111,7 @@ class Builder:
             tuple(reports),
             notes_of_build(said, reports, sandbox, project.store),
             time.monotonic() - self.started,
-            published,
+            published.changed,
             records.saved(planned.name, reports, rows),
             records.tools_said(planned.name, reports),
             () if shared is None else self.planner.told(planned, shared.troubles),
@@ -119,7 +119,8 @@ class Builder:
             advice_of_build(said, reports),
             records.story(row.outputs for row in rows),
             tuple(rows),
-            logs,
+            published.logs or former,
+            published.files,
         )
 
     def remember(

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import contextlib
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import msgspec
 
@@ -23,10 +24,25 @@ if TYPE_CHECKING:
     from yarrik.run.project import Project
     from yarrik.run.results import StepRow
 
-#: The file of `out/` that has the logs of all steps.
-STEPS_LOG = "steps.log"
+#: The files of `out/` that say how the build went, and that have the logs of all steps.
+BUILD_RECORD, STEPS_LOG = "build.json", "steps.log"
 #: Steps whose outputs go into `out/`, by the beginnings of their names.
 _PUBLISHED = ("boot ", "write ", "check ", "describe ")
+
+
+#: A file's size in bytes, the time of its content in nanoseconds, and its inode.
+Mark = tuple[int, int, int]
+#: What was published: the digest of each file, and its mark then (none where it was gone again).
+_Marks = dict[str, tuple[str, Mark | None]]
+
+
+class Published(NamedTuple):
+    """What is in `out/` now: whether that changed, where the logs of steps are in `steps.log` if it was written, and the files
+    with their marks (none where one was gone again)."""
+
+    changed: bool
+    logs: Logs
+    files: Mapping[Path, Mark | None]
 
 
 @dataclass
@@ -35,10 +51,9 @@ class Publisher:
 
     project: Project
 
-    def publish(self, finished: Finished, rows: list[StepRow], ran: bool, logs: Logs | None = None) -> Logs | None:
-        """Brings `out/<product>` to what was built; returns where the logs of its steps are in `steps.log` now, none when
-        nothing had to change. Of steps that ran before, `logs` says where they were. Rows get the seconds that they lack.
-        Raises MissingObject when what was built is damaged in the cache."""
+    def publish(self, finished: Finished, rows: list[StepRow], ran: bool, logs: Logs | None = None) -> Published:
+        """Brings `out/<product>` to what was built. Of steps that ran before, `logs` says where their logs were. Rows get the
+        seconds that they lack. Raises MissingObject when what was built is damaged in the cache."""
         product, disks = finished.product, finished.disks
         out = self.project.out(product)
         published = [row.outputs for row in rows if row.step.startswith(_PUBLISHED)]
@@ -65,13 +80,13 @@ class Publisher:
             files[finished.device_tree] = outputs["device-tree"]
         fact = f"published {product}"
         known = self.project.memory.fact(fact)
-        marks: dict[str, tuple[str, str]] = msgspec.json.decode(known, type=dict[str, tuple[str, str]]) if known else {}
+        marks: _Marks = msgspec.json.decode(known, type=_Marks) if known else {}
         wanted = {**files, "SHA256SUMS": self.project.store.put_bytes(checksum_list(files))}
         stale = [name for name, digest in wanted.items() if marks.get(name) != (digest, _mark(out / name))]
-        records = [name for name in ("build.json", STEPS_LOG) if not (out / name).exists()]
+        records = [name for name in (BUILD_RECORD, STEPS_LOG) if not (out / name).exists()]
         gone = marks.keys() - wanted.keys()
         if not stale and not ran and not records and not gone:
-            return None
+            return Published(False, [], self._left(out, marks))
         out.mkdir(parents=True, exist_ok=True)
         self.project.prepare_folder()
         with held(self.project.folder / f"publishing-{product}.lock"):
@@ -91,13 +106,13 @@ class Publisher:
             now = self._record(finished, rows, out, logs) if ran or records else []
         new_marks = {name: (digest, _mark(out / name)) for name, digest in wanted.items()}
         self.project.memory.learn(fact, msgspec.json.encode(new_marks))
-        return now
+        return Published(True, now, self._left(out, new_marks))
 
-    def files_of(self, product: str) -> tuple[Path, ...]:
-        """The files of a product in `out/`, as it was published last."""
-        known = self.project.memory.fact(f"published {product}")
-        names = msgspec.json.decode(known, type=dict[str, tuple[str, str]]) if known else {}
-        return tuple(self.project.out(product) / name for name in (*names, "build.json", STEPS_LOG))
+    @staticmethod
+    def _left(out: Path, marks: _Marks) -> dict[Path, Mark | None]:
+        # Not out of the memory: that may have been lost meanwhile, or take nothing on a full disk.
+        own = {out / name: _mark(out / name) for name in (BUILD_RECORD, STEPS_LOG)}
+        return {out / name: mark for name, (_, mark) in marks.items()} | own
 
     def _check_copy(self, copy: Path, digest: str) -> None:
         """What goes out is what was built. Raises MissingObject when the cache was damaged, and takes the damage out of it."""
@@ -129,7 +144,7 @@ class Publisher:
             at.append((len(log), len(text)))
             log += text
         document = {"yarrik": __version__, "toolchains": finished.toolchains, "steps": rows}
-        write_file(out / "build.json", msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n")
+        write_file(out / BUILD_RECORD, msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n")
         write_file(out / STEPS_LOG, bytes(log))
         return at
 
@@ -144,9 +159,9 @@ def _remove_empty(folder: Path, top: Path) -> None:
         folder = folder.parent
 
 
-def _mark(path: Path) -> str:
+def _mark(path: Path) -> Mark | None:
     try:
         status = path.stat()
     except OSError:
-        return "missing"
-    return f"{status.st_size} {status.st_mtime_ns} {status.st_ino}"
+        return None
+    return status.st_size, status.st_mtime_ns, status.st_ino

@@ -62,7 +62,7 @@ from yarrik.run.kept_plan import (
     taking,
 )
 from yarrik.run.project import Project
-from yarrik.run.publishing import STEPS_LOG, Publisher
+from yarrik.run.publishing import STEPS_LOG, Published, Publisher
 from yarrik.run.records import Records
 from yarrik.run.reporting import BuildReport, advice_of_build, kept_report, left_by, notes_of_build, row_of, with_moved
 from yarrik.run.results import Logs, StepReport, StepRow, kept_outputs
@@ -196,7 +196,7 @@ class Rebuilder:
         for number, one in zip(numbers, reports, strict=True):
             if not _is_as_before(one, rows[number]):
                 now[number] = row_of(one)
-        published, logs = False, None
+        published = Published(False, [], {})
         if failures:
             records.keep_failure(product, failures[0])
         else:
@@ -204,8 +204,7 @@ class Rebuilder:
                 raise Otherwise  # a step with secrets has to run: they are not kept
             ran = any(report.how in ("ran", "shared") for report in reports)
             with in_use(project.store):
-                logs = Publisher(project).publish(plan.finished, now, ran, self._former_logs(numbers, reports))
-                published = logs is not None
+                published = Publisher(project).publish(plan.finished, now, ran, self._former_logs(numbers, reports))
         project.save_digests()
         send_rest(project, listener)
         shared = project.shared
@@ -216,7 +215,7 @@ class Rebuilder:
             tuple(reports),
             notes_of_build(said, reports, sandbox, project.store),
             time.monotonic() - self.started,
-            published,
+            published.changed,
             records.saved(product, reports, now),
             records.tools_said(product, reports),
             troubles,
@@ -224,7 +223,8 @@ class Rebuilder:
             advice_of_build(plan.said, reports),
             records.story(row.outputs for row in now),
             tuple(now),
-            logs,
+            published.logs,
+            published.files,
         )
         if not failures:
             self._remember(report, digests)

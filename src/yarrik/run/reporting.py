@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from yarrik.cache import Traffic
 from yarrik.errors import listed
 from yarrik.run.kept_plan import Advice
-from yarrik.run.publishing import Publisher
+from yarrik.run.publishing import Mark
 from yarrik.run.records import Records
 from yarrik.run.results import StepRow
 from yarrik.run.unchanged import Left
@@ -59,6 +59,8 @@ class BuildReport(msgspec.Struct, frozen=True):
     rows: tuple[StepRow, ...] = ()
     #: Where the log of each is in `steps.log`, when that was written.
     logs: Logs | None = None
+    #: What is in `out/`, with its marks: none where a file was gone again.
+    files: Mapping[Path, Mark | None] = msgspec.field(default_factory=dict)
 
     @property
     def ran(self) -> tuple[StepReport, ...]:
@@ -137,4 +139,4 @@ def kept_report(project: Project, report: BuildReport, said: Said) -> BuildRepor
 def left_by(project: Project, kept: BuildReport) -> Left:
     """What has to be there after a build."""
     steps = {row.step: (row.fingerprint, row.outputs.values()) for row in kept.rows}
-    return Left(Publisher(project).files_of(kept.product), project.store.root, steps)
+    return Left(kept.files, project.store.root, steps)

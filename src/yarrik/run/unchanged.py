@@ -61,9 +61,9 @@ _SYSCTLS = (
 )
 _ALL = (1 << 64) - 1
 _GONE = (0, 0, 0, 0, 0, 0)
-#: Numbers in a status; those of its mode, and of the times of its content and of itself.
+#: Numbers in a status; those of its mode, its size, the times of its content and of itself, and its inode.
 _NUMBERS = 6
-_MODE, _MTIME, _CTIME = 0, 2, 3
+_MODE, _SIZE, _MTIME, _CTIME, _INODE = range(5)
 #: Bytes of a SHA-256.
 _DIGEST = 32
 #: Bytes of a seal: a length, and two checksums, which take a fifth of the time of a digest.
@@ -633,10 +633,10 @@ def watched() -> Iterator[Watch]:
 
 
 class Left(msgspec.Struct, frozen=True):
-    """What has to be there after a build: its files in `out/`, and for each step its fingerprint and the digests of what it
-    left in the cache."""
+    """What has to be there after a build: its files in `out/` (the size of each, the time of its content and its inode when it
+    was put there), and for each step its fingerprint and the digests of what it left in the cache."""
 
-    out: tuple[Path, ...]
+    out: Mapping[Path, tuple[int, int, int] | None]
     cache: Path
     steps: Mapping[str, tuple[str, Collection[str]]]
 
@@ -698,7 +698,7 @@ def remember_build(
         record.own, record.lock = plan.own, plan.lock
         record.definitions = tuple(sorted(plan.definitions))
     statuses = _statuses(record)
-    if not _settle(record, statuses, watch.began_ns):
+    if not _are_in_out(left, statuses) or not _settle(record, statuses, watch.began_ns):
         return False
     record.statuses = statuses.tobytes()
     record.held = list(_held(cache, left.digests))
@@ -792,6 +792,19 @@ def _is_among(path: str, sources: set[str]) -> bool:
     return path in sources or not sources.isdisjoint(_above(path))
 
 
+def _are_in_out(left: Left, statuses: array[int]) -> bool:
+    """Whether the files in `out/`, whose statuses are the last, are those that were put there: somebody may have taken one away
+    since, and the next build has to put it there again."""
+    first = len(statuses) - _NUMBERS * len(left.out)
+    for at, path in zip(range(first, len(statuses), _NUMBERS), sorted(left.out, key=os.fspath), strict=True):
+        mark = left.out[path]
+        if mark is None or (statuses[at + _SIZE], statuses[at + _MTIME], statuses[at + _INODE]) != tuple(
+            n & _ALL for n in mark
+        ):
+            return False
+    return True
+
+
 def renew(
     changed: FewChanges,
     said: tuple[str, tuple[str, ...], bytes],
@@ -821,6 +834,8 @@ def renew(
         return False
     record.out = sorted(map(os.fspath, left.out))
     _look(statuses, record.out, os.lstat)
+    if not _are_in_out(left, statuses):
+        return False
     record.statuses = statuses.tobytes()
     record.product, record.notes, record.report = said[0], *said[1:]
     record.steps, record.fingerprints = tuple(left.steps), left.fingerprints
