@@ -5,8 +5,9 @@ import os
 import tomllib
 import unittest
 from collections.abc import ItemsView, Iterator
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from tests.support import WorkspaceTest
 from tests.universes import composition_of, plain

@@ -82,7 +82,7 @@ def _without_zeros(pieces: list[Piece]) -> list[Piece]:
     return pieces
 
 
-@total_ordering
+@total_ordering  # which would take the comparisons of a msgspec.Struct for the class's own
 @dataclass(frozen=True, eq=False)
 class Version:
     """A version as it is written. Equal ones may be written differently: 1.0 and 1.0.0. ValueError for what is none."""

@@ -9,11 +9,11 @@ from __future__ import annotations
 import re
 import threading
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import replace
 from pathlib import Path
 from typing import BinaryIO, NoReturn
 
 import msgspec
+from msgspec.structs import replace
 
 from yarrik.boot.command_lines import DEFAULT_INITS, parsed
 from yarrik.boot.console import console_problem

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 
 import msgspec
 
@@ -39,15 +38,13 @@ class ScriptUnclear(Damaged):
     """The script cannot be followed; the message says why."""
 
 
-@dataclass
-class _If:
+class _If(msgspec.Struct):
     """`if`: each condition with what follows it, the last one without a condition for `else`."""
 
     cases: list[tuple[list[_Chain] | None, list[_Chain]]]
 
 
-@dataclass
-class _Chain:
+class _Chain(msgspec.Struct):
     """Commands joined by `&&` and `||`: each with what joins it to the one before."""
 
     parts: list[tuple[str, _If | list[str]]]
@@ -135,19 +132,18 @@ def _tokens(text: str) -> Iterator[str]:
             yield match[1]
 
 
-@dataclass
-class Commands:
+class Commands(msgspec.Struct):
     """A bootloader's shell over the image of a story. `files` and `memory` are what was loaded, by address; `written` the
     sectors that the script has written, by their number."""
 
     story: Story
     part: FoundPartition | None
     filesystem: Filesystem
-    variables: dict[str, str] = field(default_factory=dict)
-    files: dict[int, LoadedFile] = field(default_factory=dict)
-    memory: dict[int, bytes] = field(default_factory=dict)
-    written: dict[int, bytes] = field(default_factory=dict)
-    overlays: list[LoadedFile] = field(default_factory=list)
+    variables: dict[str, str] = msgspec.field(default_factory=dict)
+    files: dict[int, LoadedFile] = msgspec.field(default_factory=dict)
+    memory: dict[int, bytes] = msgspec.field(default_factory=dict)
+    written: dict[int, bytes] = msgspec.field(default_factory=dict)
+    overlays: list[LoadedFile] = msgspec.field(default_factory=list)
     #: The words of the command that starts a kernel, once it was reached.
     starts: list[str] | None = None
     commands: int = 0

@@ -11,7 +11,6 @@ import hashlib
 import struct
 import zlib
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -73,12 +72,11 @@ class Fit(msgspec.Struct, frozen=True):
     time: int = 0
 
 
-@dataclass
-class _Node:
+class _Node(msgspec.Struct):
     """A small helper to fill nodes in."""
 
     node: TreeNode
-    made: dict[str, TreeNode] = field(default_factory=dict)
+    made: dict[str, TreeNode] = msgspec.field(default_factory=dict)
 
     def text(self, name: str, *values: str) -> None:
         if values and any(values):

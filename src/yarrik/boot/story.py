@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, NoReturn
 
@@ -62,14 +61,13 @@ class Granted(msgspec.Struct, frozen=True):
     why: str
 
 
-@dataclass
-class BenchResult:
+class BenchResult(msgspec.Struct):
     """The story, what stops it (None: nothing that was followed does), what was taken for granted, and what is likely wrong."""
 
-    story: list[StoryLine] = field(default_factory=list)
-    granted: list[Granted] = field(default_factory=list)
+    story: list[StoryLine] = msgspec.field(default_factory=list)
+    granted: list[Granted] = msgspec.field(default_factory=list)
     stop: Trouble | None = None
-    warnings: list[Trouble] = field(default_factory=list)
+    warnings: list[Trouble] = msgspec.field(default_factory=list)
 
     @property
     def reached(self) -> bool:
@@ -82,8 +80,7 @@ class Stop(Exception):
         self.trouble = trouble
 
 
-@dataclass
-class Started:
+class Started(msgspec.Struct):
     """What the bootloader hands on."""
 
     kernel: bytes
@@ -91,20 +88,20 @@ class Started:
     line: str
     device_tree: bytes = b""
     device_tree_name: str = ""
-    overlays: list[tuple[str, bytes]] = field(default_factory=list)
+    overlays: list[tuple[str, bytes]] = msgspec.field(default_factory=list)
     initramfs: bytes = b""
     initramfs_name: str = ""
-    given: dict[str, int] = field(default_factory=dict)
+    given: dict[str, int] = msgspec.field(default_factory=dict)
     #: Whether a signature covers all of it, and the script that starts it, if one does.
     signed: bool = False
     #: Whether what starts the kernel applies overlays for certain.
     applies_overlays: bool = False
     script: str = ""
     #: Further entries of a menu: name and command line.
-    others: list[tuple[str, str]] = field(default_factory=list)
+    others: list[tuple[str, str]] = msgspec.field(default_factory=list)
     #: The slot that a script chose, and what it would start of each other one, or why that would not start.
     slot: str = ""
-    further: list[tuple[str, Started | Trouble]] = field(default_factory=list)
+    further: list[tuple[str, Started | Trouble]] = msgspec.field(default_factory=list)
 
 
 class Story:

@@ -11,7 +11,6 @@ import errno
 import fcntl
 import os
 import tempfile
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import BinaryIO
@@ -32,8 +31,7 @@ class Holder(msgspec.Struct, frozen=True):
     product: str
 
 
-@dataclass
-class Claims:
+class Claims(msgspec.Struct, dict=True):
     """The claims of one build. Closed with `close`."""
 
     store: Store

@@ -19,7 +19,6 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, TypeVar, cast
 
@@ -71,8 +70,7 @@ class Refused(Exception):
     """What the cache has must not be used; the message says why."""
 
 
-@dataclass
-class SharedCache:
+class SharedCache(msgspec.Struct):
     """One of them. `place` tells where the user named it."""
 
     name: str
@@ -80,7 +78,7 @@ class SharedCache:
     push: bool
     key: SigningKey | None
     trusted: frozenset[str]
-    place: Place = field(default_factory=Place)
+    place: Place = msgspec.field(default_factory=Place)
     failures: int = 0
     off: str = ""
 

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 
-@dataclass
-class Traffic:
+class Traffic(msgspec.Struct):
     """Results and bytes, brought and sent."""
 
     brought: int = 0

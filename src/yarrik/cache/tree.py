@@ -12,7 +12,6 @@ import re
 import stat
 from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import Literal, TypeVar
@@ -59,8 +58,7 @@ class Entry(msgspec.Struct, frozen=True, gc=False):
     content: str
 
 
-@dataclass(frozen=True)
-class Tree:
+class Tree(msgspec.Struct, frozen=True, dict=True):
     """Entries sorted by path, each folder before what it holds. The top itself has no entry."""
 
     entries: tuple[Entry, ...]

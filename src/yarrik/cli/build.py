@@ -429,7 +429,7 @@ def step_as_json(
 
 def head_as_json(report: BuildReport) -> dict[str, object]:
     """A report's values without its steps."""
-    from dataclasses import asdict
+    from msgspec.structs import asdict
 
     return {
         "ok": not report.errors,

@@ -6,7 +6,6 @@ import re
 import selectors
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Literal, Protocol
 
@@ -87,8 +86,7 @@ class Sink(Protocol):
         """Puts it where it survives the program's end."""
 
 
-@dataclass
-class BootOutcome:
+class BootOutcome(msgspec.Struct):
     """How a boot went: `seen` when all was seen in order; `time`, `ended` (the emulator did, or the port is gone), `panic` or
     `transfer` (a file did not get through) when not.
 
@@ -98,7 +96,7 @@ class BootOutcome:
     seconds: float
     missing: str = ""
     exit_code: int | None = None
-    seen: list[tuple[str, float]] = field(default_factory=list)
+    seen: list[tuple[str, float]] = msgspec.field(default_factory=list)
     why: str = ""
 
 

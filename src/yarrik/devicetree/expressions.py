@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
+
+import msgspec
 
 from yarrik.devicetree.lexer import Lexer, Token
 
@@ -33,8 +34,7 @@ _LEVELS: tuple[dict[str, Callable[[int, int], int]], ...] = (
 )
 
 
-@dataclass
-class Expressions:
+class Expressions(msgspec.Struct):
     """Reads values from a lexer; each value is at most 64 bits wide and unsigned."""
 
     lexer: Lexer

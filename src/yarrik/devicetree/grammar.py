@@ -5,7 +5,8 @@ Each rule is a method, with the rule as its docstring. An error ends a statement
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+
+import msgspec
 
 from yarrik.devicetree.expressions import Expressions
 from yarrik.devicetree.lexer import Lexer, SourceError, Token
@@ -15,13 +16,12 @@ from yarrik.devicetree.tree import DeviceTree, TreeNode, TreeProperty
 _MAX_DEPTH = 60
 
 
-@dataclass
-class Grammar:
+class Grammar(msgspec.Struct, dict=True):
     """Builds a tree from a lexer's tokens. `symbols` keeps all labels for overlays."""
 
     lexer: Lexer
     symbols: bool = False
-    tree: DeviceTree = field(default_factory=lambda: DeviceTree(TreeNode("")))
+    tree: DeviceTree = msgspec.field(default_factory=lambda: DeviceTree(TreeNode("")))
     fragments: int = 0
     labels_before: bool = False
     labels_skipped: bool = False

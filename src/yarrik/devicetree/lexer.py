@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 
 import msgspec
@@ -51,8 +50,7 @@ class Token(msgspec.Struct, frozen=True):
     start: int
 
 
-@dataclass
-class _File:
+class _File(msgspec.Struct):
     path: Path
     text: str
     at: int = 0
@@ -69,17 +67,16 @@ def _original_place(text: str, token: Token, line: int) -> tuple[Path, int]:
     return name, int(last.group(1)) + text.count("\n", last.end(), token.start) - 1
 
 
-@dataclass
-class Lexer:
+class Lexer(msgspec.Struct):
     """The current token and what follows it, through all files that are included. Offsets are in characters."""
 
     path: Path
     folders: Sequence[Path] = ()
     reader: Callable[[Path], bytes] = regular_file
-    files: list[_File] = field(default_factory=list)
-    texts: dict[Path, str] = field(default_factory=dict)
-    token: Token = field(default_factory=lambda: Token("end", "", Path(), 0))
-    troubles: list[Trouble] = field(default_factory=list)
+    files: list[_File] = msgspec.field(default_factory=list)
+    texts: dict[Path, str] = msgspec.field(default_factory=dict)
+    token: Token = msgspec.field(default_factory=lambda: Token("end", "", Path(), 0))
+    troubles: list[Trouble] = msgspec.field(default_factory=list)
     opened: int = 0
 
     def fail(self, what: str, token: Token | None = None, hint: str = "") -> SourceError:

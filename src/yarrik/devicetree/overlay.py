@@ -7,7 +7,7 @@ names it has: the order in which a blob grows when it is edited in place, so the
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 from yarrik.devicetree.phandles import by_phandle, number_of
 from yarrik.devicetree.tree import DeviceTree, TreeNode, TreeProperty, text_of
@@ -24,8 +24,7 @@ def apply_overlay(base: DeviceTree, overlay: DeviceTree, name: str) -> None:
     _Application(base, overlay, name).run()
 
 
-@dataclass
-class _Application:
+class _Application(msgspec.Struct):
     base: DeviceTree
     overlay: DeviceTree
     name: str

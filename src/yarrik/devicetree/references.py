@@ -4,26 +4,26 @@ Labels are kept while the source is read; phandles and paths are filled in when 
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from yarrik.devicetree.lexer import Lexer, SourceError, Token
 from yarrik.devicetree.tree import DeviceTree, Reference, TreeNode, TreeProperty
 from yarrik.errors import suggestion
 
 
-@dataclass
-class References:
+class References(msgspec.Struct):
     """What refers to what in one tree. `symbols` keeps all labels for overlays; `plugin` is set for an overlay's source."""
 
     lexer: Lexer
     tree: DeviceTree
     symbols: bool = False
     plugin: bool = False
-    labels: dict[str, TreeNode] = field(default_factory=dict)
-    contested: list[tuple[str, TreeNode, Token]] = field(default_factory=list)
-    phandles: dict[int, int] = field(default_factory=dict)
-    taken: set[int] = field(default_factory=set)
+    labels: dict[str, TreeNode] = msgspec.field(default_factory=dict)
+    contested: list[tuple[str, TreeNode, Token]] = msgspec.field(default_factory=list)
+    phandles: dict[int, int] = msgspec.field(default_factory=dict)
+    taken: set[int] = msgspec.field(default_factory=set)
     following: int = 1
 
     def name_labels(self, node: TreeNode, labels: list[str], token: Token, merged: bool) -> None:

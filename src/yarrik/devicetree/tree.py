@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
 
+import msgspec
 
-@dataclass
-class Reference:
+
+class Reference(msgspec.Struct):
     """A place in a property that stands for another node: a phandle cell at `offset`, or the node's path as text.
 
     `target` is a label, or a full path when it begins with `/`; it is written at `start` (characters) of `file`."""
@@ -24,27 +24,25 @@ class Reference:
 Mark = tuple[Path, int]
 
 
-@dataclass
-class TreeProperty:
+class TreeProperty(msgspec.Struct):
     """`value` is what the blob holds, once the references in it are resolved. What is `deleted` keeps its place, in case
     it comes back."""
 
     name: str
     value: bytes
-    references: list[Reference] = field(default_factory=list)
+    references: list[Reference] = msgspec.field(default_factory=list)
     deleted: bool = False
     at: Mark | None = None
 
 
-@dataclass
-class TreeNode:
+class TreeNode(msgspec.Struct):
     """`name` has the unit address with it (`serial@9000000`); the top's name is empty. What is `deleted` keeps its place,
     in case it comes back."""
 
     name: str
-    properties: dict[str, TreeProperty] = field(default_factory=dict)
-    children: dict[str, TreeNode] = field(default_factory=dict)
-    labels: list[str] = field(default_factory=list)
+    properties: dict[str, TreeProperty] = msgspec.field(default_factory=dict)
+    children: dict[str, TreeNode] = msgspec.field(default_factory=dict)
+    labels: list[str] = msgspec.field(default_factory=list)
     deleted: bool = False
     only_if_used: bool = False
     at: Mark | None = None
@@ -92,15 +90,14 @@ class TreeNode:
         return here
 
 
-@dataclass
-class DeviceTree:
+class DeviceTree(msgspec.Struct):
     """A whole tree with its memory reservations (address and size in bytes).
 
     `names` are the names of properties as the blob held them that the tree was read from, each with a zero at its end:
     a blob that is changed keeps their order."""
 
     root: TreeNode
-    reservations: list[tuple[int, int]] = field(default_factory=list)
+    reservations: list[tuple[int, int]] = msgspec.field(default_factory=list)
     boot_cpu: int = 0
     names: bytes = b""
 

@@ -6,9 +6,10 @@ from __future__ import annotations
 import os
 import struct
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+
+import msgspec
 
 from yarrik.arrays import numpy
 from yarrik.binary_tables import Numbers, Table, bitmap
@@ -58,8 +59,7 @@ def write_ext4(plan: Ext4Plan, target: Target, offset: int, content: Callable[[s
         target.finish()
 
 
-@dataclass
-class _Writer:
+class _Writer(msgspec.Struct, dict=True):
     plan: Ext4Plan
     target: Target
     offset: int

@@ -6,9 +6,10 @@ from __future__ import annotations
 import struct
 import uuid as uuids
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from itertools import pairwise
+
+import msgspec
 
 from yarrik.arrays import numpy
 from yarrik.binary_tables import Numbers
@@ -23,8 +24,7 @@ _MOST_HASH = 0x7FFFFFFF << 1
 _ENTRY = struct.Struct("<IHBB")
 
 
-@dataclass(frozen=True)
-class Folder:
+class Folder(msgspec.Struct, frozen=True, dict=True):
     """A folder's own number, its parent's, and names, numbers and types of what it holds, in the tree's order."""
 
     form: Form

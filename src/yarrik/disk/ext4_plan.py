@@ -11,7 +11,6 @@ import os
 import uuid as uuids
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
@@ -51,8 +50,7 @@ GROWTH = 512
 _MOST_RESERVED = BLOCK // 4
 
 
-@dataclass(frozen=True)
-class Geometry:
+class Geometry(msgspec.Struct, frozen=True, dict=True):
     """Where the filesystem's own structures lie, for a number of blocks and inodes. `reserved_descriptors` are the blocks
     that are kept for the descriptors of groups yet to come."""
 

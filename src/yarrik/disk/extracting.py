@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from yarrik.beneath import Folder
 from yarrik.cache import parent_paths
@@ -17,14 +18,13 @@ from yarrik.disk.found import Found, Reader
 from yarrik.errors import Damaged
 
 
-@dataclass
-class Extracted:
+class Extracted(msgspec.Struct):
     """How many files were written; what was left out since only root could make it, and what was refused: paths below
     something that is not a folder, and second members of a name."""
 
     files: int = 0
-    for_root: list[str] = field(default_factory=list)
-    refused: list[str] = field(default_factory=list)
+    for_root: list[str] = msgspec.field(default_factory=list)
+    refused: list[str] = msgspec.field(default_factory=list)
 
 
 #: Latest time that every file system and tool can hold (seconds since 1970): the end of 2446, ext4's.

@@ -8,7 +8,6 @@ from __future__ import annotations
 import struct
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
@@ -152,8 +151,7 @@ def _fitting(shape: _Shape, bits: int | None) -> FatGeometry:
     return geometry
 
 
-@dataclass
-class _Check:
+class _Check(msgspec.Struct):
     """What FAT cannot hold: links, nodes, owners, names, sizes, names that differ only in case."""
 
     tree: RootTree

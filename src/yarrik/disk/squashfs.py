@@ -11,10 +11,11 @@ import os
 import struct
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from typing import BinaryIO
+
+import msgspec
 
 from yarrik.disk.squashfs_contents import Contents, Stored
 from yarrik.disk.squashfs_form import (
@@ -70,14 +71,13 @@ class SquashfsUnfit(Unfit):
     """The tree holds what squashfs cannot."""
 
 
-@dataclass
-class _Metadata:
+class _Metadata(msgspec.Struct):
     """A stream of blocks of 8 KiB, compressed one by one; a place in it is (where its block begins, offset in the block)."""
 
     compress: Callable[[bytes], bytes]
-    out: bytearray = field(default_factory=bytearray)
-    pending: bytearray = field(default_factory=bytearray)
-    starts: list[int] = field(default_factory=lambda: [0])
+    out: bytearray = msgspec.field(default_factory=bytearray)
+    pending: bytearray = msgspec.field(default_factory=bytearray)
+    starts: list[int] = msgspec.field(default_factory=lambda: [0])
 
     @property
     def length(self) -> int:
@@ -139,8 +139,7 @@ def write_squashfs(
         return writer.run()
 
 
-@dataclass
-class _Writer:
+class _Writer(msgspec.Struct, dict=True):
     tree: RootTree
     sink: BinaryIO
     content: Callable[[str], str | Path]
@@ -149,9 +148,9 @@ class _Writer:
     compress: Callable[[bytes], bytes]
     pool: ThreadPoolExecutor
     position: int = SUPER.size
-    ids: dict[int, int] = field(default_factory=dict)
-    attributes: dict[bytes, int] = field(default_factory=dict)
-    attribute_counts: list[int] = field(default_factory=list)
+    ids: dict[int, int] = msgspec.field(default_factory=dict)
+    attributes: dict[bytes, int] = msgspec.field(default_factory=dict)
+    attribute_counts: list[int] = msgspec.field(default_factory=list)
 
     def run(self) -> int:
         self.sink.seek(self.position)

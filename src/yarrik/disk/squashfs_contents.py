@@ -8,12 +8,12 @@ import os
 from collections import deque
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, field
 from io import FileIO
 from pathlib import Path
 from typing import BinaryIO, NamedTuple
 
 import google_crc32c
+import msgspec
 
 from yarrik.disk.squashfs_form import BLOCK, NO_FRAGMENT, UNCOMPRESSED_BLOCK
 from yarrik.moving import stored_ranges
@@ -36,8 +36,7 @@ class Stored(NamedTuple):
     offset: int = 0
 
 
-@dataclass
-class _Large:
+class _Large(msgspec.Struct):
     """A large file whose blocks are under way."""
 
     sizes: list[int]
@@ -47,8 +46,7 @@ class _Large:
     offset: int = 0
 
 
-@dataclass
-class Contents:
+class Contents(msgspec.Struct):
     """Stores files one after another from `position` of the sink on; `fragments` are their places and sizes."""
 
     sink: BinaryIO
@@ -56,11 +54,11 @@ class Contents:
     content: Callable[[str], str | Path]
     compress: Callable[[bytes], bytes]
     pool: ThreadPoolExecutor
-    fragments: list[tuple[int, int]] = field(default_factory=list)
+    fragments: list[tuple[int, int]] = msgspec.field(default_factory=list)
     _fragment_count: int = 0
-    _waiting: deque[tuple[Future[bytes], bytes, Callable[[int, int], None]]] = field(default_factory=deque)
+    _waiting: deque[tuple[Future[bytes], bytes, Callable[[int, int], None]]] = msgspec.field(default_factory=deque)
     _writing: Future[None] | None = None
-    _tail: bytearray = field(default_factory=lambda: bytearray(BLOCK))
+    _tail: bytearray = msgspec.field(default_factory=lambda: bytearray(BLOCK))
     _used: int = 0
 
     def store(self, files: list[Node]) -> list[Stored]:

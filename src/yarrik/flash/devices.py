@@ -7,7 +7,6 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from typing import Literal
@@ -98,11 +97,10 @@ class Device(msgspec.Struct, frozen=True):
         return f"{self.name}-{self.serial}" if self.serial else self.name
 
 
-@dataclass
-class Devices:
+class Devices(msgspec.Struct, dict=True):
     """What there is at one moment."""
 
-    view: View = field(default_factory=View)
+    view: View = msgspec.field(default_factory=View)
 
     def all(self) -> list[Device]:
         """Whole devices with anything in them, by name."""

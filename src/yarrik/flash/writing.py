@@ -11,7 +11,6 @@ import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
 from typing import Literal
 
 import msgspec
@@ -37,8 +36,7 @@ class Progress(msgspec.Struct, frozen=True):
     total: int
 
 
-@dataclass
-class Job:
+class Job(msgspec.Struct):
     """One device that an image is written to. `begin` is how many parts an earlier attempt has written; `say` gets the
     progress, `settled` how many parts have reached the device; `stop` ends it early."""
 
@@ -47,7 +45,7 @@ class Job:
     begin: int = 0
     say: Callable[[Progress], None] = lambda progress: None
     settled: Callable[[int], None] = lambda parts: None
-    stop: threading.Event = field(default_factory=threading.Event)
+    stop: threading.Event = msgspec.field(default_factory=threading.Event)
 
 
 class Written(msgspec.Struct, frozen=True):

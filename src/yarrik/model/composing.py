@@ -8,12 +8,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
 
 import msgspec
+from msgspec.structs import replace
 
 from yarrik.errors import Collector, Place, Trouble, YarrikError, listed, suggestion
 from yarrik.model.checking import convert, find_troubles
@@ -104,8 +104,7 @@ def _setting(label: str, key: str, text: str) -> Document:
     return document
 
 
-@dataclass(frozen=True)
-class Composition:
+class Composition(msgspec.Struct, frozen=True, dict=True):
     """A product with all that it names, under its circumstances."""
 
     product: Definition[Product]
@@ -116,7 +115,7 @@ class Composition:
     now: Circumstances
     changes: tuple[Document, ...] = ()
     warnings: tuple[Trouble, ...] = ()
-    _recipes: dict[tuple[str, str], Definition[Recipe]] = field(default_factory=dict, repr=False, compare=False)
+    _recipes: dict[tuple[str, str], Definition[Recipe]] = msgspec.field(default_factory=dict)
 
     @property
     def name(self) -> str:
@@ -147,7 +146,7 @@ class Composition:
             else:
                 found = self._defined(name, version)
             if version is not None and version.text != found.value.version:
-                found = replace(found, value=msgspec.structs.replace(found.value, version=version.text))
+                found = replace(found, value=replace(found.value, version=version.text))
             self._recipes[key] = found
         return self._recipes[key]
 
@@ -159,13 +158,13 @@ class Composition:
 
     def _asks_for_versions(self, name: str) -> bool:
         """Whether a recipe says other things of other versions."""
-        if self._many_versions is None:
-            object.__setattr__(self, "_many_versions", {amendment.value.target[1] for amendment in self.workspace.amendments
-                                                        if any(when.version for when in amendment.value.when)})  # fmt: skip
         raw = self.workspace.shelved["recipe"][name].document.raw
-        return name in (self._many_versions or ()) or any("version" in when for when in raw.get("when", ()))
+        return name in self._many_versions or any("version" in when for when in raw.get("when", ()))
 
-    _many_versions: set[str] | None = field(default=None, repr=False, compare=False)
+    @cached_property
+    def _many_versions(self) -> set[str]:
+        amendments = (amendment.value for amendment in self.workspace.amendments)
+        return {one.target[1] for one in amendments if any(when.version for when in one.when)}
 
     @cached_property
     def wishes(self) -> tuple[Wishes, Document]:
@@ -182,11 +181,9 @@ class Composition:
         for one in self.product.value.more_image:
             image = self.workspace.definition("image", one.image, Image, self.now)
             profile = self.profile.value
-            profile = msgspec.structs.replace(
-                profile, init=one.init or profile.init, init_path=one.init_path or profile.init_path
-            )
+            profile = replace(profile, init=one.init or profile.init, init_path=one.init_path or profile.init_path)
             # None of the board's disks is its own, and what is mounted in it is its own business.
-            board = replace(self.board, value=msgspec.structs.replace(self.board.value, disk=()))
+            board = replace(self.board, value=replace(self.board.value, disk=()))
             composition = replace(self, image=image, profile=replace(self.profile, value=profile), board=board)
             found.append(Further(one.name, one, composition))
         return tuple(found)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field, replace
 from typing import Any
+
+import msgspec
 
 from yarrik.versions import Version, parse_wish
 
@@ -17,8 +18,7 @@ EARLY = ("arch", "board", "profile", "variant")
 LATE = ("option", "version")
 
 
-@dataclass(frozen=True)
-class Circumstances:
+class Circumstances(msgspec.Struct, frozen=True):
     """What conditions are held against. `boards` is the board and all that it extends, `profiles` likewise.
 
     `versions` (by recipe) and `options` (by recipe and option) are None until they are resolved. `recipe` and `version` are
@@ -31,11 +31,11 @@ class Circumstances:
     versions: Mapping[str, Version] | None = None
     options: Mapping[tuple[str, str], bool] | None = None
     recipe: str = ""
-    version: Version | None = field(default=None)
+    version: Version | None = None
 
     def of_recipe(self, recipe: str, version: Version | None) -> Circumstances:
         """The circumstances for one recipe's conditions, with its version when it is known."""
-        return replace(self, recipe=recipe, version=version)
+        return msgspec.structs.replace(self, recipe=recipe, version=version)
 
 
 def words_of(value: Any) -> list[str]:

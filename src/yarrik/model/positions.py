@@ -6,7 +6,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+
+import msgspec
 
 KeyPath = tuple[str, ...]
 
@@ -25,12 +26,11 @@ def key_lines(text: str) -> dict[KeyPath, int]:
     return _Walk(text).run()
 
 
-@dataclass
-class _Walk:
+class _Walk(msgspec.Struct):
     text: str
     at: int = 0
-    lines: dict[KeyPath, int] = field(default_factory=dict)
-    counts: dict[KeyPath, int] = field(default_factory=dict)
+    lines: dict[KeyPath, int] = msgspec.field(default_factory=dict)
+    counts: dict[KeyPath, int] = msgspec.field(default_factory=dict)
 
     def run(self) -> dict[KeyPath, int]:
         table: KeyPath = ()

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import Any, Generic, Literal, TypeVar
@@ -43,8 +42,7 @@ class Origin(msgspec.Struct, frozen=True):
             origin = origin.replaced
 
 
-@dataclass(frozen=True)
-class Document:
+class Document(msgspec.Struct, frozen=True, dict=True):
     """A file as written, or a table in it at `prefix`, or several merged (with `known` origins)."""
 
     file: Path
@@ -98,8 +96,7 @@ class Document:
         return Document(self.file, raw, (*self.prefix, *keys))
 
 
-@dataclass(frozen=True)
-class Definition(Generic[T]):
+class Definition(msgspec.Struct, Generic[T], frozen=True):
     """A named definition: its value, its document (for origins), and the shelf it lies on (empty for the workspace)."""
 
     name: str

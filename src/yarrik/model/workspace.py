@@ -6,12 +6,12 @@ import os
 import sys
 import threading
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Generic, NoReturn, TypeVar
 
 import msgspec
+from msgspec.structs import replace
 
 from yarrik import __version__
 from yarrik.errors import Collector, Place, Trouble, Unfit, YarrikError, listed, suggestion
@@ -50,8 +50,7 @@ _MANY = 400
 _RULES = ("model/definitions.py", "model/rules.py", "model/checking.py")
 
 
-@dataclass(frozen=True)
-class Shelved:
+class Shelved(msgspec.Struct, frozen=True, dict=True):
     """A definition as written on its shelf (an empty name for the workspace itself)."""
 
     name: str
@@ -136,8 +135,7 @@ class Unread(Mapping[str, Shelved]):
     __getitem__ = __contains__ = __iter__ = __len__ = _refuse
 
 
-@dataclass(frozen=True)
-class Workspace:
+class Workspace(msgspec.Struct, frozen=True, dict=True):
     """All definitions by kind and name. Later shelves override earlier ones, but only where they say so."""
 
     root: Path
@@ -148,9 +146,9 @@ class Workspace:
     #: How many recipes had to be read and looked at anew.
     files_read: int = 0
     #: The shelves by name, in order.
-    shelves: Mapping[str, ShelfOnDisk] = field(default_factory=dict)
+    shelves: Mapping[str, ShelfOnDisk] = msgspec.field(default_factory=dict)
     #: The changes of a product that is put together of several files, those of each by itself.
-    layers: Mapping[str, tuple[Document, ...]] = field(default_factory=dict)
+    layers: Mapping[str, tuple[Document, ...]] = msgspec.field(default_factory=dict)
 
     @property
     def file(self) -> Path:
@@ -368,7 +366,7 @@ def _shelves(root: Path, settings: WorkspaceFile, collector: Collector, listed_a
         seen.add(choice.name)
         read.append(ShelfOnDisk(shelf, folder))
         # Under the workspace's name for it, if the two differ: that is an error by itself, and makes no others.
-        yield ShelfOnDisk(msgspec.structs.replace(shelf, name=choice.name), folder)
+        yield ShelfOnDisk(replace(shelf, name=choice.name), folder)
     collector.extend(_unfit_together(read))
 
 

@@ -13,7 +13,6 @@ import tempfile
 import threading
 import weakref
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, Literal
 
@@ -101,8 +100,7 @@ class Offered(msgspec.Struct, frozen=True):
         return self.files.get("/".join(word for word in path.split("/") if word not in ("", ".")))
 
 
-@dataclass
-class Offering:
+class Offering(msgspec.Struct):
     """What an image or product offers, made anew when its image is another one than before."""
 
     image: Path
@@ -110,9 +108,9 @@ class Offering:
     #: The folder of a product, whose manifest says which files are offered too.
     folder: Path | None = None
     hear: Callable[[YarrikError], None] = lambda error: None
-    _now: Offered | None = field(default=None, init=False)
-    _mark: tuple[int, ...] = field(default=(), init=False)
-    _lock: threading.Lock = field(default_factory=threading.Lock, init=False)
+    _now: Offered | None = None
+    _mark: tuple[int, ...] = ()
+    _lock: threading.Lock = msgspec.field(default_factory=threading.Lock)
 
     def now(self) -> Offered:
         """The table as of now; the one before when the image cannot be read just now. Raises YarrikError for a first one that

@@ -8,7 +8,8 @@ import socket
 import struct
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
+
+import msgspec
 
 from yarrik.errors import Damaged, Unfit
 from yarrik.netboot.offering import Offered, OfferedFile, Request
@@ -26,8 +27,7 @@ _MOST_TRANSFERS = 100
 _LARGEST_TEXT = 16 << 20
 
 
-@dataclass
-class _Transfer:
+class _Transfer(msgspec.Struct):
     """A file on its way. `acked` counts blocks from 0, without end; on the wire they are 16 bits."""
 
     socket: socket.socket
@@ -44,7 +44,7 @@ class _Transfer:
     sent: int = 0
     due: float = 0.0
     tries: int = 0
-    began: float = field(default_factory=time.monotonic)
+    began: float = msgspec.field(default_factory=time.monotonic)
 
     @property
     def client(self) -> str:

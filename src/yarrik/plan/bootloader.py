@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from yarrik.boot import EnvironmentDamaged, parse_environment
 from yarrik.errors import Place, Trouble, YarrikError, suggestion
@@ -27,8 +28,7 @@ def loader_folder(recipe: str) -> str:
     return f"usr/share/{recipe}"
 
 
-@dataclass
-class BootloaderSteps:
+class BootloaderSteps(msgspec.Struct):
     """Adds the steps of one bootloader to a graph. `given` are outputs of other recipes, as inputs."""
 
     composition: Composition

@@ -5,7 +5,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+
+import msgspec
 
 from yarrik.boot import FIRST_BOOT_FILE, LONGEST_LINE, FormUnfit, card_text, form_lines, form_troubles
 from yarrik.disk import BOOT_FOLDER, blob_offsets, numbered_partitions
@@ -37,12 +38,11 @@ def first_boot_service(image: Image) -> OneService | None:
     )
 
 
-@dataclass
-class FirstBootFiles:
+class FirstBootFiles(msgspec.Struct):
     """The paths that it needs, with where each is said, and the programs that it calls, with what calls them."""
 
-    own: list[tuple[OwnPath, Place]] = field(default_factory=list)
-    programs: list[tuple[str, str]] = field(default_factory=list)
+    own: list[tuple[OwnPath, Place]] = msgspec.field(default_factory=list)
+    programs: list[tuple[str, str]] = msgspec.field(default_factory=list)
 
 
 def first_boot_files(composition: Composition, read_only_root: bool, collector: Collector) -> FirstBootFiles:
@@ -53,8 +53,7 @@ def first_boot_files(composition: Composition, read_only_root: bool, collector: 
     return found
 
 
-@dataclass
-class _Making:
+class _Making(msgspec.Struct):
     composition: Composition
     read_only_root: bool
     collector: Collector

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from typing import Literal
@@ -70,23 +69,22 @@ def plan_product(
     return _Planner(answer, surroundings, accounts, further_accounts or {}).run()
 
 
-@dataclass
-class _Planner:
+class _Planner(msgspec.Struct, dict=True):
     answer: Answer
     surroundings: Surroundings
     accounts: Settled
     further_accounts: Mapping[str, Settled]
-    steps: dict[str, Step] = field(default_factory=dict)
-    built: dict[Node, tuple[str, str]] = field(default_factory=dict)
-    sysroots: dict[Node, tuple[str, str]] = field(default_factory=dict)
-    archives: dict[Node, tuple[str, str]] = field(default_factory=dict)
-    split: dict[Node, str] = field(default_factory=dict)
-    licences: dict[str, str] = field(default_factory=dict)
+    steps: dict[str, Step] = msgspec.field(default_factory=dict)
+    built: dict[Node, tuple[str, str]] = msgspec.field(default_factory=dict)
+    sysroots: dict[Node, tuple[str, str]] = msgspec.field(default_factory=dict)
+    archives: dict[Node, tuple[str, str]] = msgspec.field(default_factory=dict)
+    split: dict[Node, str] = msgspec.field(default_factory=dict)
+    licences: dict[str, str] = msgspec.field(default_factory=dict)
     #: The outputs of each recipe by name, as step and output: the file, and the tree that lays it out.
-    outputs_of: dict[Node, dict[str, str]] = field(default_factory=dict)
-    programs: dict[str, tuple[Place, str]] = field(default_factory=dict)
-    collector: Collector = field(default_factory=Collector)
-    _settings: dict[Side, Setting] = field(default_factory=dict)
+    outputs_of: dict[Node, dict[str, str]] = msgspec.field(default_factory=dict)
+    programs: dict[str, tuple[Place, str]] = msgspec.field(default_factory=dict)
+    collector: Collector = msgspec.field(default_factory=Collector)
+    _settings: dict[Side, Setting] = msgspec.field(default_factory=dict)
     _kernel_sources: tuple[str, str] | None = None
     _recipe_now: Recipe | None = None
 

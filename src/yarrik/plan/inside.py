@@ -6,7 +6,6 @@ import os
 import re
 import stat
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
 
 import msgspec
@@ -34,19 +33,18 @@ _LARGEST_TEMPLATE = 1 << 20
 _MOST_PATHS = 100_000
 
 
-@dataclass
-class Inside:
+class Inside(msgspec.Struct):
     """The paths that an image brings, the files of this machine that they are made from, by label, and where each is said."""
 
-    own: list[OwnPath] = field(default_factory=list)
-    files: dict[str, str] = field(default_factory=dict)
-    places: dict[str, Path] = field(default_factory=dict)
+    own: list[OwnPath] = msgspec.field(default_factory=list)
+    files: dict[str, str] = msgspec.field(default_factory=dict)
+    places: dict[str, Path] = msgspec.field(default_factory=dict)
     #: By path and key of its table; an empty key is the table itself.
-    said: dict[tuple[str, str], Place] = field(default_factory=dict)
+    said: dict[tuple[str, str], Place] = msgspec.field(default_factory=dict)
     #: Texts that no message shows, by label.
-    secret_files: dict[str, str] = field(default_factory=dict)
+    secret_files: dict[str, str] = msgspec.field(default_factory=dict)
     #: Programs that have to be in the image, with what calls them.
-    programs: list[tuple[str, str]] = field(default_factory=list)
+    programs: list[tuple[str, str]] = msgspec.field(default_factory=list)
 
 
 def what_is_inside(
@@ -61,15 +59,14 @@ def what_is_inside(
     return _Inside(composition, surroundings, arch, accounts, read_only_root, collector).run()
 
 
-@dataclass
-class _Inside:
+class _Inside(msgspec.Struct):
     composition: Composition
     surroundings: NearSurroundings
     arch: str
     accounts: Accounts
     read_only_root: bool
     collector: Collector
-    found: Inside = field(default_factory=Inside)
+    found: Inside = msgspec.field(default_factory=Inside)
 
     @property
     def image(self) -> Definition[Image]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 import msgspec
 
@@ -33,8 +32,7 @@ def mount_table(composition: Composition, read_only_root: bool, collector: Colle
     return _Making(composition, read_only_root, collector).run()
 
 
-@dataclass
-class _Making:
+class _Making(msgspec.Struct):
     composition: Composition
     read_only_root: bool
     collector: Collector

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TypedDict
 
@@ -267,8 +266,7 @@ def _on_disks(disks: Sequence[Disk]) -> set[str]:
     return {part.image for disk in disks for part in disk.partition if part.image}
 
 
-@dataclass
-class ProductSteps:
+class ProductSteps(msgspec.Struct):
     """Adds a product's own steps to a graph."""
 
     composition: Composition

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
 import msgspec
@@ -23,15 +22,14 @@ _NAMES = {"own": "files of the image"}
 Difference = Callable[[str, str], list[str]]
 
 
-@dataclass(frozen=True)
-class Reason:
+class Reason(msgspec.Struct, frozen=True):
     """Why a step runs. The text can be stored and shown anywhere, whatever file names are in it."""
 
     code: ReasonCode
     text: str
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "text", printable(self.text))
+        msgspec.structs.force_setattr(self, "text", printable(self.text))
 
 
 def reason_for(

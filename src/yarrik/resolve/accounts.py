@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -80,38 +79,36 @@ def settle_accounts(
     return _Settling(image, dict(locked_users or {}), dict(locked_groups or {})).run(tuple(asked))
 
 
-@dataclass
-class _Wish:
+class _Wish(msgspec.Struct):
     """What all that ask for one user say of it together; `said` has for each key who said it."""
 
     name: str
     id: int | None = None
     group: str = ""
-    groups: dict[str, Place] = field(default_factory=dict)
+    groups: dict[str, Place] = msgspec.field(default_factory=dict)
     home: str = ""
     shell: str = ""
     comment: str = ""
     packages: tuple[str, ...] = ()
     own: User | None = None
-    said: dict[str, Place] = field(default_factory=dict)
-    places: list[Place] = field(default_factory=list)
+    said: dict[str, Place] = msgspec.field(default_factory=dict)
+    places: list[Place] = msgspec.field(default_factory=list)
 
     def where(self, key: str) -> Place:
         return self.said.get(key) or self.places[0]
 
 
-@dataclass
-class _Settling:
+class _Settling(msgspec.Struct):
     image: Definition[Image]
     locked_users: dict[str, int]
     locked_groups: dict[str, int]
-    collector: Collector = field(default_factory=Collector)
-    wishes: dict[str, _Wish] = field(default_factory=dict)
+    collector: Collector = msgspec.field(default_factory=Collector)
+    wishes: dict[str, _Wish] = msgspec.field(default_factory=dict)
     #: Groups that are asked for: number, place, packages (none: the image).
-    groups: dict[str, tuple[int | None, Place, tuple[str, ...]]] = field(default_factory=dict)
+    groups: dict[str, tuple[int | None, Place, tuple[str, ...]]] = msgspec.field(default_factory=dict)
     #: Who has each number: name, whether it is written down, and where.
-    uids: dict[int, tuple[str, Place]] = field(default_factory=dict)
-    gids: dict[int, tuple[str, Place]] = field(default_factory=dict)
+    uids: dict[int, tuple[str, Place]] = msgspec.field(default_factory=dict)
+    gids: dict[int, tuple[str, Place]] = msgspec.field(default_factory=dict)
 
     def run(self, asked: Sequence[Asked]) -> Settled:
         image = self.image

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from yarrik.errors import Collector, Trouble, YarrikError, suggestion
 from yarrik.model import never_holding, too_late
@@ -27,8 +28,7 @@ if TYPE_CHECKING:
 _MOST_WAYS = 100
 
 
-@dataclass(frozen=True)
-class Answer:
+class Answer(msgspec.Struct, frozen=True, dict=True):
     """What a product resolves to. `composition` and `host` are the product with everything known, for the two sides."""
 
     universe: Universe

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+import msgspec
 
 from yarrik.errors import Trouble, YarrikError
 from yarrik.resolve.packages import has_more_than_one, package_rules
@@ -47,8 +48,7 @@ def versions_of(recipe: Definition[Recipe]) -> list[Version]:
     return found
 
 
-@dataclass
-class Catalog:
+class Catalog(msgspec.Struct, dict=True):
     """Names as a composition sees them; each lookup is done once."""
 
     composition: Composition

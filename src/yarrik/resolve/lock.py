@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -134,16 +133,15 @@ def _shown(value: object) -> str | None:
     return {True: "on", False: "off"}.get(value, str(value)) if value is not None else None  # type: ignore[call-overload]
 
 
-@dataclass
-class Lock:
+class Lock(msgspec.Struct):
     """The lock of one workspace; `changed` tells whether it has to be written."""
 
     file: Path
-    sources: dict[str, str] = field(default_factory=dict)
-    products: dict[str, LockedProduct] = field(default_factory=dict)
-    shelves: dict[str, str] = field(default_factory=dict)
-    commits: dict[str, str] = field(default_factory=dict)
-    debian: dict[str, LockedDebian] = field(default_factory=dict)
+    sources: dict[str, str] = msgspec.field(default_factory=dict)
+    products: dict[str, LockedProduct] = msgspec.field(default_factory=dict)
+    shelves: dict[str, str] = msgspec.field(default_factory=dict)
+    commits: dict[str, str] = msgspec.field(default_factory=dict)
+    debian: dict[str, LockedDebian] = msgspec.field(default_factory=dict)
     changed: bool = False
     #: What was written last.
     _written: str = ""

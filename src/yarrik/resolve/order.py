@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from yarrik.errors import Trouble, YarrikError
 
@@ -13,8 +14,7 @@ if TYPE_CHECKING:
     from yarrik.resolve.facts import Node
 
 
-@dataclass(frozen=True)
-class Order:
+class Order(msgspec.Struct, frozen=True, dict=True):
     """Nodes, each after all that it needs; `needs`, `tools` and `outputs` name the direct ones."""
 
     nodes: tuple[Node, ...]

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
+import msgspec
 from msgspec.structs import replace
 
 from yarrik.errors import suggestion
@@ -46,27 +46,26 @@ OFF, ON = 2, 4
 _LIBRARIES = re.compile(r"/(usr/)?lib(/\*\*|/[^/]*(\.so.*|\*)?)?$|^\*\*$")
 
 
-@dataclass
-class Universe:
+class Universe(msgspec.Struct, dict=True):
     """The problem as the solver sees it. `locked` versions and roles are preferred; `ignored` facts are left out."""
 
     composition: Composition
-    locked: Mapping[tuple[str, Side], Version] = field(default_factory=dict)
-    locked_roles: Mapping[str, str] = field(default_factory=dict)
+    locked: Mapping[tuple[str, Side], Version] = msgspec.field(default_factory=dict)
+    locked_roles: Mapping[str, str] = msgspec.field(default_factory=dict)
     ignored: frozenset[Fact] = frozenset()
-    things: list[Thing] = field(default_factory=list)
-    numbers: dict[Thing, int] = field(default_factory=dict)
-    _candidates: dict[Thing, list[Version]] = field(default_factory=dict)
+    things: list[Thing] = msgspec.field(default_factory=list)
+    numbers: dict[Thing, int] = msgspec.field(default_factory=dict)
+    _candidates: dict[Thing, list[Version]] = msgspec.field(default_factory=dict)
     #: All clauses that were given, and the recommendations by the package that they are of: what explains an answer.
-    told: list[Clause] = field(default_factory=list)
-    wished_by: dict[str, list[Link]] = field(default_factory=dict)
+    told: list[Clause] = msgspec.field(default_factory=list)
+    wished_by: dict[str, list[Link]] = msgspec.field(default_factory=dict)
     #: Recommendations that no shelf can answer: who recommends what, and where that stands.
-    unanswered: list[tuple[str, str, Place]] = field(default_factory=list)
+    unanswered: list[tuple[str, str, Place]] = msgspec.field(default_factory=list)
     #: Recipes of which something asks for certain versions, met by the answer or not.
-    bounded: set[str] = field(default_factory=set)
-    _given: set[tuple[Term, ...]] = field(default_factory=set)
+    bounded: set[str] = msgspec.field(default_factory=set)
+    _given: set[tuple[Term, ...]] = msgspec.field(default_factory=set)
     #: Options that something was said of, and that have to be on or off therefore. Nobody has to weigh the others.
-    _mentioned: list[Thing] = field(default_factory=list)
+    _mentioned: list[Thing] = msgspec.field(default_factory=list)
 
     @cached_property
     def catalog(self) -> Catalog:

@@ -10,8 +10,9 @@ import hashlib
 import re
 import warnings
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from yarrik.errors import Unfit
 
@@ -36,13 +37,12 @@ class CertificateUnfit(Unfit):
         self.path, self.package = node.path, node.package
 
 
-@dataclass
-class Certificates:
+class Certificates(msgspec.Struct):
     """The bundle's text (empty without any certificate), links by name with their destinations, and what is worth knowing."""
 
     bundle: bytes = b""
-    links: dict[str, str] = field(default_factory=dict)
-    notes: list[str] = field(default_factory=list)
+    links: dict[str, str] = msgspec.field(default_factory=dict)
+    notes: list[str] = msgspec.field(default_factory=list)
 
 
 def trusted_certificates(tree: RootTree, read: Callable[[str], bytes], clock: int) -> Certificates:

@@ -6,9 +6,10 @@ from __future__ import annotations
 
 import re
 import struct
-from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING
+
+import msgspec
 
 if TYPE_CHECKING:
     from yarrik.rootfs.tree import Node, RootTree
@@ -43,12 +44,11 @@ def make_icon_cache(tree: RootTree, theme: str) -> bytes:
     return making.written() if words and all(_GRAPHIC.fullmatch(word) for word in words) else b""
 
 
-@dataclass
-class _Making:
+class _Making(msgspec.Struct, dict=True):
     tree: RootTree
-    folders: list[str] = field(default_factory=list)
+    folders: list[str] = msgspec.field(default_factory=list)
     #: Flags by icon name and folder.
-    icons: dict[str, dict[int, int]] = field(default_factory=dict)
+    icons: dict[str, dict[int, int]] = msgspec.field(default_factory=dict)
 
     def scan(self, path: str, below: str, depth: int) -> None:
         """Notes all icons of a folder; `below` is its path in the theme. Links are followed, as programs do that search."""

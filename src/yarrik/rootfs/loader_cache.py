@@ -10,7 +10,6 @@ import os
 import re
 import struct
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -62,11 +61,10 @@ def library_cache(tree: RootTree, place_of: Callable[[str], Path]) -> tuple[byte
     return making.run(), list(making.links.values())
 
 
-@dataclass
-class _Making:
+class _Making(msgspec.Struct, dict=True):
     tree: RootTree
     place_of: Callable[[str], Path]
-    links: dict[str, Node] = field(default_factory=dict)
+    links: dict[str, Node] = msgspec.field(default_factory=dict)
 
     def run(self) -> bytes:
         # The loader takes the first of several entries of one name: that of the folder that is searched first.

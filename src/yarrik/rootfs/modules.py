@@ -10,7 +10,6 @@ from __future__ import annotations
 import re
 import struct
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
 from io import BytesIO
 from posixpath import basename
 
@@ -143,11 +142,10 @@ def _device_names(modules: Iterable[ModuleFacts]) -> str:
 # The tree of prefixes
 
 
-@dataclass
-class _Branch:
+class _Branch(msgspec.Struct):
     prefix: str
-    values: list[tuple[int, str]] = field(default_factory=list)
-    children: dict[str, _Branch] = field(default_factory=dict)
+    values: list[tuple[int, str]] = msgspec.field(default_factory=list)
+    children: dict[str, _Branch] = msgspec.field(default_factory=dict)
 
 
 def _underscored(alias: str) -> str:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Literal
 
@@ -67,8 +66,7 @@ class _Row(msgspec.Struct, frozen=True, gc=False, array_like=True):
     attributes: tuple[tuple[str, bytes], ...] = ()
 
 
-@dataclass(frozen=True)
-class RootTree:
+class RootTree(msgspec.Struct, frozen=True, dict=True):
     """Nodes sorted by path, with every folder that leads to one. The top `/` is among them."""
 
     nodes: tuple[Node, ...]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
 
 import msgspec
 from msgspec.structs import replace
@@ -43,14 +42,13 @@ from yarrik.run.unchanged import PlanKept, Question, Watch, remember_build
 _PUBLISHINGS = 4
 
 
-@dataclass
-class Builder:
+class Builder(msgspec.Struct):
     """Builds the products of a project."""
 
     project: Project
     planner: Planner
     #: When the command began, on the monotonic clock: builds are timed from there.
-    started: float = field(default_factory=time.monotonic)
+    started: float = msgspec.field(default_factory=time.monotonic)
 
     def build(
         self,

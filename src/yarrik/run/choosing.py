@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-import dataclasses
 import difflib
 import json
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Literal
 
 import msgspec
-import msgspec.structs
 import tomlkit
+from msgspec.structs import replace
 
 from yarrik.atomic import write_file
 from yarrik.errors import Place, Trouble, YarrikError, shown_path
@@ -60,18 +58,17 @@ class _Sizes(msgspec.Struct):
     packages: list[dict[str, Any]] = []
 
 
-@dataclass
-class Choosing:
+class Choosing(msgspec.Struct):
     """One product while it is being changed. Nothing is written before `save`."""
 
     session: Session
     product: str
-    file: Path = field(init=False)
-    text: str = field(init=False)
+    file: Path = Path()
+    text: str = ""
     #: What is in the file, and the texts before each change.
-    original: str = field(init=False)
-    undone: list[str] = field(default_factory=list)
-    _verdicts: dict[str, Verdict] = field(default_factory=dict)
+    original: str = ""
+    undone: list[str] = msgspec.field(default_factory=list)
+    _verdicts: dict[str, Verdict] = msgspec.field(default_factory=dict)
 
     def __post_init__(self) -> None:
         workspace = self.session.project.workspace
@@ -150,7 +147,7 @@ class Choosing:
             document = parse_document(text.encode(), self.file)
             product = Shelved(self.product, known[self.product].shelf, str(self.file), None, document)
             products = {**known, self.product: product}
-            tried = dataclasses.replace(workspace, shelved={**workspace.shelved, "product": products})
+            tried = replace(workspace, shelved={**workspace.shelved, "product": products})
             composition = compose(tried, self.product)
             answer = self.session.planner.answer(composition)
         except YarrikError as error:

@@ -8,7 +8,6 @@ import json
 import os
 import stat
 import tempfile
-from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -61,8 +60,7 @@ KEPT = "kept-edits"
 _AS_THEY_ARE = "* -text -eol -ident -filter -working-tree-encoding\n"
 
 
-@dataclass(frozen=True)
-class Edit:
+class Edit(msgspec.Struct, frozen=True):
     """The working tree of a recipe's sources."""
 
     session: Session

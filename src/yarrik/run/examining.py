@@ -5,7 +5,6 @@ from __future__ import annotations
 import platform
 import shutil
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from typing import Literal
 
 import msgspec
@@ -35,13 +34,12 @@ class Row(msgspec.Struct, frozen=True):
     next_: str = ""
 
 
-@dataclass
-class Examination:
+class Examination(msgspec.Struct):
     """All that was found: a row for each thing, what would stop a build, and what is only likely wrong."""
 
-    rows: list[Row] = field(default_factory=list)
-    stops: list[Trouble] = field(default_factory=list)
-    warnings: list[Trouble] = field(default_factory=list)
+    rows: list[Row] = msgspec.field(default_factory=list)
+    stops: list[Trouble] = msgspec.field(default_factory=list)
+    warnings: list[Trouble] = msgspec.field(default_factory=list)
     #: The product, as far as it could be looked at.
     composition: Composition | None = None
     planned: Planned | None = None

@@ -7,9 +7,10 @@ import time
 from collections.abc import Callable, Collection, Mapping
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from contextlib import ExitStack
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, BinaryIO, assert_never
+
+import msgspec
 
 from yarrik.cache import Claims
 from yarrik.errors import YarrikError
@@ -35,8 +36,7 @@ if TYPE_CHECKING:
 ASKING = 8
 
 
-@dataclass
-class Execution:
+class Execution(msgspec.Struct):
     """One run through a graph. `folder` is the workspace's own `.yarrik`; `shared` are caches of others, if there are any.
     `before_first` is called before the first step runs, and may raise YarrikError. `kept` are the outputs of steps that the
     graph needs and has not; `private` are the names of those whose results go nowhere else, if they are known."""
@@ -51,7 +51,7 @@ class Execution:
     before_first: Callable[[], None]
     difference: Difference
     shared: Shared | None = None
-    kept: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    kept: Mapping[str, Mapping[str, str]] = msgspec.field(default_factory=dict)
     private: set[str] | None = None
 
     def run(self) -> list[StepReport]:

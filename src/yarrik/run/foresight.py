@@ -5,8 +5,9 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from yarrik.boot import MemoryDisagrees, banks_of, console_problem, memory_disagrees, memory_of
 from yarrik.cache import LastRun, MissingObject, Store
@@ -20,8 +21,7 @@ from yarrik.run.kernel_config import base_problem
 from yarrik.run.results import kept_outputs
 
 
-@dataclass
-class Foresight:
+class Foresight(msgspec.Struct):
     """Looks ahead of one plan. `errors` would stop the build, `warnings` may."""
 
     composition: Composition

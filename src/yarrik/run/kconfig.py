@@ -8,7 +8,6 @@ from __future__ import annotations
 import re
 import stat
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 import msgspec
@@ -25,8 +24,7 @@ _MAX_NESTING = 200
 _DEEPEST_TREE = 60
 
 
-@dataclass(slots=True)
-class Option:
+class Option(msgspec.Struct):
     """One definition of an option. `conditions` are those of its own and of all menus and files around it.
     `defaults` are values with their conditions, in order; `choice` is the number of the choice
     that it is one of, 0 for none."""
@@ -37,20 +35,19 @@ class Option:
     prompted: bool = False
     prompt: str = ""
     help: str = ""
-    conditions: list[str] = field(default_factory=list)
-    defaults: list[tuple[str, str]] = field(default_factory=list)
+    conditions: list[str] = msgspec.field(default_factory=list)
+    defaults: list[tuple[str, str]] = msgspec.field(default_factory=list)
     choice: int = 0
 
 
-@dataclass
-class Options:
+class Options(msgspec.Struct):
     """What the Kconfig files of a tree define: `defined` by name, and for each name what selects it under what condition."""
 
-    defined: dict[str, list[Option]] = field(default_factory=dict)
-    selectors: dict[str, list[tuple[str, str]]] = field(default_factory=dict)
-    implied: dict[str, list[tuple[str, str]]] = field(default_factory=dict)
+    defined: dict[str, list[Option]] = msgspec.field(default_factory=dict)
+    selectors: dict[str, list[tuple[str, str]]] = msgspec.field(default_factory=dict)
+    implied: dict[str, list[tuple[str, str]]] = msgspec.field(default_factory=dict)
     _choices: int = 0
-    around: dict[str, tuple[str, tuple[str, ...]]] = field(default_factory=dict)
+    around: dict[str, tuple[str, tuple[str, ...]]] = msgspec.field(default_factory=dict)
 
     @classmethod
     def of(cls, source: Folder, kernel_arch: str = "") -> Options:

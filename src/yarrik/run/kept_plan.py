@@ -11,7 +11,6 @@ import re
 import weakref
 from collections import Counter
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from functools import cache, cached_property
 from pathlib import Path
 from typing import Any, NamedTuple, TypeVar, Union
@@ -262,8 +261,7 @@ def decoded_state(data: bytes) -> KeptState:
     return msgspec.msgpack.decode(data, type=KeptState)
 
 
-@dataclass
-class Kept:
+class Kept(msgspec.Struct, dict=True, weakref=True):
     """A kept plan with its state, and the file that has its steps."""
 
     plan: KeptPlan
@@ -384,16 +382,19 @@ def kept_steps(
     if before is not None:
         numbers |= before.numbers
     kept: list[KeptStep] = []
-    file = bytearray(before.file if before is not None else b"")
+    file = [before.file if before is not None else b""]
+    size = len(file[0])
     takers: dict[Suffixed, list[tuple[int, str]]] = {}
     # A digest that is anywhere else than in the steps that take it may mean that something else follows from it.
     times: Counter[bytes] = Counter()
     for number, step in enumerate(steps, first):
         data = encoded_step(step)
         times.update(_DIGEST.findall(data))
-        part = None if has_secrets(step) else Part.at(len(file), data)
+        part = None if has_secrets(step) else Part.at(size, data)
         kept.append(KeptStep(step.name, [numbers[one] for one in step.needs], step.name in private, part))
-        file += data if part is not None else b""
+        if part is not None:
+            file.append(data)
+            size += len(data)
         for label in sorted(step.files.keys() & step.places):
             key = (os.fspath(step.places[label]), step.action.suffixes if isinstance(step.action, PrepareFolder) else None)
             if key in heard:
@@ -410,7 +411,7 @@ def kept_steps(
         and times[digest.encode()] == taken[digest]  # others: it changed meanwhile
         and (before is None or key in before.apart or (before.whole and digest.encode() not in before.file))
     }
-    return kept, bytes(file), [KeptSource(*key, takers[key]) for key in sole], list(sole.values())
+    return kept, b"".join(file), [KeptSource(*key, takers[key]) for key in sole], list(sole.values())
 
 
 def fragment_asks(path: str, digest: str) -> bool | None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from functools import cached_property, partial
 from pathlib import Path
 from typing import Literal
@@ -23,8 +22,7 @@ _ALL_OFF = ("tinyconfig", "allnoconfig")
 _DEEPEST = 40
 
 
-@dataclass(frozen=True)
-class Given:
+class Given(msgspec.Struct, frozen=True, dict=True):
     """A file of options that the configuration is made from, as text: a base or a fragment."""
 
     file: Path
@@ -88,8 +86,7 @@ class Wished(msgspec.Struct, frozen=True):
     obstacles: tuple[Obstacle, ...]
 
 
-@dataclass
-class Configured:
+class Configured(msgspec.Struct, dict=True):
     """A configuration with all that led to it. `fragments` are in the order in which they apply; `board` are options that
     follow from the board's definition; `base` is what they all change, None for a target that is no file."""
 

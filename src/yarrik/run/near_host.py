@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from yarrik.errors import Place, Trouble, Unfit, YarrikError, found_nearby
 from yarrik.run.secrets import password_hash, read_secret
@@ -17,15 +18,14 @@ if TYPE_CHECKING:
     from yarrik.toolchain import Toolchain
 
 
-@dataclass
-class NearHost:
+class NearHost(msgspec.Struct):
     """Answers from this machine, and remembers what it found. `toolchains` are compilers by the side that they build for."""
 
     project: Project
     composition: Composition
-    toolchains: dict[str, Toolchain] = field(default_factory=dict)
+    toolchains: dict[str, Toolchain] = msgspec.field(default_factory=dict)
     #: Source folders as they are now, by digest: they may not be in the store yet.
-    trees: dict[str, Tree] = field(default_factory=dict)
+    trees: dict[str, Tree] = msgspec.field(default_factory=dict)
 
     def toolchain(self, side: str) -> Toolchain:
         return self.toolchains[side]

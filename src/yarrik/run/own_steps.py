@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
 import msgspec
@@ -129,8 +128,7 @@ class MadeAgain(NamedTuple):
     gone: set[str]
 
 
-@dataclass
-class OwnAgain:
+class OwnAgain(msgspec.Struct):
     """Makes the own steps of a product again, whose `files` say something else than when it was planned."""
 
     project: Project
@@ -279,7 +277,6 @@ def _never(step: Step) -> StepRow:
     return StepRow(step.name, "not reached", "", -1.0, "", {}, ())
 
 
-@dataclass
 class _KnownSurroundings(NearHost):
     """Surroundings of a product of which the compilers, and where its sources come from, are known."""
 

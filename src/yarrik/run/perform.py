@@ -7,10 +7,11 @@ import os
 import re
 import time
 from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import singledispatch
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
+
+import msgspec
 
 from yarrik.beneath import Folder, NotPlain
 from yarrik.cache import Entry, Store, Tree, clashes
@@ -62,8 +63,7 @@ DEEPEST = 100
 _CONFIG = "build/.config"
 
 
-@dataclass
-class Context:
+class Context(msgspec.Struct):
     """What an action may use. `inputs` gives digests by label; `work` is an empty folder of its own, `place` that it will be.
 
     Commands write into that folder what they like. So nothing in it is opened by its path, only through `below`."""
@@ -75,13 +75,13 @@ class Context:
     place: WorkFolder
     log: BinaryIO
     jobs: int
-    notes: list[str] = field(default_factory=list)
+    notes: list[str] = msgspec.field(default_factory=list)
     #: The code of each note that is a warning, empty for others.
-    codes: list[str] = field(default_factory=list)
+    codes: list[str] = msgspec.field(default_factory=list)
     offline: bool = False
     redirect_hosts: Collection[str] = ()
     archives: Callable[[], Sequence[Archive]] = tuple
-    began: float = field(default_factory=time.monotonic)
+    began: float = msgspec.field(default_factory=time.monotonic)
     layouts: Layouts | None = None
     #: Reports what the step is doing; nothing of it is kept.
     tell: Callable[[str], None] = lambda text: None

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -64,15 +63,14 @@ class Planned(msgspec.Struct, frozen=True):
         return self.composition.name
 
 
-@dataclass
-class Planner:
+class Planner(msgspec.Struct):
     """Plans the products of a project. What was worked out for a composition once is not worked out again."""
 
     project: Project
-    _answers: dict[object, tuple[Answer, Composition]] = field(default_factory=dict)
-    _planned: dict[int, tuple[Planned, Composition]] = field(default_factory=dict)
-    _accounts: dict[int, tuple[Settled, Answer]] = field(default_factory=dict)
-    _further: dict[int, tuple[dict[str, Settled], Answer]] = field(default_factory=dict)
+    _answers: dict[object, tuple[Answer, Composition]] = msgspec.field(default_factory=dict)
+    _planned: dict[int, tuple[Planned, Composition]] = msgspec.field(default_factory=dict)
+    _accounts: dict[int, tuple[Settled, Answer]] = msgspec.field(default_factory=dict)
+    _further: dict[int, tuple[dict[str, Settled], Answer]] = msgspec.field(default_factory=dict)
 
     def compose(self, product: str | None = None, overrides: Overrides | None = None) -> Composition:
         """The composition of a product, by default the workspace's own choice. Raises YarrikError."""

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import sqlite3
-from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -43,12 +42,11 @@ class Choices(msgspec.Struct, frozen=True):
     full_proof: bool = False
 
 
-@dataclass
-class Project:
+class Project(msgspec.Struct, dict=True):
     """The workspace in `root`. Closed with `close`."""
 
     root: Path
-    choices: Choices = field(default_factory=Choices)
+    choices: Choices = msgspec.field(default_factory=Choices)
 
     @property
     def folder(self) -> Path:

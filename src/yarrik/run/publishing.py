@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -45,8 +44,7 @@ class Published(NamedTuple):
     files: Mapping[Path, Mark | None]
 
 
-@dataclass
-class Publisher:
+class Publisher(msgspec.Struct):
     """Publishes the products of a project."""
 
     project: Project
@@ -125,7 +123,8 @@ class Publisher:
         """`build.json` and `steps.log`: how this build went. Unlike all else they differ from one build to the next."""
         store = self.project.store
         before = (out / STEPS_LOG).read_bytes() if former else b""
-        log, at, line_end = bytearray(), Logs(), ""
+        parts: list[bytes] = []
+        at, end, line_end = Logs(), 0, ""
         # There is a row for each step of the product, of which most are kept: each of these has to cost little.
         for row, known in zip(rows, former or [None] * len(rows), strict=True):
             if known is not None and row.seconds >= 0:
@@ -139,13 +138,17 @@ class Publisher:
                     with contextlib.suppress(MissingObject):
                         text = store.get_bytes(result.log).decode("utf-8", "replace").encode()
             reason = f" ({row.reason})" if row.reason else ""
-            log += f"{line_end}== {row.step}: {row.how}, {row.seconds:.2f} s{reason}\n".encode()
+            head = f"{line_end}== {row.step}: {row.how}, {row.seconds:.2f} s{reason}\n".encode()
             line_end = "\n"
-            at.append((len(log), len(text)))
-            log += text
-        document = {"yarrik": __version__, "toolchains": finished.toolchains, "steps": rows}
-        write_file(out / BUILD_RECORD, msgspec.json.format(msgspec.json.encode(document), indent=1) + b"\n")
-        write_file(out / STEPS_LOG, bytes(log))
+            end += len(head)
+            at.append((end, len(text)))
+            end += len(text)
+            parts += (head, text)
+        head = msgspec.json.encode({"yarrik": __version__, "toolchains": finished.toolchains})
+        # A line for each step; in JSON, an end of line within a text is written as `\n`.
+        steps = msgspec.json.Encoder().encode_lines(rows).rstrip(b"\n").replace(b"\n", b",\n ")
+        write_file(out / BUILD_RECORD, head[:-1] + b',\n"steps":[\n ' + steps + b"\n]}\n")
+        write_file(out / STEPS_LOG, b"".join(parts))
         return at
 
 

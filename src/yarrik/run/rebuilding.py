@@ -9,7 +9,6 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
@@ -88,8 +87,7 @@ class _Written(NamedTuple):
     moved: bool
 
 
-@dataclass
-class Rebuilder:
+class Rebuilder(msgspec.Struct, dict=True):
     """Builds a product of which nothing but sources, files, options, and recipes' commands, versions and addresses has changed
     since the build `before`. `started` is when the command began, on the monotonic clock; `shown` makes a report's values for
     JSON, without its steps."""
@@ -99,7 +97,7 @@ class Rebuilder:
     started: float = 0.0
     shown: Callable[[BuildReport], dict[str, object]] = lambda report: {}
     #: What the lock had of the product, where this build has written another.
-    _held_before: LockedProduct | None = field(default=None, init=False)
+    _held_before: LockedProduct | None = None
 
     def build(self, jobs: int | None, keep_going: bool, listener: Listener) -> BuildReport | None:
         """Runs what follows from the changes, publishes, and keeps how all is now. The report says what failed. None when

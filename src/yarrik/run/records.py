@@ -6,7 +6,6 @@ import codecs
 import fcntl
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, BinaryIO
 
 import msgspec
@@ -38,8 +37,7 @@ class Span(msgspec.Struct, frozen=True):
         return self.began + self.seconds
 
 
-@dataclass
-class Records:
+class Records(msgspec.Struct):
     """The records of a project's builds."""
 
     project: Project

@@ -1,7 +1,6 @@
 """What became of steps, and which results are kept."""
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -43,8 +42,7 @@ class StepRow(msgspec.Struct):
     notes: tuple[str, ...]
 
 
-@dataclass
-class StepReport:
+class StepReport(msgspec.Struct):
     """What became of one step. `same` tells that it ran and its result was the former one."""
 
     step: "Step"
@@ -53,7 +51,7 @@ class StepReport:
     reason: str = ""
     seconds: float = 0.0
     same: bool = False
-    outputs: Mapping[str, str] = field(default_factory=dict)
+    outputs: Mapping[str, str] = msgspec.field(default_factory=dict)
     notes: tuple[Note, ...] = ()
     log: str = ""
     error: "YarrikError | None" = None

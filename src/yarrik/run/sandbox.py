@@ -16,7 +16,6 @@ import threading
 import time
 import weakref
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
@@ -61,8 +60,7 @@ def _own_view(sees: Sees) -> View:
     return view_of(sight_of(sees.programs), views_in(Store(default_root())))
 
 
-@dataclass(eq=False)
-class Sandbox:
+class Sandbox(msgspec.Struct, eq=False, dict=True, weakref=True):
     """How commands run on this machine. `programs` are paths of compilers whose folders are searched inside; `look` gives what
     of this machine is seen."""
 
@@ -70,9 +68,9 @@ class Sandbox:
     look: Callable[[Sees], View] = _own_view
     allowed: bool = True
     budget: JobBudget | None = None
-    _processes: set[subprocess.Popen[bytes]] = field(default_factory=set)
-    _seen: dict[Sees, list[str]] = field(default_factory=dict)
-    _lock: threading.RLock = field(default_factory=threading.RLock)
+    _processes: set[subprocess.Popen[bytes]] = msgspec.field(default_factory=set)
+    _seen: dict[Sees, list[str]] = msgspec.field(default_factory=dict)
+    _lock: threading.RLock = msgspec.field(default_factory=threading.RLock)
     stopped: bool = False
 
     def __post_init__(self) -> None:

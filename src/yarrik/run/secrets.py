@@ -7,7 +7,6 @@ import os
 import stat
 import sys
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -22,13 +21,15 @@ ROUNDS = 20_000
 _SALT = "./0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"
 
 
-@dataclass(frozen=True)
 class Secret:
     """A secret's text, which no message, trace or comparison shows."""
 
-    text: str = field(repr=False)
+    __slots__ = ("text",)
 
-    def __str__(self) -> str:
+    def __init__(self, text: str) -> None:
+        self.text = text
+
+    def __repr__(self) -> str:
         return "(secret)"
 
 

@@ -10,7 +10,6 @@ import os
 import tomllib
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
@@ -85,8 +84,7 @@ def _wanted(choice: ShelfChoice) -> Wanted:
     return Wanted(choice.branch, choice.tag, choice.commit)
 
 
-@dataclass
-class Shelves:
+class Shelves(msgspec.Struct, dict=True):
     """The shelves of the workspace in `root`; mirrors are in the folder `cache`."""
 
     root: Path

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from yarrik.run.host_view import names_of, remembered_sight, view_of, views_in
 from yarrik.run.sandbox import THE_BOARDS
@@ -16,15 +17,14 @@ if TYPE_CHECKING:
     from yarrik.toolchain import Toolchain
 
 
-@dataclass
-class Sights:
+class Sights(msgspec.Struct):
     """What is seen beside the `toolchains` of each side, as the `machine` memory knows it; views of it are beside the store."""
 
     store: Store
     machine: Memory
     toolchains: dict[str, Toolchain]
     #: Each sight with the digest of its paths: hundreds of recipes share a few of them.
-    _known: dict[tuple[str, tuple[str, ...]], tuple[Sight, str]] = field(default_factory=dict)
+    _known: dict[tuple[str, tuple[str, ...]], tuple[Sight, str]] = msgspec.field(default_factory=dict)
 
     def digest(self, side: str, programs: tuple[str, ...]) -> str:
         """A digest of the paths that programs and a side's toolchain need of this machine."""

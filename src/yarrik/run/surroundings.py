@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
@@ -26,8 +25,7 @@ from yarrik.sources import DEBIAN_SCHEME, SourcePackage, checked_package, unpack
 from yarrik.toolchain import DevelopmentFiles, Toolchain, development_files, probe, with_clang
 
 
-@dataclass
-class HostSurroundings(NearHost):
+class HostSurroundings(NearHost, dict=True):
     """Answers what planning a product asks, from this machine, and remembers what it found for running it. Its `toolchains` are
     the compilers of the sides that were asked for."""
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
 
@@ -66,12 +65,17 @@ def parts_below(store: Store, tops: Iterable[str], known: Collection[str] = ()) 
     return found, met
 
 
-@dataclass(frozen=True)
-class _Found:
+class _Found(msgspec.Struct, frozen=True, eq=False):
     """A digest's document, read from a store. Only the digest counts: the same has the same content in every store."""
 
     digest: str
-    store: Store = field(compare=False)
+    store: Store
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Found) and self.digest == other.digest
+
+    def __hash__(self) -> int:
+        return hash(self.digest)
 
 
 def _part(store: Store, digest: str) -> Part:
@@ -124,8 +128,7 @@ def difference_in(store: Store, trees: Mapping[str, Tree]) -> Callable[[str, str
     return paths
 
 
-@dataclass(eq=False)
-class _Layout:
+class _Layout(msgspec.Struct, eq=False):
     """A folder with the trees of all documents that `tops` lead to. `paths` has who brought each path, and as what."""
 
     path: Path
@@ -136,19 +139,18 @@ class _Layout:
     identity: tuple[int, int] = (0, 0)
 
 
-@dataclass
-class Layouts:
+class Layouts(msgspec.Struct):
     """Folders of sysroots and tools that steps have read and others can go on with: one that has a part of what is wanted gets
     the rest, so that each recipe of a chain adds its own files alone. Large trees, like a kernel's sources, are used again as
     they are. Steps see them read-only. They wait beside the folders of steps."""
 
-    _idle: dict[str, list[_Layout]] = field(default_factory=dict)
-    _lent: dict[tuple[Path, str], _Layout] = field(default_factory=dict)
+    _idle: dict[str, list[_Layout]] = msgspec.field(default_factory=dict)
+    _lent: dict[tuple[Path, str], _Layout] = msgspec.field(default_factory=dict)
     #: Where a tree's folder waits, by the tree's digest; and what steps have of them: the digest, and the folder's identity.
-    _idle_trees: dict[str, Path] = field(default_factory=dict)
-    _lent_trees: dict[tuple[Path, str], tuple[str, tuple[int, int]]] = field(default_factory=dict)
+    _idle_trees: dict[str, Path] = msgspec.field(default_factory=dict)
+    _lent_trees: dict[tuple[Path, str], tuple[str, tuple[int, int]]] = msgspec.field(default_factory=dict)
     _count: int = 0
-    _lock: threading.Lock = field(default_factory=threading.Lock)
+    _lock: threading.Lock = msgspec.field(default_factory=threading.Lock)
 
     def lay_out(self, store: Store, name: str, tops: Sequence[str], work: Path, below: Folder) -> None:
         """Makes the folder `name` of a step, which has none, from these documents. Raises YarrikError where trees clash,

@@ -24,7 +24,6 @@ from array import array
 from bisect import bisect_left
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -551,19 +550,18 @@ def _variables(names: Iterable[str]) -> dict[str, str]:
 # Remembering
 
 
-@dataclass
-class Watch:
+class Watch(msgspec.Struct):
     """What a build has looked at since it began."""
 
-    began_ns: int = field(default_factory=time.time_ns)
-    began: float = field(default_factory=time.monotonic)
+    began_ns: int = msgspec.field(default_factory=time.time_ns)
+    began: float = msgspec.field(default_factory=time.monotonic)
     #: Files and folders that were opened, and what was looked at in place of opening it.
-    opened: set[str] = field(default_factory=set)
-    read: set[str] = field(default_factory=set)
-    trees: set[str] = field(default_factory=set)
+    opened: set[str] = msgspec.field(default_factory=set)
+    read: set[str] = msgspec.field(default_factory=set)
+    trees: set[str] = msgspec.field(default_factory=set)
     #: Folders of sources that were read, with the suffixes of what was read of them, and single files (None).
-    sources: set[Suffixed] = field(default_factory=set)
-    variables: set[str] = field(default_factory=set)
+    sources: set[Suffixed] = msgspec.field(default_factory=set)
+    variables: set[str] = msgspec.field(default_factory=set)
     #: Whether a secret was taken from the environment.
     secret: bool = False
     #: The folder of sources that is being read.

@@ -7,7 +7,6 @@ from __future__ import annotations
 import stat
 import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
 
@@ -47,8 +46,7 @@ class Settings(msgspec.Struct, frozen=True):
     archives: Callable[[], Sequence[Archive]] = tuple
 
 
-@dataclass
-class Worker:
+class Worker(msgspec.Struct):
     """Runs the steps of one graph. `folder` is the workspace's own `.yarrik`; `shared` are caches of others, if there are any;
     `last` are the steps' last runs, by name; `private` the names of those whose results go nowhere else."""
 
@@ -66,9 +64,9 @@ class Worker:
     #: Outputs of steps that the graph needs and has not.
     kept: Mapping[str, Mapping[str, str]]
     #: What steps say they are at, by name.
-    doing: dict[str, str] = field(default_factory=dict)
-    layouts: Layouts = field(default_factory=Layouts)
-    _began: float = field(default_factory=time.monotonic)
+    doing: dict[str, str] = msgspec.field(default_factory=dict)
+    layouts: Layouts = msgspec.field(default_factory=Layouts)
+    _began: float = msgspec.field(default_factory=time.monotonic)
 
     def found(self, step: Step, fingerprint: str, inputs: Mapping[str, str]) -> StepReport | None:
         """The report of a step whose result is kept, here or by another workspace that shares the cache."""

@@ -16,7 +16,6 @@ import re
 import subprocess
 import tempfile
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -116,8 +115,7 @@ def with_addresses(urls: Sequence[str], archives: Callable[[], Sequence[Archive]
     return tuple(found)
 
 
-@dataclass
-class Archives:
+class Archives(msgspec.Struct):
     """The archives that are looked into, with what was read of them."""
 
     archives: Sequence[Archive]
@@ -125,7 +123,7 @@ class Archives:
     say: Callable[[str], None] = lambda text: None
     redirect_hosts: Collection[str] = ()
     #: What was said where an archive could not be asked.
-    failures: list[Trouble] = field(default_factory=list)
+    failures: list[Trouble] = msgspec.field(default_factory=list)
     _indexes: list[bytes] | None = None
 
     def find(self, package: str, asked: str, exact: bool, place: Place = NOWHERE) -> SourcePackage:

@@ -8,7 +8,6 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
 from typing import Literal
 
 import msgspec
@@ -61,11 +60,10 @@ class Findings(msgspec.Struct, frozen=True):
         return next(iter(self.of(what)), None)
 
 
-@dataclass
-class _Files:
+class _Files(msgspec.Struct):
     sizes: Mapping[str, int]
     content: Callable[[str], bytes]
-    known: dict[str, str] = field(default_factory=dict)
+    known: dict[str, str] = msgspec.field(default_factory=dict)
 
     def text(self, name: str) -> str:
         """A file as text; empty for one that is not there, or too large to be meant."""

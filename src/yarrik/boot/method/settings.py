@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 
 import msgspec
 
@@ -96,13 +95,12 @@ def _write(parts: BootParts) -> dict[str, bytes]:
     return files
 
 
-@dataclass
-class _Read:
+class _Read(msgspec.Struct):
     """What a file says: single values by key, and overlays in order."""
 
-    values: dict[str, str] = field(default_factory=dict)
-    overlays: list[str] = field(default_factory=list)
-    elsewhere: set[str] = field(default_factory=set)
+    values: dict[str, str] = msgspec.field(default_factory=dict)
+    overlays: list[str] = msgspec.field(default_factory=list)
+    elsewhere: set[str] = msgspec.field(default_factory=set)
 
 
 def _parsed(text: str) -> _Read:
