@@ -26,6 +26,26 @@ RUNS = 7
 #: How many changes of a kind are made.
 CHANGES = 5
 BARE = "import typer\napp = typer.Typer()\n@app.command()\ndef nothing() -> None: pass\napp()"
+#: Runs the program, and writes the seconds of processor time that its steps take in their threads.
+MEASURED = """
+import sys, time
+out = sys.argv.pop(1)
+import yarrik.cli
+from yarrik.run.worker import Worker
+bare, took = Worker.perform, []
+def perform(*words, **more):
+    began = time.thread_time()
+    try:
+        return bare(*words, **more)
+    finally:
+        took.append(time.thread_time() - began)
+Worker.perform = perform
+try:
+    yarrik.cli.main()
+except SystemExit as end:
+    assert not end.code, end.code
+open(out, "w").write(str(sum(took)))
+"""
 STAND_IN = Path(__file__).parent.parent / "src/yarrik/starter/data/recipes"
 
 
@@ -93,10 +113,12 @@ def cost(command: list[str], environment: dict[str, str]) -> Cost:
     return Cost(used.ru_utime + used.ru_stime, used.ru_maxrss / 1024)
 
 
-def own_steps(command: list[str], environment: dict[str, str]) -> float:
-    """The seconds that the steps of the last build took."""
-    said = subprocess.run([*command, "--json"], env=environment, capture_output=True, check=True).stdout
-    return sum(one["seconds"] for one in json.loads(said)["steps"])
+def beside_steps(words: list[str], environment: dict[str, str]) -> tuple[Cost, Cost]:
+    """What a run of the program takes, and what of that is not in the threads of steps: what their commands and helpers take
+    counts as if it were not theirs."""
+    with tempfile.NamedTemporaryFile("r") as out:
+        whole = cost([sys.executable, "-c", MEASURED, out.name, *words], environment)
+        return whole, Cost(whole.seconds - float(out.read()), whole.memory)
 
 
 def main() -> None:
@@ -109,8 +131,8 @@ def main() -> None:
         lay_out(root / "w", asked.recipes, asked.shape)
         environment = {**os.environ, "YARRIK_CACHE": str(root / "cache"), "NO_COLOR": "1"}
         environment.pop("PYTHONDONTWRITEBYTECODE", None)  # an installed program has its modules compiled
-        build, timeline = ([sys.executable, "-m", "yarrik", command, "--workspace", str(root / "w")]
-                           for command in ("build", "timeline"))  # fmt: skip
+        words = ["build", "--workspace", str(root / "w")]
+        build = [sys.executable, "-m", "yarrik", *words]
         bare = [sys.executable, "-c", BARE]
         first = cost(build, environment)
         time.sleep(2.1)  # what was written less than two seconds ago may change unseen: it is looked at again
@@ -122,13 +144,12 @@ def main() -> None:
 
         def after(change: Callable[[int], object]) -> tuple[Cost, Cost]:
             """The least that a build takes after a change, and what of that is no step's own."""
-            whole: list[Cost] = []
-            beside: list[float] = []
+            found = []
             for run in range(CHANGES):
                 change(run)
-                whole.append(cost(build, environment))
-                beside.append(whole[-1].seconds - own_steps(timeline, environment))
-            return min(whole), Cost(min(beside), min(whole).memory)
+                found.append(beside_steps(words, environment))
+            whole, beside = zip(*found, strict=True)
+            return min(whole), min(beside)
 
         source = after(lambda run: next((recipe / "src").glob("recipe-*.c")).write_text(f"/* another text {run} */\n"))
         came = after(lambda run: (recipe / f"src/more-{run}.c").write_text("/* more */\n"))

@@ -13,7 +13,7 @@ SOURCE = Path(__file__).parent.parent / "src/yarrik"
 #: From top to bottom: a room may use those below it. The last ones are single modules.
 ROOMS = ["cli", "demo", "starter", "report", "run", "flash", "console", "netboot", "update", "manifest", "plan", "boot", "disk", "network", "services", "rootfs", "resolve", "devicetree", "sources", "toolchain", "host",
          "model", "objects", "elf", "cache", "binary", "binary_tables", "arrays", "atomic", "locks", "beneath", "moving", "maps", "arch", "identifiers", "own_code",
-         "units", "versions", "capabilities", "kernel_calls", "licences", "code_help", "codes", "errors", "front_door"]  # fmt: skip
+         "units", "versions", "capabilities", "kernel_calls", "licences", "code_help", "codes", "errors", "patterns", "front_door"]  # fmt: skip
 
 
 def modules() -> list[tuple[str, Path]]:

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import re
 import struct
 
 from yarrik.errors import Damaged, Unfit, suggestion
+from yarrik.patterns import lazy_pattern
 
 #: By their numbers in linux/capability.h.
 NAMES = (
@@ -18,7 +18,7 @@ NAMES = (
 )  # fmt: skip
 ATTRIBUTE = "security.capability"
 _REVISION_2, _EFFECTIVE = 0x02000000, 0x000001
-_CLAUSE = re.compile(r"([a-z_]+(?:,[a-z_]+)*)([=+])([eip]+)")
+_CLAUSE = lazy_pattern(r"([a-z_]+(?:,[a-z_]+)*)([=+])([eip]+)")
 
 
 def encode_capabilities(text: str) -> bytes:

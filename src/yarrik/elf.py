@@ -7,7 +7,6 @@ Loading and Dynamic Linking"). Files come from strangers: every read is bounded 
 from __future__ import annotations
 
 import os
-import re
 import struct
 from collections.abc import Iterator
 from pathlib import Path
@@ -18,6 +17,7 @@ import msgspec
 from yarrik.arch import arch_of_elf
 from yarrik.errors import Damaged
 from yarrik.kernel_calls import KERNEL_CALLS
+from yarrik.patterns import lazy_pattern
 
 MAGIC = b"\x7fELF"
 ET_REL, ET_EXEC, ET_DYN = 1, 2, 3
@@ -30,8 +30,8 @@ DT_VERDEF, DT_VERDEFNUM, DT_VERNEED, DT_VERNEEDNUM = 0x6FFFFFFC, 0x6FFFFFFD, 0x6
 VER_FLG_BASE, VER_FLG_WEAK = 1, 2
 SHT_SYMTAB, SHT_STRTAB, SHT_DYNSYM = 2, 3, 11
 SHN_UNDEF, STB_GLOBAL, STB_WEAK, STT_FUNC = 0, 1, 2, 2
-#: Names of `KERNEL_CALLS` in a table of strings; `re` compiles it when it is first used.
-_CALLED = b"\0(" + b"|".join(name.encode() for name in KERNEL_CALLS) + b")(?=\0)"
+#: Names of `KERNEL_CALLS` in a table of strings.
+_CALLED = lazy_pattern(b"\0(" + b"|".join(name.encode() for name in KERNEL_CALLS) + b")(?=\0)")
 #: More is in no file that a linker made.
 _MOST_HEADERS = 65535
 _MOST_TAGS = 100_000
@@ -324,7 +324,7 @@ class _Elf:
         """Functions of `KERNEL_CALLS` that another file has to bring: undefined, and not weak, in the table of dynamic symbols.
 
         A file without section headers does not say where its table ends; what its strings name counts then."""
-        named = {name.decode() for name in re.findall(_CALLED, strings)}
+        named = {name.decode() for name in _CALLED.findall(strings)}
         table = next((one for one in self.sections() if one.sh_type == SHT_DYNSYM), None) if named else None
         if table is not None:
             form = self._order + ("IIIBBH" if self.bits == 32 else "IBBHQQ")

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import hashlib
-import re
 import uuid
 
 from yarrik.errors import Unfit
+from yarrik.patterns import lazy_pattern
 
-_GUID = re.compile(r"[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}\Z")
-_SERIAL = re.compile(r"[0-9A-Fa-f]{4}-[0-9A-Fa-f]{4}\Z")
+_GUID = lazy_pattern(r"[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}\Z")
+_SERIAL = lazy_pattern(r"[0-9A-Fa-f]{4}-[0-9A-Fa-f]{4}\Z")
 
 
 def derived_guid(*words: str) -> uuid.UUID:

@@ -30,6 +30,7 @@ from yarrik.host import (
     shared_files,
 )
 from yarrik.own_code import code_mark
+from yarrik.patterns import lazy_pattern
 
 if TYPE_CHECKING:
     from yarrik.cache import Memory
@@ -90,11 +91,11 @@ RUNTIME_PACKAGES = {
 }  # fmt: skip
 #: What the C library loads by itself, for functions of `yarrik.elf.UNWINDING`.
 UNWINDER = "libgcc_s.so.1"
-_MODULES = re.compile(rb"(/[A-Za-z0-9._/+-]{1,200}/gconv)\0")
-_RELEASE = re.compile(rb"GNU C Library [^\n\0]{0,100} release version ([0-9.]+[0-9])")
+_MODULES = lazy_pattern(rb"(/[A-Za-z0-9._/+-]{1,200}/gconv)\0")
+_RELEASE = lazy_pattern(rb"GNU C Library [^\n\0]{0,100} release version ([0-9.]+[0-9])")
 #: Where the GNU C library looks for locales, and where it is on a Debian machine.
 _LOCALES = "/usr/lib/locale"
-_SONAME = re.compile(r"(.+)\.so\.[0-9]+\Z")
+_SONAME = lazy_pattern(r"(.+)\.so\.[0-9]+\Z")
 
 
 def runtime_package(key: str, recipe: str) -> str:

@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-import re
-
 import msgspec
 
 from yarrik.errors import Unfit
+from yarrik.patterns import lazy_pattern
 
 UNITS = {"": 1, "B": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "TiB": 1 << 40}
-_SIZE = re.compile(r"\s*(\d{1,15})\s*([A-Za-z]*)\s*\Z")
+_SIZE = lazy_pattern(r"\s*(\d{1,15})\s*([A-Za-z]*)\s*\Z")
 
 SPANS = {"s": 1, "min": 60, "h": 3600, "d": 86400, "w": 604800}
-_SPAN = re.compile(r"\s*(\d{1,9})\s*([a-z]+)\s*\Z")
-_FIT = re.compile(r"fit(?:\s*\+\s*(?:(?P<percent>\d{1,3})\s*%|(?P<size>\d{1,15}\s*[A-Za-z]+)))?\Z")
-_REST = re.compile(r"rest of (.+)\Z")
+_SPAN = lazy_pattern(r"\s*(\d{1,9})\s*([a-z]+)\s*\Z")
+_FIT = lazy_pattern(r"fit(?:\s*\+\s*(?:(?P<percent>\d{1,3})\s*%|(?P<size>\d{1,15}\s*[A-Za-z]+)))?\Z")
+_REST = lazy_pattern(r"rest of (.+)\Z")
 
 
 class TooSmall(Unfit):

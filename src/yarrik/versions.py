@@ -20,14 +20,15 @@ from functools import lru_cache, total_ordering
 import msgspec
 
 from yarrik.errors import Unfit
+from yarrik.patterns import lazy_pattern
 
 Piece = tuple[int, int, str]
 Key = tuple[Piece, ...]
 
 LONGEST = 128
-_FORM = re.compile(r"[A-Za-z0-9][A-Za-z0-9.+_~-]*\Z")
-_DATE = re.compile(r"(?<![0-9.])(\d{4})-(\d{2})-(\d{2})(?![0-9])")
-_PIECE = re.compile(r"(?P<before>[.+_~-]*)(?:(?P<commit>g[0-9a-f]{7,40}(?![A-Za-z0-9]))|(?P<number>\d+)|(?P<word>[A-Za-z]+))")
+_FORM = lazy_pattern(r"[A-Za-z0-9][A-Za-z0-9.+_~-]*\Z")
+_DATE = lazy_pattern(r"(?<![0-9.])(\d{4})-(\d{2})-(\d{2})(?![0-9])")
+_PIECE = lazy_pattern(r"(?P<before>[.+_~-]*)(?:(?P<commit>g[0-9a-f]{7,40}(?![A-Za-z0-9]))|(?P<number>\d+)|(?P<word>[A-Za-z]+))")
 
 _FIRST = (-9, 0, "")
 _AFTER_TILDE, _LEADS, _END, _WORD, _COUNT, _RELEASE = range(-2, 4)
@@ -115,7 +116,7 @@ class Version:
         return self.text
 
 
-_BOUND = re.compile(r"\s*(>=|<=|==|!=|>|<|~)\s*([A-Za-z0-9][A-Za-z0-9.+_~-]*)\s*\Z")
+_BOUND = lazy_pattern(r"\s*(>=|<=|==|!=|>|<|~)\s*([A-Za-z0-9][A-Za-z0-9.+_~-]*)\s*\Z")
 
 
 class Bound(msgspec.Struct, frozen=True):
@@ -184,10 +185,10 @@ def parse_wish(text: str) -> Wish:
     return Wish(tuple(bounds))
 
 
-_REQUIREMENT = re.compile(
+_REQUIREMENT = lazy_pattern(
     r"\s*(?P<name>@?[a-z0-9][a-z0-9+.-]*)\s*(?:\[(?P<options>[^\]]*)\])?\s*(?P<wish>[<>=!~].*)?\Z", re.DOTALL
 )
-_OPTION = re.compile(r"\s*(-?)([a-z0-9][a-z0-9+.-]*)\s*\Z")
+_OPTION = lazy_pattern(r"\s*(-?)([a-z0-9][a-z0-9+.-]*)\s*\Z")
 
 
 class Requirement(msgspec.Struct, frozen=True):

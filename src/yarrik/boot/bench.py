@@ -28,6 +28,7 @@ from yarrik.boot.story import FILE_LIMIT, BenchBoard, BenchResult, Started, Stop
 from yarrik.devicetree import BlobDamaged, DeviceTree, apply_overlay, decode_blob, text_of
 from yarrik.disk import FORMS, FoundPartition, OpenedImage, Reader, hashed, read_verity
 from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError, listed, suggestion
+from yarrik.patterns import lazy_pattern
 from yarrik.units import counted, shown_size
 
 #: How the shelf's root-finder, a first program of an initramfs, is known; and programs of others that it runs.
@@ -692,7 +693,7 @@ def _root(
     return filesystem
 
 
-_MAPPED = re.compile(r"root,,,ro,0 (\d{1,15}) verity 1 (\S+) (\S+) (.*)")
+_MAPPED = lazy_pattern(r"root,,,ro,0 (\d{1,15}) verity 1 (\S+) (\S+) (.*)")
 
 
 def _verified(story: Story, created: str, config: dict[str, str] | None) -> str:

@@ -20,8 +20,9 @@ from yarrik.disk import BESIDE, FatEditor, FoundPartition, MapDamaged, open_imag
 from yarrik.errors import Unfit, suggestion
 from yarrik.model import CardSetting
 from yarrik.moving import copy_sparse
+from yarrik.patterns import lazy_pattern
 
-_TEXT = re.compile(r"/[^/]+\.(?:txt|conf|cfg|ini)\Z", re.IGNORECASE)
+_TEXT = lazy_pattern(r"/[^/]+\.(?:txt|conf|cfg|ini)\Z", re.IGNORECASE)
 _MOST = 1 << 20
 
 

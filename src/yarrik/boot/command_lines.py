@@ -14,12 +14,13 @@ import msgspec
 from yarrik.disk import FORMS, RootPlace, filesystem_guid, has_gpt, numbered_partitions, partition_uuid
 from yarrik.errors import Unfit
 from yarrik.model import Partition
+from yarrik.patterns import lazy_pattern
 
 #: Where the kernel looks for an init when nothing names one (init/main.c, kernel_init).
 DEFAULT_INITS = ("/sbin/init", "/etc/init", "/bin/init", "/bin/sh")
 #: Disks whose partitions have a `p` before their number: those whose own name ends in a digit.
 _COUNTED = "mmcblk#|nvme#n#|mtdblock#|nbd#|loop#".replace("#", r"(?:0|[1-9]\d*)")
-_DISK = re.compile(rf"(?P<bare>(?:sd|vd|xvd|hd)[a-z]+)\Z|(?P<counted>{_COUNTED})\Z")
+_DISK = lazy_pattern(rf"(?P<bare>(?:sd|vd|xvd|hd)[a-z]+)\Z|(?P<counted>{_COUNTED})\Z")
 
 
 class RootUnfit(Unfit):

@@ -17,6 +17,7 @@ from yarrik.boot.seen import Filesystem
 from yarrik.boot.story import Story
 from yarrik.disk import FoundPartition
 from yarrik.errors import Damaged, Unfit
+from yarrik.patterns import lazy_pattern
 
 _SECTOR = 512
 #: A script that runs longer than this is taken to run for ever; scripts may start each other, and conditions be in each other,
@@ -27,10 +28,10 @@ _MOST_SECTORS = 2048
 _MOST_WORDS = 16
 #: What a script may have read and written in memory, what of it may be looked at as commands, and the longest command (bytes).
 _MOST_MEMORY, _MOST_TEXT, _LONGEST_LINE = 64 << 20, 16 << 20, 64 << 10
-_WORD = re.compile(r"(?:'[^']*'|\"[^\"]*\"|\\.|[^\s;&|'\"\\]|&(?!&)|\|(?!\|))+")
-_TOKEN = re.compile(rf"[ \t]*(\n|;|&&|\|\||#[^\n]*|{_WORD.pattern})")
-_PIECE = re.compile(r"'([^']*)'|\"([^\"]*)\"|\\(.)|([^'\"\\]+)")
-_VARIABLE = re.compile(r"\$\{([^}]*)\}|\$([A-Za-z_0-9]+)")
+_WORD = r"(?:'[^']*'|\"[^\"]*\"|\\.|[^\s;&|'\"\\]|&(?!&)|\|(?!\|))+"
+_TOKEN = lazy_pattern(rf"[ \t]*(\n|;|&&|\|\||#[^\n]*|{_WORD})")
+_PIECE = lazy_pattern(r"'([^']*)'|\"([^\"]*)\"|\\(.)|([^'\"\\]+)")
+_VARIABLE = lazy_pattern(r"\$\{([^}]*)\}|\$([A-Za-z_0-9]+)")
 _ENDS = frozenset({"then", "elif", "else", "fi", "do", "done", ""})
 
 

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator
 
 from yarrik.devicetree import DeviceTree, TreeNode, text_of
+from yarrik.patterns import lazy_pattern
 
 #: The kernel's names of serial ports whose devices are known by a standard of their own, and what such devices say.
 _DRIVERS: dict[str, tuple[str, ...]] = {
@@ -14,8 +15,8 @@ _DRIVERS: dict[str, tuple[str, ...]] = {
 }
 _PORT_NAMES = ("serial", "uart")
 #: Consoles that no device tree describes: firmware's own, virtual screens, gadgets, the network.
-_ELSEWHERE = re.compile(r"(?:tty\d*|hvc\d+|ttyGS\d+|ttyUSB\d+|netcon\d*|null|uart.*|earlycon.*)\Z")
-_PORT = re.compile(r"(?P<driver>[A-Za-z]+?)(?P<number>\d{1,4})\Z")
+_ELSEWHERE = lazy_pattern(r"(?:tty\d*|hvc\d+|ttyGS\d+|ttyUSB\d+|netcon\d*|null|uart.*|earlycon.*)\Z")
+_PORT = lazy_pattern(r"(?P<driver>[A-Za-z]+?)(?P<number>\d{1,4})\Z")
 
 
 def console_problem(tree: DeviceTree, console: str) -> str | None:

@@ -7,7 +7,6 @@ its code, and its default environment in it as `key=value` texts with a zero aft
 from __future__ import annotations
 
 import io
-import re
 
 import msgspec
 
@@ -15,9 +14,10 @@ from yarrik.boot.fit import FitDamaged, decode_fit
 from yarrik.boot.legacy import LegacyDamaged, decode_legacy
 from yarrik.devicetree import BlobDamaged, decode_blob
 from yarrik.elf import ElfDamaged, elf_facts
+from yarrik.patterns import lazy_pattern
 
 _MAGIC = b"\xd0\x0d\xfe\xed"
-_SETTING = re.compile(rb"[A-Za-z_][\w.]{0,63}=[\x09\x0a\x20-\x7e]*\Z")
+_SETTING = lazy_pattern(rb"[A-Za-z_][\w.]{0,63}=[\x09\x0a\x20-\x7e]*\Z")
 #: Settings that are in every default environment; one of them is where reading begins.
 _ALWAYS = (b"bootcmd=", b"bootdelay=", b"bootargs=")
 _LONGEST = 64 << 10

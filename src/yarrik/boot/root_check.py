@@ -14,6 +14,7 @@ from yarrik.devicetree import DeviceTree, text_of
 from yarrik.disk import Found
 from yarrik.elf import ElfFacts, elf_facts
 from yarrik.errors import Damaged, listed
+from yarrik.patterns import lazy_pattern
 from yarrik.resolve import library_places, unsearched
 
 _PROGRAM_LIMIT = 256 << 20
@@ -22,7 +23,7 @@ _DEEPEST_SCRIPT = 5
 _SERVICE_FOLDERS = ("/etc/services",)
 _UNIT_FOLDERS = ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
 #: Daemons that let people log in over a network: `in.telnetd` as well as `telnetd`.
-_REMOTE_LOGIN = re.compile(r"(?:sshd|telnetd|rlogind|rshd|ttyd)\Z")
+_REMOTE_LOGIN = lazy_pattern(r"(?:sshd|telnetd|rlogind|rshd|ttyd)\Z")
 #: What a secure shell says of itself first (RFC 4253, 4.2). In a folder for system programs that is the server.
 _SECURE_SHELL = b"SSH-2.0-"
 _LOADERS = ("modprobe", "insmod", "udevd", "systemd-udevd", "mdev", "kmod")
@@ -41,27 +42,29 @@ class _Use(NamedTuple):
 
 
 _DEVICES = (
-    _Use("libdrm.so.", "screens", "DRM", re.compile(r"/drivers/gpu/drm/(?!bridge/|panel/|display/|scheduler/)[^/]+/[^/]+\.ko")),
+    _Use(
+        "libdrm.so.", "screens", "DRM", lazy_pattern(r"/drivers/gpu/drm/(?!bridge/|panel/|display/|scheduler/)[^/]+/[^/]+\.ko")
+    ),
     _Use("libasound.so.", "sound", "SND"),
-    _Use("libevdev.so.", "keys", "INPUT_EVDEV", re.compile(r"/evdev\.ko")),
-    _Use("libinput.so.", "keys", "INPUT_EVDEV", re.compile(r"/evdev\.ko")),
+    _Use("libevdev.so.", "keys", "INPUT_EVDEV", lazy_pattern(r"/evdev\.ko")),
+    _Use("libinput.so.", "keys", "INPUT_EVDEV", lazy_pattern(r"/evdev\.ko")),
     _Use("libusb-1.0.so.", "USB devices", "USB"),
     _Use("libgpiod.so.", "pins", "GPIO_CDEV"),
 )
 #: Libraries that do nothing without data that comes in other packages: what, where, and a package that has it.
 _DATA = (
-    ("libfreetype.so.", "a font", (re.compile(r"\.(?:otf|ttf|ttc|pfb|pcf|bdf|font)(?:\.gz)?\Z"),), "font-sans"),
-    ("libfontconfig.so.", "its configuration", (re.compile(r"\A/etc/fonts/fonts\.conf\Z"),), "fontconfig"),
+    ("libfreetype.so.", "a font", (lazy_pattern(r"\.(?:otf|ttf|ttc|pfb|pcf|bdf|font)(?:\.gz)?\Z"),), "font-sans"),
+    ("libfontconfig.so.", "its configuration", (lazy_pattern(r"\A/etc/fonts/fonts\.conf\Z"),), "fontconfig"),
     (
         "libxkbcommon.so.",
         "descriptions of keyboards",
-        (re.compile(r"/X11/xkb/"), re.compile(r"/xkeyboard-config")),
+        (lazy_pattern(r"/X11/xkb/"), lazy_pattern(r"/xkeyboard-config")),
         "xkeyboard-config",
     ),
 )
 #: What a module says that it is for, where that is a node of the device tree: any name, any type, and a word of `compatible`.
-_OF_ALIAS = re.compile(r"of:N\*T\*C([^*]+?)(?:C\*)?")
-_BANNER = re.compile(rb"Linux version (\d+\.[0-9A-Za-z.+~_-]+) \(")
+_OF_ALIAS = lazy_pattern(r"of:N\*T\*C([^*]+?)(?:C\*)?")
+_BANNER = lazy_pattern(rb"Linux version (\d+\.[0-9A-Za-z.+~_-]+) \(")
 
 
 class _Stop(Protocol):

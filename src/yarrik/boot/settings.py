@@ -5,15 +5,15 @@ Whatever is not a setting (comments, sections, blank lines) stays where it is wh
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 
 from yarrik.errors import Unfit
+from yarrik.patterns import lazy_pattern
 
-_LINE = re.compile(r"(?P<before>\s*)(?P<key>[^\s=#\[][^=#]*?)(?P<equals>\s*=\s*)(?P<value>.*?)(?P<after>\s*)\Z")
+_LINE = lazy_pattern(r"(?P<before>\s*)(?P<key>[^\s=#\[][^=#]*?)(?P<equals>\s*=\s*)(?P<value>.*?)(?P<after>\s*)\Z")
 #: What only boot menus and boot entries have.
-_MENU = re.compile(r"(?im)^[ \t]*(?:label|title|menu title|default)[ \t]+\S.*$")
-_KEY = re.compile(r"[A-Za-z0-9_.,:-]+\Z")
+_MENU = lazy_pattern(r"(?im)^[ \t]*(?:label|title|menu title|default)[ \t]+\S.*$")
+_KEY = lazy_pattern(r"[A-Za-z0-9_.,:-]+\Z")
 
 
 class SettingUnfit(Unfit):

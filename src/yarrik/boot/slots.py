@@ -15,6 +15,7 @@ import msgspec
 
 from yarrik.boot.environment import EnvironmentDamaged, decode_environment, encode_environment
 from yarrik.errors import Damaged
+from yarrik.patterns import lazy_pattern
 
 #: Where a slot keeps its kernel, device tree and script, below its root filesystem; the bootloader reads them there.
 SLOT_FOLDER = "/usr/lib/boot"
@@ -26,10 +27,10 @@ SLOT_WORD = "slots.running"
 #: Each copy of the state has one sector (bytes).
 STATE_SECTOR = 512
 MOST_SLOTS = 8
-_NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,30}")
+_NAME = lazy_pattern(r"[a-z0-9][a-z0-9-]{0,30}")
 #: Products and boards, as programs on boards take them; and a product's own version.
-_TITLE = re.compile(r"[A-Za-z0-9][A-Za-z0-9._+-]{0,62}")
-_VERSION = re.compile(r"[0-9]{1,9}(\.[0-9]{1,9}){0,3}")
+_TITLE = lazy_pattern(r"[A-Za-z0-9][A-Za-z0-9._+-]{0,62}")
+_VERSION = lazy_pattern(r"[0-9]{1,9}(\.[0-9]{1,9}){0,3}")
 
 
 class SlotPlace(msgspec.Struct, frozen=True):

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import hashlib
 import os
-import re
 import stat
 from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -20,15 +19,16 @@ import msgspec
 
 from yarrik.beneath import Folder, kind_of
 from yarrik.errors import Damaged, Place, Trouble, YarrikError
+from yarrik.patterns import lazy_pattern
 
 Kind = Literal["folder", "file", "link"]
 HEADER = b"yarrik tree 1\0"
 _LETTERS: dict[Kind, str] = {"folder": "d", "file": "f", "link": "l"}
 _KINDS: dict[str, Kind] = {letter: kind for kind, letter in _LETTERS.items()}
-_SIZE, _MODE = re.compile(r"[0-9]{1,19}"), re.compile(r"[0-7]{1,5}")
+_SIZE, _MODE = lazy_pattern(r"[0-9]{1,19}"), lazy_pattern(r"[0-7]{1,5}")
 #: An empty word of a path, `.` or `..`.
-_UNSAFE = re.compile(r"(?:\A|/)\.{0,2}(?:/|\Z)")
-_DIGEST = re.compile(r"[0-9a-f]{64}")
+_UNSAFE = lazy_pattern(r"(?:\A|/)\.{0,2}(?:/|\Z)")
+_DIGEST = lazy_pattern(r"[0-9a-f]{64}")
 Item = TypeVar("Item")
 Found = TypeVar("Found")
 CHUNK = 1 << 20

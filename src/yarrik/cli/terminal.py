@@ -13,13 +13,15 @@ import sys
 from collections.abc import Iterable
 from typing import Any, TextIO
 
+from yarrik.patterns import lazy_pattern
+
 #: C0 but for tab and line end, DEL and C1 (ECMA-48), bidirectional marks, embeddings and isolates (UAX #9), other line ends,
 #: and bytes that are no UTF-8.
-_CONTROL = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
+_CONTROL = lazy_pattern("[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
 #: Around the codes of a style: noncharacters (Unicode, 23.7), which are turned into sequences here and nowhere else.
 _BEGIN, _END = "\ufdd0", "\ufdd1"
-_STYLE = re.compile(f"{_BEGIN}([0-9;]*){_END}")
-_SEQUENCE = re.compile("\033\\[([0-9;]*)m")
+_STYLE = lazy_pattern(f"{_BEGIN}([0-9;]*){_END}")
+_SEQUENCE = lazy_pattern("\033\\[([0-9;]*)m")
 
 
 def escaped(text: str) -> str:

@@ -11,7 +11,6 @@ import errno
 import fcntl
 import grp
 import os
-import re
 import select
 import socket
 import stat
@@ -28,15 +27,16 @@ from msgspec.structs import replace
 
 from yarrik.beneath import regular_file
 from yarrik.errors import Place, Trouble, Unfit, YarrikError
+from yarrik.patterns import lazy_pattern
 
 #: Seconds of a break: longer than a character at 300 bit/s, so that every receiver takes it for one.
 _BREAK = 0.25
 #: Seconds for a terminal server to answer, and for its port to take what is sent.
 _CONNECT = 10.0
-_URL = re.compile(r"(socket|rfc2217)://(\[[0-9A-Fa-f:.]+\]|[A-Za-z0-9._-]+):(\d{1,5})\Z")
+_URL = lazy_pattern(r"(socket|rfc2217)://(\[[0-9A-Fa-f:.]+\]|[A-Za-z0-9._-]+):(\d{1,5})\Z")
 #: Names of the kernel's serial ports that have hardware behind them, or may have.
 _NAMES = ("ttyUSB*", "ttyACM*", "ttyAMA*", "ttyXRUSB*", "ttyS*", "ttymxc*", "ttySC*", "ttyO*", "ttyTHS*", "rfcomm*")
-_UNPRINTABLE = re.compile(r"[^\x20-\x7e]")
+_UNPRINTABLE = lazy_pattern(r"[^\x20-\x7e]")
 
 
 class PortSetup(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, rename="kebab"):

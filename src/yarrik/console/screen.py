@@ -11,6 +11,8 @@ import codecs
 import re
 from datetime import UTC, datetime
 
+from yarrik.patterns import lazy_pattern
+
 #: Control sequences that pass, by final byte (ECMA-48, 8.3): cursor (A-H, d, f, s, u, `), erase (J, K, X), insert and delete
 #: (@, L, M, P), scroll (S, T, r), styles (m).
 _FINALS = frozenset("ABCDEFGHJKLMPSTXdfmrsu@`")
@@ -28,14 +30,14 @@ _MODES = {
 _REPORTS = frozenset({"\x1b[6n", "\x1b[5n"})
 #: Two-byte escapes: save and restore the cursor, index, reverse index, next line, keypad modes, the two usual character sets.
 _SHORT = frozenset({"\x1b7", "\x1b8", "\x1bD", "\x1bM", "\x1bE", "\x1b=", "\x1b>", "\x1b(B", "\x1b(0", "\x1b)B", "\x1b)0"})
-_SEQUENCE = re.compile(
+_SEQUENCE = lazy_pattern(
     "\x1b(?:\\[(?P<given>[0-9;:?<>=!]{0,40})(?P<between>[ -/]{0,4})(?P<final>[@-~])|[()][0-9A-Za-z]|[0-9<=>A-Z\\\\-~])"
 )
 #: The beginning of a sequence whose end has not come.
-_BEGUN = re.compile("\x1b(?:\\[[0-9;:?<>=!]{0,40}[ -/]{0,4}|[()])?\\Z")
+_BEGUN = lazy_pattern("\x1b(?:\\[[0-9;:?<>=!]{0,40}[ -/]{0,4}|[()])?\\Z")
 #: Control characters that pass: bell, backspace, tab, line feed, form feed, carriage return; SO and SI change character sets.
 _PASSING = "\x07\x08\t\n\r"
-_CONTROL = re.compile("[\x00-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff\ufffd]")
+_CONTROL = lazy_pattern("[\x00-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff\ufffd]")
 _LONGEST_LINE = 4096
 
 
@@ -130,7 +132,7 @@ class Screen:
 
 
 #: Sequences that leave nothing in a log: those that the screen obeys.
-_UNSEEN = re.compile("\x1b(?:\\[[0-9;:?]{0,40}[A-HJ-MPSTXdfmrsuhln@`]|[()][B0]|[78DEM=>])")
+_UNSEEN = lazy_pattern("\x1b(?:\\[[0-9;:?]{0,40}[A-HJ-MPSTXdfmrsuhln@`]|[()][B0]|[78DEM=>])")
 
 
 class LineLog:

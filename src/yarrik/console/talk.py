@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import selectors
 import time
 from collections.abc import Callable
@@ -15,8 +14,9 @@ from yarrik.beneath import regular_file
 from yarrik.console.transfer import BEGIN, Form, TransferFailed, send_file
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.model import Definable, convert, read_document
+from yarrik.patterns import lazy_pattern
 
-_CONTROL = re.compile(rb"\x1b(?:\[[0-9;?]*[ -/]*[@-~]|[@-Z\\-_])|\r")
+_CONTROL = lazy_pattern(rb"\x1b(?:\[[0-9;?]*[ -/]*[@-~]|[@-Z\\-_])|\r")
 
 #: After one of these the board says nothing more: there is no use in waiting.
 _DEAD_ENDS = (b"Kernel panic - not syncing",)

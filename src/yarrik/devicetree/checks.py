@@ -5,17 +5,17 @@ Devicetree Specification v0.4: 2.2.1 (names), 2.2.3 (aliases and paths), 2.3 (st
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator
 
 import msgspec
 
 from yarrik.devicetree.phandles import ReferencesUnfit, by_phandle, number_of, referred
 from yarrik.devicetree.tree import TreeNode, TreeProperty, text_of
+from yarrik.patterns import lazy_pattern
 
-_NODE_NAME = re.compile(r"[A-Za-z0-9,._+-]+(?:@[A-Za-z0-9,._+-]+)?\Z")
-_PROPERTY_NAME = re.compile(r"[A-Za-z0-9,._+?#-]+\Z")
-_STATUS = re.compile(r"(?:okay|ok|disabled|reserved|fail(?:-.+)?)\Z")
+_NODE_NAME = lazy_pattern(r"[A-Za-z0-9,._+-]+(?:@[A-Za-z0-9,._+-]+)?\Z")
+_PROPERTY_NAME = lazy_pattern(r"[A-Za-z0-9,._+?#-]+\Z")
+_STATUS = lazy_pattern(r"(?:okay|ok|disabled|reserved|fail(?:-.+)?)\Z")
 #: Nodes that carry an overlay's own book-keeping, in which the rules for devices have no place.
 _BOOKS = ("__symbols__", "__fixups__", "__local_fixups__")
 _ADDRESS_CELLS, _SIZE_CELLS = 2, 1  # when a parent does not say (2.3.5)

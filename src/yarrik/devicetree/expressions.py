@@ -8,8 +8,9 @@ from collections.abc import Callable
 import msgspec
 
 from yarrik.devicetree.lexer import Lexer, Token
+from yarrik.patterns import lazy_pattern
 
-_OPERATOR = re.compile(r"<<|>>|<=|>=|==|!=|&&|\|\||[-+*/%&|^~!?:<>()]")
+_OPERATOR = lazy_pattern(r"<<|>>|<=|>=|==|!=|&&|\|\||[-+*/%&|^~!?:<>()]")
 _ESCAPES = {"a": 7, "b": 8, "t": 9, "n": 10, "v": 11, "f": 12, "r": 13, "\\": 92, '"': 34, "'": 39}
 _MASK = (1 << 64) - 1
 _DEEPEST_EXPRESSION = 30

@@ -13,8 +13,9 @@ import msgspec
 
 from yarrik.beneath import regular_file
 from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.patterns import lazy_pattern
 
-_TOKENS = re.compile(
+_TOKENS = lazy_pattern(
     r"""
     (?P<blank>      \s+ | //[^\n]* | /\*.*?\*/ | ^\#(?:line)?[ \t]+[0-9]+[^\n]* )
   | (?P<string>     "(?:[^"\\\n]|\\.)*" )
@@ -30,8 +31,8 @@ _TOKENS = re.compile(
     re.VERBOSE | re.DOTALL | re.MULTILINE | re.ASCII,
 )
 #: What a preprocessor leaves behind: the next line is line so-and-so of that file.
-_MARKER = re.compile(r'^#(?:line)?[ \t]+([0-9]{1,9})(?:[ \t]+"((?:[^"\\\n]|\\.)*)")?[^\n]*$', re.MULTILINE)
-_NUMBER = re.compile(r"(?:0[xX][0-9a-fA-F]+|[0-9]+)(?:[uU]?[lL]{0,2}|[lL]{1,2}[uU])(?![\w.?#@])")
+_MARKER = lazy_pattern(r'^#(?:line)?[ \t]+([0-9]{1,9})(?:[ \t]+"((?:[^"\\\n]|\\.)*)")?[^\n]*$', re.MULTILINE)
+_NUMBER = lazy_pattern(r"(?:0[xX][0-9a-fA-F]+|[0-9]+)(?:[uU]?[lL]{0,2}|[lL]{1,2}[uU])(?![\w.?#@])")
 _MANY = 20
 #: Files that a source may include in all, and in each other.
 _MOST_FILES, _DEEPEST_INCLUDE = 2000, 30

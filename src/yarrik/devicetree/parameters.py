@@ -5,14 +5,14 @@ A declaration is a phandle and a text, as often as needed: `property:OFFSET` for
 
 from __future__ import annotations
 
-import re
 import struct
 from collections.abc import Mapping
 
 from yarrik.devicetree.tree import DeviceTree, TreeNode, TreeProperty
 from yarrik.errors import Unfit, suggestion
+from yarrik.patterns import lazy_pattern
 
-_TARGET = re.compile(r"(?P<name>[\w,.+#-]+?)(?:(?P<kind>[:;.#])(?P<offset>\d+)|(?P<flag>\?))?\Z")
+_TARGET = lazy_pattern(r"(?P<name>[\w,.+#-]+?)(?:(?P<kind>[:;.#])(?P<offset>\d+)|(?P<flag>\?))?\Z")
 _WIDTHS = {":": 4, ";": 2, ".": 1, "#": 8}
 _YES, _NO = ("y", "yes", "on", "true", "1"), ("n", "no", "off", "false", "0")
 

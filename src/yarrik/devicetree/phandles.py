@@ -6,13 +6,13 @@ bindings (`#clock-cells` says how many cells follow a reference to a clock, and 
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 
 import msgspec
 
 from yarrik.devicetree.tree import TreeNode, TreeProperty
 from yarrik.errors import Unfit
+from yarrik.patterns import lazy_pattern
 
 #: Lists of references, each followed by as many cells as the node referred to says in this property.
 _LISTS = {
@@ -33,9 +33,9 @@ _LISTS = {
     "interconnects": "#interconnect-cells",
     "sound-dai": "#sound-dai-cells",
 }
-_GPIOS = re.compile(r"(?!ngpios|.*nr-gpios)(?:.+-)?gpios?\Z")
+_GPIOS = lazy_pattern(r"(?!ngpios|.*nr-gpios)(?:.+-)?gpios?\Z")
 #: One reference or several, with nothing behind them.
-_PLAIN = re.compile(
+_PLAIN = lazy_pattern(
     r"(?:interrupt-parent|remote-endpoint|phy-handle|next-level-cache|memory-region|operating-points-v2|cpu|.+-supply"
     r"|pinctrl-[0-9]+)\Z"
 )

@@ -10,9 +10,10 @@ from pathlib import Path
 
 from yarrik.devicetree.lexer import SourceError
 from yarrik.errors import Place, Trouble
+from yarrik.patterns import lazy_pattern
 
-_USED = re.compile(r"^[ \t]*#[ \t]*(?:include|define|undef|if|ifdef|ifndef|else|elif|endif|error)\b", re.MULTILINE)
-_TROUBLE = re.compile(r"^(?P<file>[^:\n]+):(?P<line>\d{1,9}):(?:\d+:)? *(?:fatal )?error: *(?P<what>.*)$", re.MULTILINE)
+_USED = lazy_pattern(r"^[ \t]*#[ \t]*(?:include|define|undef|if|ifdef|ifndef|else|elif|endif|error)\b", re.MULTILINE)
+_TROUBLE = lazy_pattern(r"^(?P<file>[^:\n]+):(?P<line>\d{1,9}):(?:\d+:)? *(?:fatal )?error: *(?P<what>.*)$", re.MULTILINE)
 _SECONDS = 60
 
 

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import re
-
 from yarrik.disk.fat_form import LAST_LONG, LONG, LONG_NAME, MAX_NAME
 from yarrik.errors import Unfit
+from yarrik.patterns import lazy_pattern
 from yarrik.units import round_up
 
 _PACK_LONG = LONG.packer("order", "first", "attributes", "checksum", "second", "third")
-_FORBIDDEN = re.compile(r'[\x00-\x1f"*/:<>?\\|\x7f]')
+_FORBIDDEN = lazy_pattern(r'[\x00-\x1f"*/:<>?\\|\x7f]')
 _SHORT_SIGNS = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789$%'-_@~`!(){}^#&")
 
 

@@ -10,13 +10,13 @@ from __future__ import annotations
 
 import hashlib
 import os
-import re
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 
 import msgspec
 
 from yarrik.errors import Damaged
+from yarrik.patterns import lazy_pattern
 
 BLOCK = 4096
 _SECTOR = 512
@@ -25,7 +25,7 @@ _IN_BLOCK = BLOCK // _DIGEST
 _STEP = 256
 #: Names of the bootloader's variables in the last sector.
 VERITY_SECTORS, VERITY_TABLE = "verity_sectors", "verity_table"
-_TABLE = re.compile(r"4096 4096 (\d{1,12}) (\d{1,12}) sha256 ([0-9a-f]{64}) ([0-9a-f]{2,128})")
+_TABLE = lazy_pattern(r"4096 4096 (\d{1,12}) (\d{1,12}) sha256 ([0-9a-f]{64}) ([0-9a-f]{2,128})")
 
 
 class Verity(msgspec.Struct, frozen=True):

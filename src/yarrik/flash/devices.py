@@ -14,6 +14,7 @@ from typing import Literal
 import msgspec
 
 from yarrik.errors import Place, Unfit
+from yarrik.patterns import lazy_pattern
 
 UseKind = Literal["system", "mounted", "swap", "held"]
 #: Without these, the running system is no more.
@@ -28,7 +29,7 @@ _BUSES = (
     ("/virtual/block/loop", "loop"),
 )
 _SECTOR = 512
-_BOOT_AREA = re.compile(r"mmcblk\d+boot\d+\Z")
+_BOOT_AREA = lazy_pattern(r"mmcblk\d+boot\d+\Z")
 _LONGEST_TEXT = 64
 _MOST_HOLDERS = 1000
 

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import contextlib
 import errno
-import re
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -20,6 +19,7 @@ import msgspec
 from yarrik.errors import Trouble, YarrikError
 from yarrik.flash.devices import Device
 from yarrik.flash.source import Source
+from yarrik.patterns import lazy_pattern
 
 _OUT, _IN = 0x21, 0xA1  # bmRequestType: of the class, for an interface
 _DNLOAD, _UPLOAD, _GETSTATUS, _CLRSTATUS, _ABORT = 1, 2, 3, 4, 6
@@ -34,7 +34,7 @@ _REASONS = {
     11: "a fault of its vendor's", 12: "a reset of the bus", 13: "a reset", 14: "something unknown",
     15: "a request that it did not expect",
 }  # fmt: skip
-_URI = re.compile(r"dfu://([0-9a-fA-F]{4}):([0-9a-fA-F]{4})/([A-Za-z0-9._ -]{1,64})(?:\?serial=([!-~]{1,64}))?\Z")
+_URI = lazy_pattern(r"dfu://([0-9a-fA-F]{4}):([0-9a-fA-F]{4})/([A-Za-z0-9._ -]{1,64})(?:\?serial=([!-~]{1,64}))?\Z")
 #: Milliseconds for one request, and seconds for a device to be done with a block.
 _REQUEST, _PATIENCE = 5000, 120.0
 _LEAST, _MOST = 64, 65535

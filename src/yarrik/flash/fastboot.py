@@ -17,6 +17,7 @@ from yarrik.errors import Trouble, YarrikError
 from yarrik.flash.devices import Device
 from yarrik.flash.network import connected
 from yarrik.flash.source import Source
+from yarrik.patterns import lazy_pattern
 
 _HANDSHAKE = b"FB01"
 _PORT = 5554
@@ -29,7 +30,7 @@ _LARGEST = (1 << 32) * 512 - (1 << 30)
 #: Seconds for an answer: erasing flash takes its time.
 _ANSWER = 120.0
 _MOST_INFOS = 10_000
-_URI = re.compile(r"fastboot://(\[[0-9A-Fa-f:.]+\]|[A-Za-z0-9._-]+)(?::(\d{1,5}))?/([A-Za-z0-9._-]{1,36})\Z")
+_URI = lazy_pattern(r"fastboot://(\[[0-9A-Fa-f:.]+\]|[A-Za-z0-9._-]+)(?::(\d{1,5}))?/([A-Za-z0-9._-]{1,36})\Z")
 _BLOCK = 512
 
 

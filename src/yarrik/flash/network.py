@@ -10,7 +10,6 @@ import contextlib
 import errno
 import io
 import os
-import re
 import socket
 import ssl
 import struct
@@ -21,6 +20,7 @@ from typing import BinaryIO
 
 from yarrik.errors import Trouble, YarrikError
 from yarrik.flash.devices import Device
+from yarrik.patterns import lazy_pattern
 
 _NBDMAGIC, _IHAVEOPT, _REPLY = b"NBDMAGIC", b"IHAVEOPT", 0x0003E889045565A9
 _FLAG_FIXED_NEWSTYLE, _FLAG_NO_ZEROES = 1, 2
@@ -37,7 +37,7 @@ _LONGEST_REPLY = 4096
 _PORT = 10809
 #: Seconds for the connection, and for each answer: flash storage may think for a while.
 _CONNECT, _ANSWER = 10.0, 60.0
-_URI = re.compile(r"nbd(s?)://(\[[0-9A-Fa-f:.]+\]|[A-Za-z0-9._-]+)(?::(\d{1,5}))?(?:/([^?]*))?(?:\?tls-certificates=(.+))?\Z")
+_URI = lazy_pattern(r"nbd(s?)://(\[[0-9A-Fa-f:.]+\]|[A-Za-z0-9._-]+)(?::(\d{1,5}))?(?:/([^?]*))?(?:\?tls-certificates=(.+))?\Z")
 
 
 def is_network(word: str) -> bool:

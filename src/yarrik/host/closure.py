@@ -15,21 +15,21 @@ import msgspec
 from yarrik.elf import ElfDamaged, elf_facts
 from yarrik.host.headers import is_toolchain_file
 from yarrik.host.programs import EVERYWHERE, FOLDERS, PERL_MODULE, PROGRAMS, family, find_program, reads_of
+from yarrik.patterns import lazy_pattern
 
 if TYPE_CHECKING:
     from yarrik.elf import ElfFacts
 
-#: Folders that all packages of a host share: of what lies in them, only single things are let in. `re` compiles this when it is
-#: first used, which takes long.
-_SHARED = (
+#: Folders that all packages of a host share: of what lies in them, only single things are let in.
+_SHARED = lazy_pattern(
     r"/usr(?:/local)?(?:/include(?:/[\w.]+-linux-[\w.]+)?|/lib(?:32|64|x32)?(?:/[\w.]+-linux-[\w.]+)?|/libexec|/share(?:/aclocal)?|/s?bin)?"
     r"|/(?:lib(?:32|64|x32)?(?:/[\w.]+-linux-[\w.]+)?|s?bin|etc|opt)?"
 )
-_HEADERS = re.compile(r"/usr/include/.")
+_HEADERS = lazy_pattern(r"/usr/include/.")
 #: Folders of headers with hundreds of files.
 _LARGE = frozenset(["linux", "bits", "c++"])
 #: In a folder that is let in whole, what may be a library or program and need further libraries.
-_LIBRARY = re.compile(r".*\.so(?:\.[\d.]+)?")
+_LIBRARY = lazy_pattern(r".*\.so(?:\.[\d.]+)?")
 
 
 def is_header(path: str) -> bool:
@@ -124,7 +124,7 @@ class _Closure:
                     folders.sort()
                     for name in sorted(names):
                         self.take(f"{place}/{name}")
-            elif re.fullmatch(_SHARED, real) is None:
+            elif _SHARED.fullmatch(real) is None:
                 self.folders[real] = None
                 self._take_needs_below(real)
             return
@@ -250,4 +250,4 @@ def shared_files(folder: str, kind: str) -> list[str]:
 
 def is_shared(folder: str) -> bool:
     """Whether packages of all kinds put their files into this folder."""
-    return re.fullmatch(_SHARED, folder) is not None
+    return _SHARED.fullmatch(folder) is not None

@@ -7,9 +7,8 @@ POSIX, the GNU C library's manual, and the kernel's exported headers).
 
 from __future__ import annotations
 
-import re
-
 from yarrik.host.words import words
+from yarrik.patterns import lazy_pattern
 
 #: Headers and folders of headers that belong to the C library, right in an include folder.
 _C_LIBRARY = frozenset(
@@ -36,7 +35,7 @@ _C_LIBRARY_FOLDERS = frozenset(
 #: Folders of the kernel's exported headers, and of the C++ library.
 _KERNEL_FOLDERS = frozenset(["asm", "asm-generic", "drm", "linux", "misc", "mtd", "rdma", "regulator", "sound", "video", "xen"])
 _CPLUSPLUS_FOLDERS = frozenset(["c++"])
-_LIBRARIES = (
+_LIBRARIES = lazy_pattern(
     r"(?:[SMgr]*r?crt[1in]|grcrt1)\.o"
     r"|lib(?:BrokenLocale|anl|c|c_nonshared|c_malloc_debug|crypt|dl|g|m|m-[\d.]+|mcheck|mvec|nsl|nss_\w+|pthread|pthread_nonshared|resolv"
     r"|rt|thread_db|util|gcc_s|stdc\+\+|supc\+\+|atomic|gomp|ubsan|asan|tsan|lsan|itm|quadmath)\.(?:a|so(?:\.[\d.]+)?)"
@@ -47,7 +46,7 @@ _LIBRARIES = (
 def is_toolchain_file(name: str, kind: str) -> bool:
     """Whether something right in a folder that packages share belongs to the toolchain. `kind` is `include` or `lib`."""
     if kind == "lib":
-        return re.fullmatch(_LIBRARIES, name) is not None  # compiled when it is first needed: that takes its time
+        return _LIBRARIES.fullmatch(name) is not None
     if name in _C_LIBRARY_FOLDERS or name in _KERNEL_FOLDERS or name in _CPLUSPLUS_FOLDERS:
         return True
     return name.endswith(".h") and name[:-2] in _C_LIBRARY

@@ -7,7 +7,6 @@ from __future__ import annotations
 import base64
 import binascii
 import hashlib
-import re
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
@@ -15,6 +14,7 @@ import msgspec
 
 from yarrik.beneath import regular_file
 from yarrik.errors import Damaged, Place, Trouble, Unfit, YarrikError
+from yarrik.patterns import lazy_pattern
 
 SIGNATURE_FILE = "SHA256SUMS.sig"
 #: What is signed under this name is a file (ssh-keygen(1)); the same key's signatures for other uses do not fit.
@@ -22,7 +22,7 @@ _NAMESPACE = b"file"
 _MAGIC, _VERSION, _TYPE, _HASH = b"SSHSIG", 1, b"ssh-ed25519", b"sha512"
 _BEGIN, _END = "-----BEGIN SSH SIGNATURE-----", "-----END SSH SIGNATURE-----"
 _LARGEST = 16 << 10
-_LINE = re.compile(r"(?:.*\s)?ssh-ed25519\s+([A-Za-z0-9+/=]+)(?:\s+(.*))?\Z")
+_LINE = lazy_pattern(r"(?:.*\s)?ssh-ed25519\s+([A-Za-z0-9+/=]+)(?:\s+(.*))?\Z")
 
 
 class ImageKey(msgspec.Struct, frozen=True):

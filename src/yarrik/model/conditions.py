@@ -8,10 +8,11 @@ from typing import Any
 
 import msgspec
 
+from yarrik.patterns import lazy_pattern
 from yarrik.versions import Version, parse_wish
 
-_OPTION_OF = re.compile(r"(?P<recipe>[a-z0-9][a-z0-9+.-]*)\[(?P<option>[a-z0-9][a-z0-9+.-]*)\]\Z")
-_VERSION_OF = re.compile(r"(?P<recipe>[a-z][a-z0-9+.-]*)\s*(?P<wish>[<>=!~].*)\Z", re.DOTALL)
+_OPTION_OF = lazy_pattern(r"(?P<recipe>[a-z0-9][a-z0-9+.-]*)\[(?P<option>[a-z0-9][a-z0-9+.-]*)\]\Z")
+_VERSION_OF = lazy_pattern(r"(?P<recipe>[a-z][a-z0-9+.-]*)\s*(?P<wish>[<>=!~].*)\Z", re.DOTALL)
 
 #: Conditions whose answer is known before anything is resolved, and those that wait for it.
 EARLY = ("arch", "board", "profile", "variant")

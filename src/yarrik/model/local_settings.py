@@ -6,7 +6,6 @@ It is in the user's configuration folder (`settings.toml`) and, for one workspac
 from __future__ import annotations
 
 import os
-import re
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -20,12 +19,13 @@ from yarrik.model.checking import convert
 from yarrik.model.definitions import Local, LocalSettings, Proxies
 from yarrik.model.reading import Document, read_document, values_with_origins
 from yarrik.model.root import LOCAL_FILE
+from yarrik.patterns import lazy_pattern
 
 if TYPE_CHECKING:
     from yarrik.model.workspace import Workspace
 
 #: Keys that hold one value, and those that hold a list of texts.
-_TABLED = re.compile(
+_TABLED = lazy_pattern(
     r"mirrors\..+|proxies\.(http|https|direct)|use\.[^.]+\.(path|git|branch|commit)|secrets\.[^.]+\.(environment|file)"
 )
 _KNOWN = ("jobs", "cache", "trusted-keys", "image-keys", "redirect-hosts", "catalogues", "mirrors.URL", "proxies.https",

@@ -9,16 +9,18 @@ import re
 
 import msgspec
 
+from yarrik.patterns import lazy_pattern
+
 KeyPath = tuple[str, ...]
 
-_BARE = re.compile(r"[A-Za-z0-9_-]+")
-_BLANKS = re.compile(r"[ \t]*")
-_SKIP = re.compile(r"(?:[ \t\r\n,]|#[^\n]*)*")
-_STRINGS = re.compile(
+_BARE = lazy_pattern(r"[A-Za-z0-9_-]+")
+_BLANKS = lazy_pattern(r"[ \t]*")
+_SKIP = lazy_pattern(r"(?:[ \t\r\n,]|#[^\n]*)*")
+_STRINGS = lazy_pattern(
     r'"""(?:[^\\]|\\.)*?"{3,5}' r"|'''.*?'{3,5}" r'|"(?:[^"\\\n]|\\.)*"' r"|'[^'\n]*'",
     re.DOTALL,
 )
-_PLAIN = re.compile(r"[^,\]\}\n#]+")
+_PLAIN = lazy_pattern(r"[^,\]\}\n#]+")
 
 
 def key_lines(text: str) -> dict[KeyPath, int]:

@@ -11,14 +11,15 @@ import msgspec
 
 from yarrik.errors import Unfit
 from yarrik.identifiers import check_filesystem_identifier, check_guid, is_guid
+from yarrik.patterns import lazy_pattern
 from yarrik.units import check_partition_size, parse_size, parse_span
 from yarrik.versions import Version, parse_requirement, parse_wish
 
-_NAME = re.compile(r"[a-z0-9][a-z0-9+.-]*\Z")
-_HOST = re.compile(r"[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?\Z")
-_ACCOUNT = re.compile(r"[a-z_][a-z0-9_-]{0,30}\Z")
-_CONFIG = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*\Z")
-_VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*\Z")
+_NAME = lazy_pattern(r"[a-z0-9][a-z0-9+.-]*\Z")
+_HOST = lazy_pattern(r"[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?\Z")
+_ACCOUNT = lazy_pattern(r"[a-z_][a-z0-9_-]{0,30}\Z")
+_CONFIG = lazy_pattern(r"[A-Za-z0-9][A-Za-z0-9._-]*\Z")
+_VARIABLE = lazy_pattern(r"[A-Za-z_][A-Za-z0-9_]*\Z")
 
 
 class Rule(msgspec.Struct, frozen=True):
@@ -87,7 +88,7 @@ def check_git_url(text: str) -> None:
                          "a helper for credentials in git's own settings")  # fmt: skip
 
 
-_REF = re.compile(r"(?!.*(?:\.\.|//|@\{|\.lock(?:/|\Z)))[A-Za-z0-9_][A-Za-z0-9_./+-]{0,199}(?<![./])\Z")
+_REF = lazy_pattern(r"(?!.*(?:\.\.|//|@\{|\.lock(?:/|\Z)))[A-Za-z0-9_][A-Za-z0-9_./+-]{0,199}(?<![./])\Z")
 
 
 def check_ref(text: str) -> None:
@@ -122,10 +123,10 @@ def check_account(text: str) -> None:
 
 
 _LABEL = r"[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?"
-_DOMAIN = re.compile(rf"(?=.{{1,253}}\Z){_LABEL}(\.{_LABEL})*\Z")
-_ZONE = re.compile(r"[A-Za-z0-9_+-]+(/[A-Za-z0-9_+-]+){0,3}\Z")
-_LOCALE = re.compile(r"[A-Za-z]{1,8}(_[A-Za-z]{2,3})?(\.[A-Za-z0-9-]+)?(@[a-z]+)?\Z")
-_SYSCTL = re.compile(r"[a-z0-9_]+([./][A-Za-z0-9_*:-]+)+\Z")
+_DOMAIN = lazy_pattern(rf"(?=.{{1,253}}\Z){_LABEL}(\.{_LABEL})*\Z")
+_ZONE = lazy_pattern(r"[A-Za-z0-9_+-]+(/[A-Za-z0-9_+-]+){0,3}\Z")
+_LOCALE = lazy_pattern(r"[A-Za-z]{1,8}(_[A-Za-z]{2,3})?(\.[A-Za-z0-9-]+)?(@[a-z]+)?\Z")
+_SYSCTL = lazy_pattern(r"[a-z0-9_]+([./][A-Za-z0-9_*:-]+)+\Z")
 
 
 def check_ip_address(text: str) -> None:
@@ -138,7 +139,7 @@ def check_ip_address(text: str) -> None:
         raise Unfit(f"`{text}` is not an address, like 192.0.2.7 or 2001:db8::7") from None
 
 
-_DOMAIN = re.compile(
+_DOMAIN = lazy_pattern(
     r"(?=.{1,253}\Z)[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?(\.[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?)*\Z"
 )
 
@@ -199,7 +200,7 @@ def check_setting_name(text: str) -> None:
     _matches(re.compile(r"[a-z][a-z0-9-]{0,40}\Z"), text, "is not a setting's name: small letters, digits, `-`")
 
 
-_LISTEN = re.compile(r"tcp:(?P<address>[0-9.]+):(?P<port>[0-9]{1,5})|unix:(?P<path>/[!-~]{1,100})")
+_LISTEN = lazy_pattern(r"tcp:(?P<address>[0-9.]+):(?P<port>[0-9]{1,5})|unix:(?P<path>/[!-~]{1,100})")
 
 
 def check_listen(text: str) -> None:
@@ -348,7 +349,7 @@ def check_relative(text: str) -> None:
         raise Unfit(f"`{text}` must be a path below this definition's folder")
 
 
-_OUTPUT_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._+-]*\Z")
+_OUTPUT_NAME = lazy_pattern(r"[A-Za-z0-9][A-Za-z0-9._+-]*\Z")
 
 
 def output_of(text: str) -> tuple[str, str] | None:
@@ -381,7 +382,7 @@ def check_config(text: str) -> None:
     _matches(_CONFIG, text, "is not the name of a base configuration, like `tinyconfig` or `defconfig`")
 
 
-_HOST_PROGRAM = re.compile(
+_HOST_PROGRAM = lazy_pattern(
     r"(?:library:[a-z0-9][a-z0-9+.-]*|perl:[A-Za-z0-9_]+(::[A-Za-z0-9_]+)*|python:[A-Za-z0-9_]+(\.[A-Za-z0-9_]+)*"
     r"|\[|[A-Za-z0-9_][A-Za-z0-9_.+-]*|(/[A-Za-z0-9_.+@:-]+)+)\Z"
 )

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import http.server
-import re
 import socket
 import threading
 import time
@@ -13,12 +12,13 @@ from collections.abc import Callable
 
 from yarrik.errors import Damaged, Unfit
 from yarrik.netboot.offering import Offered, OfferedFile, Request
+from yarrik.patterns import lazy_pattern
 
 _PART = 1 << 20
 #: Seconds without a byte after which a connection is closed; and how many there may be.
 _IDLE = 60.0
 _MOST_CONNECTIONS = 64
-_RANGE = re.compile(r"bytes=(\d{0,18})-(\d{0,18})\Z")
+_RANGE = lazy_pattern(r"bytes=(\d{0,18})-(\d{0,18})\Z")
 
 
 class _Handler(http.server.BaseHTTPRequestHandler):

@@ -9,6 +9,7 @@ from msgspec.structs import replace
 from yarrik.arch import ARCHES, SPELLINGS
 from yarrik.errors import Trouble, YarrikError, suggestion
 from yarrik.model import Build, Definition, Recipe
+from yarrik.patterns import lazy_pattern
 from yarrik.toolchain import NO_CXX, Toolchain
 
 Command = tuple[str, ...]
@@ -59,8 +60,8 @@ def with_options(recipe: Recipe, options: Mapping[str, bool]) -> Build:
 
 
 #: What stands for something of the side that is built for; behind a `$` it is the shell's.
-_WORD = re.compile(r"(?<!\$)\{(triplet|sysroot|stage|arch|arch:[^{}\s]*|tool:[^{}\s]*)\}")
-_TOOL = re.compile(r"[a-z0-9][a-z0-9+_-]*\Z")
+_WORD = lazy_pattern(r"(?<!\$)\{(triplet|sysroot|stage|arch|arch:[^{}\s]*|tool:[^{}\s]*)\}")
+_TOOL = lazy_pattern(r"[a-z0-9][a-z0-9+_-]*\Z")
 
 
 def with_words(build: Build, recipe: Definition[Recipe], toolchain: Toolchain) -> Build:

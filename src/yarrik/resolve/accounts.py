@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -11,6 +10,7 @@ import msgspec
 
 from yarrik.errors import Collector, Place, Trouble, Unfit, suggestion
 from yarrik.model import ServiceAccount, User
+from yarrik.patterns import lazy_pattern
 from yarrik.resolve.account_values import NO_SHELLS, Account, AccountGroup, Accounts, Login
 from yarrik.resolve.login_keys import check_login_key
 from yarrik.resolve.packages import package_rules
@@ -29,8 +29,8 @@ NOBODY = 65534
 LOGIN_SERVICE = "login-service"
 
 #: The forms of crypt(5) that C libraries take; the older ones can be reversed within hours.
-_HASH = re.compile(r"\$(?:2[abxy]|5|6|7|y|gy)\$[!-9;-~]{8,}")
-_OLD_HASH = re.compile(r"\$(?:1|md5|3|sha1)[$,]|_?[./0-9A-Za-z]{13,}\Z")
+_HASH = lazy_pattern(r"\$(?:2[abxy]|5|6|7|y|gy)\$[!-9;-~]{8,}")
+_OLD_HASH = lazy_pattern(r"\$(?:1|md5|3|sha1)[$,]|_?[./0-9A-Za-z]{13,}\Z")
 #: A file of keys is a list for people, not a store.
 _LARGEST_KEY_FILE = 1 << 20
 

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from yarrik.errors import Trouble, YarrikError
+from yarrik.patterns import lazy_pattern
 from yarrik.resolve.packages import has_more_than_one, package_rules
 from yarrik.versions import Version
 
@@ -170,8 +171,8 @@ class Catalog(msgspec.Struct, dict=True):
 
 
 #: What names packages in a recipe's text: tables, and lists of further names.
-_TABLE = re.compile(r"""^\s*(?:\[\s*)?package\s*\.\s*["']?([\w.+-]+)""", re.MULTILINE)
-_GIVEN = re.compile(r"""(?:provides|replaces)["']?\s*=\s*(\[[^\]]*|"[^"\n]*|'[^'\n]*)""")
+_TABLE = lazy_pattern(r"""^\s*(?:\[\s*)?package\s*\.\s*["']?([\w.+-]+)""", re.MULTILINE)
+_GIVEN = lazy_pattern(r"""(?:provides|replaces)["']?\s*=\s*(\[[^\]]*|"[^"\n]*|'[^'\n]*)""")
 
 
 def _names_in_text(file: Path) -> list[str]:

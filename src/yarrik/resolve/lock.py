@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -12,6 +11,7 @@ import msgspec
 from yarrik.atomic import write_file
 from yarrik.errors import Collector, Place, Trouble, Unfit
 from yarrik.model import Definable, convert, read_document
+from yarrik.patterns import lazy_pattern
 from yarrik.versions import Version
 
 if TYPE_CHECKING:
@@ -23,8 +23,8 @@ LOCK_FILE = "yarrik.lock"
 _HEAD = (
     "# Written by Yarrik, to be committed: what this workspace was built from. Move it with `yarrik resolve --update NAME`.\n"
 )
-_DIGEST = re.compile(r"[0-9a-f]{64}\Z")
-_BARE = re.compile(r"[A-Za-z0-9_-]+\Z")
+_DIGEST = lazy_pattern(r"[0-9a-f]{64}\Z")
+_BARE = lazy_pattern(r"[A-Za-z0-9_-]+\Z")
 
 
 class LockedProduct(Definable, frozen=True, kw_only=True):

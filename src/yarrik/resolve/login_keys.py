@@ -7,6 +7,7 @@ import binascii
 import re
 
 from yarrik.errors import Unfit
+from yarrik.patterns import lazy_pattern
 
 #: How many fields come after the type (RFC 4253, 8709, 5656; those of security keys as OpenSSH's PROTOCOL.u2f has them).
 _FIELDS = {
@@ -18,7 +19,7 @@ _FIELDS = {
     "sk-ssh-ed25519@openssh.com": 2,
     "sk-ecdsa-sha2-nistp256@openssh.com": 3,
 }
-_LINE = re.compile(
+_LINE = lazy_pattern(
     r"(?:(?P<options>\S(?:[^\"]|\"(?:\\\"|[^\"])*\")*?)\s+)?(?P<type>" + "|".join(map(re.escape, _FIELDS)) + r")\s+"
     r"(?P<key>[A-Za-z0-9+/]+={0,2})(?:\s+(?P<comment>.*))?"
 )

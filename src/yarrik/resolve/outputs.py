@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator, Mapping
 from functools import partial
 from typing import TYPE_CHECKING
 
 from yarrik.model import output_of
+from yarrik.patterns import lazy_pattern
 
 if TYPE_CHECKING:
     from yarrik.errors import Place
     from yarrik.model import Board, Definition, Recipe
 
 #: `{RECIPE:OUTPUT}` in a text: a name with a colon and no blank. `{image:NAME}` is a disk of the emulator.
-_IN_TEXT = re.compile(r"\{([a-z0-9][a-z0-9+.-]*):([A-Za-z0-9][A-Za-z0-9._+-]*)\}")
+_IN_TEXT = lazy_pattern(r"\{([a-z0-9][a-z0-9+.-]*):([A-Za-z0-9][A-Za-z0-9._+-]*)\}")
 
 
 def outputs_in(text: str) -> list[tuple[str, str]]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -16,6 +15,7 @@ from yarrik.model import (
     option_words,
     output_of,
 )
+from yarrik.patterns import lazy_pattern
 from yarrik.resolve.catalog import EXCLUSIVE_ROLES, Catalog
 from yarrik.resolve.facts import Asker, Fact, Link, Missing, Relation, Thing
 from yarrik.resolve.outputs import board_outputs, recipe_outputs, taken_outputs
@@ -43,7 +43,7 @@ _TO_BUILD = {"needs": Relation.BUILD, "tools": Relation.TOOL}
 NOTHING = 1
 IN = 2
 OFF, ON = 2, 4
-_LIBRARIES = re.compile(r"/(usr/)?lib(/\*\*|/[^/]*(\.so.*|\*)?)?$|^\*\*$")
+_LIBRARIES = lazy_pattern(r"/(usr/)?lib(/\*\*|/[^/]*(\.so.*|\*)?)?$|^\*\*$")
 
 
 class Universe(msgspec.Struct, dict=True):

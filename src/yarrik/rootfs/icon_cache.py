@@ -4,12 +4,13 @@ All numbers are big-endian. Only the index is written: images are read from thei
 
 from __future__ import annotations
 
-import re
 import struct
 from functools import cached_property
 from typing import TYPE_CHECKING
 
 import msgspec
+
+from yarrik.patterns import lazy_pattern
 
 if TYPE_CHECKING:
     from yarrik.rootfs.tree import Node, RootTree
@@ -22,7 +23,7 @@ _IMAGE = struct.Struct(">HHI")  # DIRECTORY_INDEX, ICON_FLAGS, IMAGE_DATA_OFFSET
 _NONE = 0xFFFFFFFF
 #: HAS_SUFFIX_XPM, HAS_SUFFIX_SVG, HAS_SUFFIX_PNG, HAS_ICON_FILE.
 _FLAGS = {".xpm": 1, ".svg": 2, ".png": 4, ".icon": 8}
-_GRAPHIC = re.compile(r"[!-~]+")
+_GRAPHIC = lazy_pattern(r"[!-~]+")
 _MOST_DEPTH = 8
 _MOST_FOLDERS = 0xFFFF
 _BUCKETS = (11, 37, 109, 251, 557, 1237, 2777, 6247, 14057, 31627, 71143, 160073)

@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from yarrik.elf import ElfDamaged, read_abi, read_elf
+from yarrik.patterns import lazy_pattern
 from yarrik.rootfs.tree import Node
 
 if TYPE_CHECKING:
@@ -27,7 +28,7 @@ LIBRARY_CACHE = "/etc/ld.so.cache"
 _CONFIGURATION = "/etc/ld.so.conf"
 #: Folders that loaders look in anyway, where a distribution has its libraries of one architecture apart, and where not.
 _USUAL = ("/lib", "/usr/lib", "/lib64", "/usr/lib64")
-_APART = re.compile(r"(?:/usr)?/lib/[a-z0-9_]+-linux-[a-z0-9]+")
+_APART = lazy_pattern(r"(?:/usr)?/lib/[a-z0-9_]+-linux-[a-z0-9]+")
 
 _MAGIC, _VERSION = b"glibc-ld.so.cache", b"1.1"
 #: magic, version, nlibs, len_strings, flags, padding, extension_offset, unused (struct cache_file_new).
@@ -40,11 +41,11 @@ _ELF_LIBC6 = 0x0003
 _EM_ARM, _EM_X86_64, _EM_AARCH64, _EM_RISCV = 40, 62, 183, 243
 _EF_ARM_ABI_FLOAT_HARD, _EF_RISCV_FLOAT_ABI, _EF_RISCV_FLOAT_ABI_DOUBLE = 0x400, 0x6, 0x4
 
-_LIBRARY = re.compile(r"(?:lib|ld-).*\.so")
-_INCLUDE = re.compile(r"include\s+(\S+)")
-_LOADER = re.compile(r"ld-linux[a-z0-9_.-]*\.so\.\d+\Z")
+_LIBRARY = lazy_pattern(r"(?:lib|ld-).*\.so")
+_INCLUDE = lazy_pattern(r"include\s+(\S+)")
+_LOADER = lazy_pattern(r"ld-linux[a-z0-9_.-]*\.so\.\d+\Z")
 _MOST_INCLUDES = 64
-_DIGITS = re.compile(r"\d+|\D")
+_DIGITS = lazy_pattern(r"\d+|\D")
 
 
 class _Library(msgspec.Struct, frozen=True):

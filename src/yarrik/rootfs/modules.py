@@ -17,10 +17,11 @@ import msgspec
 
 from yarrik.elf import ElfDamaged, sections
 from yarrik.errors import Damaged
+from yarrik.patterns import lazy_pattern
 
 _MAGIC, _VERSION = 0xB007F457, 0x00020001
 _PREFIX, _VALUES, _CHILDREN = 0x80000000, 0x40000000, 0x20000000
-_MODULE = re.compile(r"(?P<top>(?:/usr)?/lib/modules/[^/]+)/(?P<file>.+\.ko)\Z")
+_MODULE = lazy_pattern(r"(?P<top>(?:/usr)?/lib/modules/[^/]+)/(?P<file>.+\.ko)\Z")
 
 
 class ModuleDamaged(Damaged):

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import os
-import re
 from collections.abc import Iterable
 from functools import cached_property
 from typing import Literal
 
 import msgspec
 
+from yarrik.patterns import lazy_pattern
+
 Kind = Literal["folder", "file", "link", "character", "block", "fifo", "socket"]
 
-_PERCENT = re.compile(rb"%([0-9A-F]{2})")
+_PERCENT = lazy_pattern(rb"%([0-9A-F]{2})")
 
 
 class Node(msgspec.Struct, frozen=True, gc=False):

@@ -9,6 +9,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from yarrik.elf import HARDENING
 from yarrik.errors import Collector, Trouble
 from yarrik.kernel_calls import missing_needs, missing_options
+from yarrik.patterns import lazy_pattern
 from yarrik.plan import shortened
 from yarrik.resolve import BuiltPackage
 from yarrik.rootfs import RootTree
@@ -16,7 +17,7 @@ from yarrik.rootfs import RootTree
 #: One piece of advice names at most this number of files, and counts the others.
 _MOST = 5
 _SETUID, _SETGID, _STICKY, _WRITABLE = 0o4000, 0o2000, 0o1000, 0o002
-_LICENCE_WORD = re.compile(r"[A-Za-z0-9.+-]+")
+_LICENCE_WORD = lazy_pattern(r"[A-Za-z0-9.+-]+")
 
 
 def check_symbol_versions(packages: Sequence[BuiltPackage]) -> None:

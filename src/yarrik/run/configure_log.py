@@ -5,17 +5,17 @@ program that it tried with a bar."""
 
 from __future__ import annotations
 
-import re
+from yarrik.patterns import lazy_pattern
 
 #: Of a config.log, this much of its end is looked at (bytes), and this many lines of what a compiler said are shown.
 LOOKED_AT, _MOST = 1 << 20, 6
-_LINE = re.compile(r"configure:(\d+): (.*)")
-_ENDED = re.compile(r"configure:\d+: \$\? = (\d+)")
-_CHECKING = re.compile(r"configure:\d+: checking ")
-_ERROR = re.compile(r"configure:\d+: error: ")
-_NO = re.compile(r"configure:\d+: result: no$")
-_HEADER = re.compile(r"fatal error: ([\w./+-]+\.(?:h|hh|hpp)): No such file or directory")
-_PACKAGE = re.compile(
+_LINE = lazy_pattern(r"configure:(\d+): (.*)")
+_ENDED = lazy_pattern(r"configure:\d+: \$\? = (\d+)")
+_CHECKING = lazy_pattern(r"configure:\d+: checking ")
+_ERROR = lazy_pattern(r"configure:\d+: error: ")
+_NO = lazy_pattern(r"configure:\d+: result: no$")
+_HEADER = lazy_pattern(r"fatal error: ([\w./+-]+\.(?:h|hh|hpp)): No such file or directory")
+_PACKAGE = lazy_pattern(
     r"No package '([\w.+-]+)' found|Package ([\w.+-]+) was not found|Package '([\w.+-]+)', required by '[^']*', not found"
     r"|Dependency \"?([\w.+-]+)\"? not found, tried pkgconfig"
 )

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import re
 from pathlib import Path
 
 from yarrik.host import debian_package, find_program
+from yarrik.patterns import lazy_pattern
 from yarrik.toolchain import NO_CXX
 
 LAST_LINES = 12
@@ -24,7 +24,7 @@ def last_lines(log: Path, count: int = LAST_LINES) -> list[str]:
         return []
 
 
-_ERROR = re.compile(r"(?i)(?:^|[\s:])(?:fatal )?error:|undefined reference to|: No rule to make target|^\S*Error: ")
+_ERROR = lazy_pattern(r"(?i)(?:^|[\s:])(?:fatal )?error:|undefined reference to|: No rule to make target|^\S*Error: ")
 
 
 def telling_lines(log: Path) -> tuple[str, list[str]]:
@@ -36,30 +36,30 @@ def telling_lines(log: Path) -> tuple[str, list[str]]:
     return "the first error in the log", [*lines[first : first + LAST_LINES - 4], "…", *lines[-2:]]
 
 
-_NETWORK = re.compile(
+_NETWORK = lazy_pattern(
     r"(?i)could not resolve host|name resolution|network is unreachable|unknown host|no route to host"
     r"|failed to connect to .* port"
 )
-_NO_PROGRAM = re.compile(r"(?:^|: )(?P<name>[A-Za-z0-9][\w.+-]*): (?:command not found|not found|No such file or directory)$")
+_NO_PROGRAM = lazy_pattern(r"(?:^|: )(?P<name>[A-Za-z0-9][\w.+-]*): (?:command not found|not found|No such file or directory)$")
 
 
 #: Configure scripts have the board's compiler in CC, so what they look for is one for programs that run in the build.
-_NO_COMPILER = re.compile(r"configure: error: no acceptable C compiler found in \$PATH")
+_NO_COMPILER = lazy_pattern(r"configure: error: no acceptable C compiler found in \$PATH")
 #: What a build in Go or Rust says when modules or crates are not beside its sources, or the language's own library is missing.
 _NOT_CARRIED = (
-    (re.compile(r"module lookup disabled by GOPROXY=off|: inconsistent vendoring|not marked as explicit in vendor"),
+    (lazy_pattern(r"module lookup disabled by GOPROXY=off|: inconsistent vendoring|not marked as explicit in vendor"),
      "modules that it wants are not in its folder `vendor`",
      "run `go mod vendor` in its sources, and keep that folder with them"),
-    (re.compile(r"failed to read root of directory source|error: no matching package (?:named|found)|but --frozen was passed"
+    (lazy_pattern(r"failed to read root of directory source|error: no matching package (?:named|found)|but --frozen was passed"
                 r"|needs to be updated but --frozen"),
      "crates that it wants are not in its folder `vendor`, or not in `Cargo.lock`",
      "run `cargo vendor` in its sources, and keep that folder and `Cargo.lock` with them"),
-    (re.compile(r"error\[E0463\]: can't find crate for `(?:std|core)`"),
+    (lazy_pattern(r"error\[E0463\]: can't find crate for `(?:std|core)`"),
      "it lacks Rust's own library for the board's architecture",
      "install it; on Debian that is libstd-rust-dev of that architecture: dpkg --add-architecture arm64, then "
      "apt-get install libstd-rust-dev:arm64"),
 )  # fmt: skip
-_SAID_BY_A_SHELL = re.compile(r"sh:|: \d+: \S+: not found$|command not found")
+_SAID_BY_A_SHELL = lazy_pattern(r"sh:|: \d+: \S+: not found$|command not found")
 
 
 def known_cause(lines: list[str]) -> tuple[str, str, str]:

@@ -4,7 +4,6 @@ Builds run in `/step`, with what they are linked with in `/step/sysroot`. Upstre
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 
 import msgspec
@@ -13,20 +12,21 @@ import msgspec.structs
 from yarrik.cache import Entry, Store, Tree
 from yarrik.elf import MAGIC, unnamed_strings
 from yarrik.errors import Damaged
+from yarrik.patterns import lazy_pattern
 
 #: What users of a recipe see when they are built: headers and libraries, nothing else.
 SYSROOT_FOLDERS = ("usr/include", "usr/lib", "lib", "usr/share/pkgconfig")
 #: Files that say how to build with a library: for pkg-config, and the programs that came before it.
-_PKG_CONFIG = re.compile(r"(?:.*/)?pkgconfig/[^/]+\.pc")
-_CONFIG_PROGRAM = re.compile(r"usr/bin/[^/]+-config")
+_PKG_CONFIG = lazy_pattern(r"(?:.*/)?pkgconfig/[^/]+\.pc")
+_CONFIG_PROGRAM = lazy_pattern(r"usr/bin/[^/]+-config")
 #: Words of flags that hold for the build alone.
-_OWN_FLAGS = re.compile(rb" ?-ffile-prefix-map=/step[^\s\"']*| ?-Wl,-rpath-link,/step/sysroot[^\s\"']*")
+_OWN_FLAGS = lazy_pattern(rb" ?-ffile-prefix-map=/step[^\s\"']*| ?-Wl,-rpath-link,/step/sysroot[^\s\"']*")
 _SYSROOT = b"/step/sysroot"
 #: How every path of a build begins.
 OWN_PATH = b"/step/"
 _LIBTOOL = b" - a libtool library file"
 #: `/usr` where such a program begins a path with it: after a blank, a quote, `=`, `:`, or one of the flags -I and -L.
-_BOARD_FOLDER = re.compile(rb"(?<![\w./}-])/usr(?![\w.-])|(?<=-[IL])/usr(?![\w.-])")
+_BOARD_FOLDER = lazy_pattern(rb"(?<![\w./}-])/usr(?![\w.-])|(?<=-[IL])/usr(?![\w.-])")
 #: No text that is changed is larger (bytes).
 _LARGEST = 1 << 20
 

@@ -13,11 +13,12 @@ from typing import Literal, NamedTuple
 import msgspec
 
 from yarrik.beneath import Folder
+from yarrik.patterns import lazy_pattern
 
-_TYPE = re.compile(r"(?:def_)?(bool|tristate|int|hex|string)\b\s*(.*)\Z", re.DOTALL)
-_IF = re.compile(r"\bif\b")
+_TYPE = lazy_pattern(r"(?:def_)?(bool|tristate|int|hex|string)\b\s*(.*)\Z", re.DOTALL)
+_IF = lazy_pattern(r"\bif\b")
 _ENDS = {"endmenu": "menu", "endif": "if", "endchoice": "choice"}
-_WORD = re.compile(r'\s*(&&|\|\||!=|<=|>=|[!()=<>]|"[^"]*"|\'[^\']*\'|[\w.-]+|\$\((?:[^()]|\([^()]*\))*\)|.)')
+_WORD = lazy_pattern(r'\s*(&&|\|\||!=|<=|>=|[!()=<>]|"[^"]*"|\'[^\']*\'|[\w.-]+|\$\((?:[^()]|\([^()]*\))*\)|.)')
 _LEVELS = {"n": 0, "m": 1, "y": 2}
 _MAX_NESTING = 200
 #: Expressions of this depth are not taken apart: nobody writes them, and each level takes several of Python's.

@@ -7,7 +7,6 @@ planned."""
 
 import hashlib
 import os
-import re
 import weakref
 from collections import Counter
 from collections.abc import Collection, Iterable, Mapping, Sequence
@@ -19,6 +18,7 @@ import msgspec
 
 from yarrik.errors import NOWHERE, Place
 from yarrik.model import place_at
+from yarrik.patterns import lazy_pattern
 from yarrik.plan import (
     Action,
     Bounds,
@@ -35,7 +35,7 @@ from yarrik.run.unchanged import Part, Question, Suffixed, known_before, state_b
 from yarrik.toolchain import Toolchain
 
 _Form = TypeVar("_Form")
-_DIGEST = re.compile(rb"[0-9a-f]{64}")
+_DIGEST = lazy_pattern(rb"[0-9a-f]{64}")
 
 
 class Otherwise(Exception):

@@ -9,13 +9,14 @@ from typing import NamedTuple
 
 from yarrik.beneath import Folder
 from yarrik.errors import Place, Trouble, suggestion
+from yarrik.patterns import lazy_pattern
 from yarrik.run.kconfig import Condition, Option, Options
 
-_SET = re.compile(r"(CONFIG_\w+)=(.*)\Z")
+_SET = lazy_pattern(r"(CONFIG_\w+)=(.*)\Z")
 #: The line that a kernel's configuration begins with: `# Linux/arm64 6.1.0 Kernel Configuration`.
-_HEAD = re.compile(r"\A(?:#.*\n)*# Linux/(\w+) ")
+_HEAD = lazy_pattern(r"\A(?:#.*\n)*# Linux/(\w+) ")
 _LEVEL = {"m": 1, "y": 2}
-_UNSET = re.compile(r"# (CONFIG_\w+) is not set\Z")
+_UNSET = lazy_pattern(r"# (CONFIG_\w+) is not set\Z")
 
 
 def options(text: str) -> dict[str, tuple[str, int]]:

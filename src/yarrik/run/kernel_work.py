@@ -4,7 +4,6 @@ fragment, or options set by name."""
 from __future__ import annotations
 
 import os
-import re
 import subprocess
 from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
@@ -21,6 +20,7 @@ from yarrik.atomic import write_file
 from yarrik.beneath import remove_folder
 from yarrik.errors import Place, Trouble, YarrikError, listed
 from yarrik.model import Composition
+from yarrik.patterns import lazy_pattern
 from yarrik.plan import ConfigureKernel
 from yarrik.run.events import Listener, silent
 from yarrik.run.kconfig import Options, is_kconfig
@@ -28,7 +28,7 @@ from yarrik.run.kernel_config import carried_options, line_options, options
 from yarrik.run.kernel_options import Configured, Given
 from yarrik.run.session import Session
 
-_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*\Z")
+_NAME = lazy_pattern(r"[A-Za-z0-9][A-Za-z0-9._-]*\Z")
 
 
 class Fragment(msgspec.Struct, frozen=True):

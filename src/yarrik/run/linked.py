@@ -3,7 +3,6 @@ names and sizes of their functions. The linker takes whole objects, and leaves t
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 import msgspec
@@ -12,11 +11,12 @@ from yarrik.cache import Entry, Store, Tree, is_digest
 from yarrik.elf import ElfFacts, functions
 from yarrik.errors import Damaged
 from yarrik.objects import AR_MAGIC, functions_in_archive
+from yarrik.patterns import lazy_pattern
 from yarrik.plan import Stage
 from yarrik.resolve import LinkedIn
 from yarrik.rootfs import quoted
 
-_LIBRARY = re.compile(r"(?:.*/)?lib[^/]*\.a\Z")
+_LIBRARY = lazy_pattern(r"(?:.*/)?lib[^/]*\.a\Z")
 #: Smaller functions (bytes) are alike by chance.
 _SMALLEST = 16
 #: What a program has that is linked statically with a C library.

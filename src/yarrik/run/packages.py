@@ -13,16 +13,17 @@ from yarrik.capabilities import ATTRIBUTE, encode_capabilities
 from yarrik.elf import ElfFacts
 from yarrik.errors import Collector, Damaged, Trouble, nearest
 from yarrik.model import Attributes, PackageRule
+from yarrik.patterns import lazy_pattern
 from yarrik.plan import Split, shortened
 from yarrik.resolve import BuiltPackage, PackagedPath
 from yarrik.rootfs import quoted, unquoted
 from yarrik.run.linked import Linked, by_recipe
 
 #: What only serves building against a recipe: nobody has to list it, and it goes into no package by itself.
-_FOR_BUILDING = re.compile(
+_FOR_BUILDING = lazy_pattern(
     r"usr/include(/.*)?|(usr/)?lib/([^/]+\.(a|la)|[A-Za-z]?crt[1in]\.o)|(usr/)?lib/(pkgconfig|cmake)(/.*)?|usr/share/(pkgconfig|man|doc)(/.*)?"
 )
-_LINK_NAME = re.compile(r"(usr/)?lib/lib[^/]+\.so")
+_LINK_NAME = lazy_pattern(r"(usr/)?lib/lib[^/]+\.so")
 
 
 def split_packages(

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import fnmatch
 import os
-import re
 import time
 from collections.abc import Callable, Collection, Mapping, Sequence
 from functools import singledispatch
@@ -18,6 +17,7 @@ from yarrik.cache import Entry, Store, Tree, clashes
 from yarrik.elf import MAGIC, ElfFacts, read_elf
 from yarrik.errors import Collector, Damaged, Place, Trouble, YarrikError, suggestion
 from yarrik.objects import AR_MAGIC, foreign_in_archive, foreign_program
+from yarrik.patterns import lazy_pattern
 from yarrik.plan import (
     Action,
     ApplyPatches,
@@ -213,7 +213,7 @@ def _fetch_runtime(action: FetchRuntime, context: Context) -> dict[str, str]:
 
 
 #: A library in a link script of GNU ld ("Implicit Linker Scripts" in its manual), by its whole path.
-_IN_SCRIPT = re.compile(rb"/[^\s()]*/([^\s()/]+)")
+_IN_SCRIPT = lazy_pattern(rb"/[^\s()]*/([^\s()/]+)")
 _LARGEST_SCRIPT = 64 << 10
 
 

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import os
-import re
 import subprocess
 
 from yarrik.cache import Memory
 from yarrik.errors import Place, Trouble, Unfit, from_package
 from yarrik.host import debian_package, find_program
+from yarrik.patterns import lazy_pattern
 from yarrik.versions import Version, parse_wish
 
 _SECONDS = 10
-_VERSION = re.compile(r"(?<![\w.])v?(\d+(?:\.\d+)+)")
+_VERSION = lazy_pattern(r"(?<![\w.])v?(\d+(?:\.\d+)+)")
 
 
 def unfit_program(program: str, wish: str, memory: Memory, place: Place) -> Trouble | None:

@@ -8,8 +8,10 @@ from pathlib import Path
 
 import msgspec
 
+from yarrik.patterns import lazy_pattern
+
 #: A compiler's warning in the form that GCC and those like it have: file, line, perhaps column, text, perhaps the option.
-_WARNING = re.compile(
+_WARNING = lazy_pattern(
     rb"^(?P<file>[^\s:][^:\n]{0,300}):(?P<line>\d+):(?:\d+:)? warning: "
     rb"(?P<text>[^\n]{1,400}?)(?: \[-W(?P<option>[\w+=-]+)\])?$",
     re.MULTILINE,

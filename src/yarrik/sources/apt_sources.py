@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from pathlib import Path
 
+from yarrik.patterns import lazy_pattern
 from yarrik.sources.debian_archive import Archive
 
-_LINE = re.compile(r"(deb|deb-src)\s+(?:\[([^\]]*)\]\s*)?(\S+)\s+(\S+)((?:\s+[^\s#]+)*)\s*(?:#.*)?\Z")
+_LINE = lazy_pattern(r"(deb|deb-src)\s+(?:\[([^\]]*)\]\s*)?(\S+)\s+(\S+)((?:\s+[^\s#]+)*)\s*(?:#.*)?\Z")
 _NO = ("no", "false", "0")
 _ARMOUR = "-----BEGIN PGP PUBLIC KEY BLOCK-----"
 

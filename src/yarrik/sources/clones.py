@@ -15,17 +15,18 @@ import msgspec
 
 from yarrik.errors import Place, Trouble, YarrikError
 from yarrik.locks import held
+from yarrik.patterns import lazy_pattern
 from yarrik.sources import git
 from yarrik.sources.repository import PROTOCOLS
 
 #: References to commits that were checked out: they are no work of the user's, and stay when their branch is gone.
 _KEPT = "refs/yarrik"
 #: Settings of a repository that run commands or lead elsewhere when git looks at it, moves it or fetches into it.
-_RUNS = re.compile(
+_RUNS = lazy_pattern(
     r"(?:filter|include|includeif|url|protocol)\.|extensions\.worktreeconfig\Z|core\.(?:worktree|alternaterefscommand|fsmonitor|hookspath|sshcommand|gitproxy)\Z"
 )
 _FETCH_ONE = ("fetch", "--quiet", "--depth=1", "--no-tags", "--no-recurse-submodules")
-_COMMIT = re.compile(r"[0-9a-f]{40}(?:[0-9a-f]{24})?")
+_COMMIT = lazy_pattern(r"[0-9a-f]{40}(?:[0-9a-f]{24})?")
 
 
 class Wanted(msgspec.Struct, frozen=True):

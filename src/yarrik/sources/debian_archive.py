@@ -25,6 +25,7 @@ import msgspec
 from yarrik.cache import Store
 from yarrik.errors import NOWHERE, Place, Trouble, Unfit, YarrikError
 from yarrik.host import find_program
+from yarrik.patterns import lazy_pattern
 from yarrik.sources.downloading import download, receive_small
 from yarrik.sources.git import without_password
 from yarrik.toolchain import missing_program
@@ -37,12 +38,12 @@ LARGEST_RELEASE, LARGEST_INDEX = 8 << 20, 1 << 30
 #: Forms of an index that are read, the smallest first.
 _FORMS = ("xz", "bz2", "gz", "")
 #: What packagers add to an upstream version whose archive they made again.
-_REPACKED = re.compile(r"[+.~-]?(?:dfsg|ds|repack)[0-9.+~a-z]*\Z")
-_SAFE_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9.+~%:_-]*\Z")
-_SAFE_FOLDER = re.compile(r"[A-Za-z0-9][A-Za-z0-9.+~_/-]*\Z")
-_PACKAGE = re.compile(r"[a-z0-9][a-z0-9.+-]+\Z")
-_VERSION = re.compile(r"(?:[0-9]+:)?[0-9][A-Za-z0-9.+~-]*\Z")
-_DIGEST = re.compile(r"[0-9a-f]{64}\Z")
+_REPACKED = lazy_pattern(r"[+.~-]?(?:dfsg|ds|repack)[0-9.+~a-z]*\Z")
+_SAFE_NAME = lazy_pattern(r"[A-Za-z0-9][A-Za-z0-9.+~%:_-]*\Z")
+_SAFE_FOLDER = lazy_pattern(r"[A-Za-z0-9][A-Za-z0-9.+~_/-]*\Z")
+_PACKAGE = lazy_pattern(r"[a-z0-9][a-z0-9.+-]+\Z")
+_VERSION = lazy_pattern(r"(?:[0-9]+:)?[0-9][A-Za-z0-9.+~-]*\Z")
+_DIGEST = lazy_pattern(r"[0-9a-f]{64}\Z")
 _BEGIN, _SIGNATURE, _END = (
     b"-----BEGIN PGP SIGNED MESSAGE-----", b"-----BEGIN PGP SIGNATURE-----", b"-----END PGP SIGNATURE-----",
 )  # fmt: skip

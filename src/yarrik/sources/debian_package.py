@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import gzip
 import io
-import re
 import zlib
 from collections.abc import Mapping
 from pathlib import Path
@@ -15,13 +14,14 @@ import msgspec
 
 from yarrik.cache import Entry, Store, Tree
 from yarrik.errors import NOWHERE, Place, Trouble, YarrikError
+from yarrik.patterns import lazy_pattern
 from yarrik.sources.unpack import USUAL, Limits, unpack_archive
 from yarrik.units import shown_size
 
 _FORMATS = ("1.0", "3.0 (quilt)", "3.0 (native)")
-_ORIG = re.compile(r".*\.orig(?:-([A-Za-z0-9-]+))?\.tar\.(?:gz|bz2|xz)\Z")
-_PACKAGING = re.compile(r".*\.debian\.tar\.(?:gz|bz2|xz)\Z")
-_STRIP = re.compile(r"-p([0-3])\Z")
+_ORIG = lazy_pattern(r".*\.orig(?:-([A-Za-z0-9-]+))?\.tar\.(?:gz|bz2|xz)\Z")
+_PACKAGING = lazy_pattern(r".*\.debian\.tar\.(?:gz|bz2|xz)\Z")
+_STRIP = lazy_pattern(r"-p([0-3])\Z")
 #: No .dsc and no list of patches is larger (bytes).
 _LARGEST = 4 << 20
 _LARGEST_PATCH = 256 << 20

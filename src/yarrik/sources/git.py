@@ -14,8 +14,10 @@ from collections.abc import Mapping, Sequence
 from functools import cache
 from pathlib import Path
 
+from yarrik.patterns import lazy_pattern
+
 #: Variables of the environment that git may see: for proxies, certificates, agents and the terminal.
-_LET_IN = re.compile(
+_LET_IN = lazy_pattern(
     r"PATH|HOME|USER|LOGNAME|TMPDIR|TERM|SSH_AUTH_SOCK|SSH_AGENT_PID|SSH_ASKPASS|DISPLAY|GIT_SSL_CAINFO|GIT_SSL_CAPATH|SSL_CERT_\w+"
     r"|(?i:https?_proxy|no_proxy|all_proxy)"
 )
@@ -78,7 +80,7 @@ def _settings_of_the_user() -> Sequence[str]:
     return found
 
 
-_WITH_PASSWORD = re.compile(r"(?P<head>\b[a-z][a-z0-9+.-]*://)(?P<who>[^\s/@]*:[^\s/@]*|[^\s/@:]{16,})@", re.I)
+_WITH_PASSWORD = lazy_pattern(r"(?P<head>\b[a-z][a-z0-9+.-]*://)(?P<who>[^\s/@]*:[^\s/@]*|[^\s/@:]{16,})@", re.I)
 
 
 def without_password(text: str) -> str:

@@ -13,6 +13,7 @@ from typing import Literal
 import msgspec
 
 from yarrik.licences import joined, licence_fault
+from yarrik.patterns import lazy_pattern
 
 What = Literal[
     "build system", "configure", "version", "licence", "need", "tool", "option", "goal", "install", "variable", "before"
@@ -151,8 +152,8 @@ _TEXTS = (
     ("Zlib", ("the origin of this software must not be misrepresented", "altered source versions")),
     ("Unlicense", ("this is free and unencumbered software released into the public domain",)),
 )  # fmt: skip
-_TEXT_NAMES = re.compile(r"(?i)(?:copying|licen[cs]e|copyright)(?:[._-][\w.-]*)?\Z")
-_TAG = re.compile(r"SPDX-License-Identifier:[ \t]*([A-Za-z0-9.+() -]{1,200})")
+_TEXT_NAMES = lazy_pattern(r"(?i)(?:copying|licen[cs]e|copyright)(?:[._-][\w.-]*)?\Z")
+_TAG = lazy_pattern(r"SPDX-License-Identifier:[ \t]*([A-Za-z0-9.+() -]{1,200})")
 
 
 def _licence(files: _Files) -> Iterator[Guess]:
@@ -207,11 +208,11 @@ _MACROS = {"AC_PROG_YACC": "bison", "AC_PROG_LEX": "flex", "AM_PROG_LEX": "flex"
 _MAKES_CONFIGURE = {"AC_INIT": "autoreconf", "LT_INIT": "libtoolize", "AC_PROG_LIBTOOL": "libtoolize",
                     "AM_PROG_LIBTOOL": "libtoolize", "AM_GNU_GETTEXT": "autopoint"}  # fmt: skip
 #: How build files name the compiler for programs that run while others are built.
-_NATIVE = re.compile(r"\b(?:AX_PROG_CC_FOR_BUILD|CC_FOR_BUILD|BUILD_CC|HOSTCC)\b|\bnative\s*:\s*true")
+_NATIVE = lazy_pattern(r"\b(?:AX_PROG_CC_FOR_BUILD|CC_FOR_BUILD|BUILD_CC|HOSTCC)\b|\bnative\s*:\s*true")
 #: What asks for no library of its own: parts of the C library, and what a build system calls by this word.
 _NO_NEED = {"c", "m", "dl", "rt", "pthread", "threads", "socket", "nsl", "resolv", "pkgconfig", "python3", "perl", "git",
             "doxygen", "openmp", "cunit", "gtest"}  # fmt: skip
-_OPTIONAL = re.compile(r"(?i)required\s*:\s*(?:false|get_option)|\bOPTIONAL|\bQUIET\b(?!.*\bREQUIRED\b)")
+_OPTIONAL = lazy_pattern(r"(?i)required\s*:\s*(?:false|get_option)|\bOPTIONAL|\bQUIET\b(?!.*\bREQUIRED\b)")
 
 
 def _asked(files: _Files) -> Iterator[Guess]:
@@ -242,7 +243,7 @@ def _asked(files: _Files) -> Iterator[Guess]:
 #: Goals that run what was built.
 _RUNS = {"test", "tests", "check", "testing"}
 #: Files that makefiles of a project share, beside those that make looks for.
-_MAKEFILES = re.compile(r"(?:GNU)?[Mm]ake(?:file|\.rules|\.inc|\.config)?|[Mm]akefile\.[\w-]{1,20}|Make\.[Rr]ules|config\.mk")
+_MAKEFILES = lazy_pattern(r"(?:GNU)?[Mm]ake(?:file|\.rules|\.inc|\.config)?|[Mm]akefile\.[\w-]{1,20}|Make\.[Rr]ules|config\.mk")
 
 
 def _how_to_make(files: _Files) -> Iterator[Guess]:
@@ -289,7 +290,7 @@ def _script_before(files: _Files) -> Iterator[Guess]:
 
 
 #: What is only for the project's own developers and readers: names of options for it.
-_FOR_DEVELOPERS = re.compile(
+_FOR_DEVELOPERS = lazy_pattern(
     r"(?i)(?:(?:build|enable|with|gtk)[_-])?(?:[a-z0-9]+[_-])?"
     r"(?:tests?|testing|docs?|documentation|examples?|man|man-?pages|fuzz\w*|bench\w*)"
 )
@@ -340,7 +341,7 @@ def packaging_asks(text: str) -> Iterator[Guess]:
 
 _CONTROL = "debian/control"
 #: What a patch changes of the files that `configure` and its makefiles are made from.
-_AUTOTOOLS_CHANGED = re.compile(rb"(?m)^\+\+\+ [^/\s]+/(?:\S*/)?(?:configure\.(?:ac|in)|[\w.-]+\.(?:am|m4))(?:\s|$)")
+_AUTOTOOLS_CHANGED = lazy_pattern(rb"(?m)^\+\+\+ [^/\s]+/(?:\S*/)?(?:configure\.(?:ac|in)|[\w.-]+\.(?:am|m4))(?:\s|$)")
 
 
 def patched_autotools(patches: Iterable[tuple[str, bytes]]) -> Guess | None:

@@ -11,6 +11,7 @@ from urllib.parse import unquote, urljoin
 import msgspec
 
 from yarrik.errors import Trouble, Unfit, YarrikError
+from yarrik.patterns import lazy_pattern
 from yarrik.sources import git
 from yarrik.sources.downloading import receive_small
 from yarrik.sources.repository import PROTOCOLS
@@ -18,10 +19,10 @@ from yarrik.versions import Version
 
 #: A listing of a folder is not larger than this (bytes).
 LARGEST_LISTING = 16 << 20
-_HREF = re.compile(r"""href\s*=\s*["']?([^"'\s>]+)""", re.IGNORECASE)
-_TAG = re.compile(r"[^0-9]*(?P<version>[0-9][0-9A-Za-z.+~-]*)\Z")
-_VERSION = re.compile(r"(?P<version>[0-9][0-9A-Za-z.+~-]*)\Z")
-_COMMIT = re.compile(r"[0-9a-f]{40}(?:[0-9a-f]{24})?\Z")
+_HREF = lazy_pattern(r"""href\s*=\s*["']?([^"'\s>]+)""", re.IGNORECASE)
+_TAG = lazy_pattern(r"[^0-9]*(?P<version>[0-9][0-9A-Za-z.+~-]*)\Z")
+_VERSION = lazy_pattern(r"(?P<version>[0-9][0-9A-Za-z.+~-]*)\Z")
+_COMMIT = lazy_pattern(r"[0-9a-f]{40}(?:[0-9a-f]{24})?\Z")
 
 
 class Offered(msgspec.Struct, frozen=True):

@@ -5,14 +5,14 @@ Output Format")."""
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 
 import msgspec
 
 from yarrik.beneath import Folder
+from yarrik.patterns import lazy_pattern
 
-_HUNK = re.compile(r"@@ -(\d{1,9})(?:,(\d{1,9}))? \+\d+(?:,\d+)? @@")
+_HUNK = lazy_pattern(r"@@ -(\d{1,9})(?:,(\d{1,9}))? \+\d+(?:,\d+)? @@")
 
 
 class Hunk(msgspec.Struct, frozen=True):

@@ -17,14 +17,15 @@ from yarrik.beneath import Folder
 from yarrik.boot import console_name, memory_of
 from yarrik.devicetree import BlobDamaged, DeviceTree, TreeNode, as_source, blob_name, compile_source, decode_blob, text_of
 from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.patterns import lazy_pattern
 from yarrik.run import Options
 
 _BLOB = b"\xd0\x0d\xfe\xed"
-_HEAD = re.compile(r"\A(?:#.*\n)*# Linux/(\w+) ")
+_HEAD = lazy_pattern(r"\A(?:#.*\n)*# Linux/(\w+) ")
 _KERNEL_ARCHES = {arch.kernel: name for name, arch in ARCHES.items()} | {"x86_64": "x86-64"}
 #: Processors of 64 bits by the beginnings of their names, behind `arm,`.
-_ARM64 = re.compile(r"(?:arm,cortex-(?:a3[45]|a5[357]|a6|a7[2-8]|x)|arm,neoverse|arm,armv8|apm,|cavium,|nvidia,|qcom,kryo)")
-_STORAGE = re.compile(r"^(?:mmc|sdhci|sdmmc|sata|ahci|nvme|nand|flash|virtio_mmio|ufs|spi-flash|usb)", re.IGNORECASE)
+_ARM64 = lazy_pattern(r"(?:arm,cortex-(?:a3[45]|a5[357]|a6|a7[2-8]|x)|arm,neoverse|arm,armv8|apm,|cavium,|nvidia,|qcom,kryo)")
+_STORAGE = lazy_pattern(r"^(?:mmc|sdhci|sdmmc|sata|ahci|nvme|nand|flash|virtio_mmio|ufs|spi-flash|usb)", re.IGNORECASE)
 _LARGEST = 16 << 20
 
 

@@ -9,7 +9,6 @@ is covered by the signature before anything is made of it. Digests are BLAKE2b o
 from __future__ import annotations
 
 import hashlib
-import re
 from collections.abc import Iterable
 from typing import BinaryIO
 
@@ -18,6 +17,7 @@ import msgspec
 from yarrik.binary import Record, Value
 from yarrik.errors import Damaged
 from yarrik.manifest import ImageKey, signer_of_blob
+from yarrik.patterns import lazy_pattern
 
 MAGIC = b"yarrik update 1\n"
 HEAD = Record(32, ("magic", 0, "16s"), ("description", 16, "I"), ("signature", 20, "I"), ("index", 24, "I"), ("zero", 28, "I"))
@@ -31,8 +31,8 @@ ZERO, COPY, DATA = 0, 1, 2
 LONGEST = 256 << 10
 _LONGEST_ZERO = 1 << 30
 _MOST_DESCRIPTION, _MOST_SIGNATURE, _MOST_INDEX = 4096, 4096, 32 << 20
-_VERSION = re.compile(r"[0-9]{1,9}(\.[0-9]{1,9}){0,3}")
-_TEXT = re.compile(r"[A-Za-z0-9][A-Za-z0-9._+-]{0,62}")
+_VERSION = lazy_pattern(r"[0-9]{1,9}(\.[0-9]{1,9}){0,3}")
+_TEXT = lazy_pattern(r"[A-Za-z0-9][A-Za-z0-9._+-]{0,62}")
 
 
 def digest_of(data: bytes | memoryview) -> bytes:

@@ -10,8 +10,9 @@ from yarrik.boot.parts import BootParts
 from yarrik.boot.seen import Filesystem
 from yarrik.boot.story import FILE_LIMIT, Started, Story
 from yarrik.errors import Unfit
+from yarrik.patterns import lazy_pattern
 
-EFI_PROGRAM = re.compile(r"/EFI/BOOT/BOOT(AA64|ARM|X64|RISCV64)\.EFI\Z", re.IGNORECASE)
+EFI_PROGRAM = lazy_pattern(r"/EFI/BOOT/BOOT(AA64|ARM|X64|RISCV64)\.EFI\Z", re.IGNORECASE)
 
 
 def _write(parts: BootParts) -> dict[str, bytes]:
