@@ -14,8 +14,7 @@ The order, from a version's first piece to its last:
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
-from functools import lru_cache, total_ordering
+from functools import lru_cache
 
 import msgspec
 
@@ -83,9 +82,7 @@ def _without_zeros(pieces: list[Piece]) -> list[Piece]:
     return pieces
 
 
-@total_ordering  # which would take the comparisons of a msgspec.Struct for the class's own
-@dataclass(frozen=True, eq=False)
-class Version:
+class Version(msgspec.Struct, frozen=True, eq=False):
     """A version as it is written. Equal ones may be written differently: 1.0 and 1.0.0. ValueError for what is none."""
 
     text: str
@@ -106,8 +103,21 @@ class Version:
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Version) and self.key == other.key
 
+    # A struct has all comparisons, as a value that is not ordered has them.
+    def __ne__(self, other: object) -> bool:
+        return not self == other
+
     def __lt__(self, other: Version) -> bool:
         return self.key < other.key
+
+    def __le__(self, other: Version) -> bool:
+        return self.key <= other.key
+
+    def __gt__(self, other: Version) -> bool:
+        return self.key > other.key
+
+    def __ge__(self, other: Version) -> bool:
+        return self.key >= other.key
 
     def __hash__(self) -> int:
         return hash(self.key)

@@ -5,7 +5,6 @@ The image carries the form in /etc/first-boot, for the board and for `yarrik boo
 from __future__ import annotations
 
 import re
-import socket
 from collections.abc import Callable, Iterator, Mapping, Sequence
 
 import msgspec
@@ -71,6 +70,8 @@ def _number(setting: CardSetting, value: str) -> str:
 
 
 def _address(_setting: CardSetting, value: str) -> str:
+    import socket  # few boards are set up so
+
     for family in (socket.AF_INET, socket.AF_INET6):
         try:
             socket.inet_pton(family, value)

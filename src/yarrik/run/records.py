@@ -107,11 +107,11 @@ class Records(msgspec.Struct):
 
     def saved(self, product: str, reports: Sequence[StepReport], rows: Sequence[StepRow]) -> float:
         """The seconds that it would have taken to run what was kept, as far as this workspace knows."""
-        kept = [row for row in rows if row.how == "kept"]
-        # Where each row has its time, nobody has to look it up.
-        costs = self.project.memory.costs(product) if any(row.seconds < 0 for row in kept) else {}
-        known = (row.seconds if row.seconds >= 0 else costs[row.step].seconds for row in kept
-                 if row.seconds >= 0 or row.step in costs)  # fmt: skip
+        known = [row.seconds for row in rows if row.how == "kept"]
+        if known and min(known) < 0:  # else each row has its time, and nobody has to look it up
+            costs = self.project.memory.costs(product)
+            known = [row.seconds if row.seconds >= 0 else costs[row.step].seconds for row in rows
+                     if row.how == "kept" and (row.seconds >= 0 or row.step in costs)]  # fmt: skip
         return sum(known) + sum(report.seconds for report in reports if report.how == "shared")
 
     def story(self, outputs: Iterable[Mapping[str, str]]) -> tuple[StoryLine, ...]:

@@ -377,9 +377,7 @@ def _few_changes(record: _Record, now: array[int]) -> Changed | None:
     own = ""
     # What is in `out` is put there again.
     last = _NUMBERS * (len(record.paths) + len(record.linked))
-    for at in range(0, last, _NUMBERS):
-        if now[at : at + _NUMBERS] == then[at : at + _NUMBERS]:
-            continue
+    for at in _differing(then, now, last):
         number, kind = at // _NUMBERS, stat.S_IFMT(now[at + _MODE])
         if number >= len(record.paths) or kind not in (stat.S_IFMT(then[at + _MODE]), 0) or not _is_plain(then[at + _MODE]):
             return None
@@ -409,6 +407,20 @@ def _few_changes(record: _Record, now: array[int]) -> Changed | None:
     if any(_names_in(folder) != _names_known(folder, record.paths, then) for folder in folders):
         return None
     return Changed(tuple(found), tuple(recipes), tuple(definitions), own)
+
+
+def _differing(then: array[int], now: array[int], last: int) -> Iterator[int]:
+    """Where statuses before `last` that differ begin. Few do: what is alike is passed over by halves."""
+    waiting = [(0, last)]
+    while waiting:
+        first, end = waiting.pop()
+        if now[first:end] == then[first:end]:
+            continue
+        if end - first <= _NUMBERS:
+            yield first
+            continue
+        middle = first + (end - first) // (2 * _NUMBERS) * _NUMBERS
+        waiting += ((middle, end), (first, middle))
 
 
 def _names_in(folder: str) -> set[str]:
@@ -752,10 +764,10 @@ def _settle(record: _Record, statuses: array[int], began_ns: int) -> bool:
     first = min(began_ns, time.time_ns()) - _FRESH_NS
     sources = set(record.sources)
     again: set[int] = set()
-    for at in range(0, _NUMBERS * (len(record.paths) + len(record.linked)), _NUMBERS):
-        if max(statuses[at + _MTIME], statuses[at + _CTIME]) <= first:
-            continue
-        number = at // _NUMBERS
+    watched = _NUMBERS * (len(record.paths) + len(record.linked))
+    times = zip(statuses[_MTIME:watched:_NUMBERS], statuses[_CTIME:watched:_NUMBERS], strict=True)
+    for number in [number for number, (changed, touched) in enumerate(times) if changed > first or touched > first]:
+        at = _NUMBERS * number
         again.add(number)
         # A folder may be another one that was moved there, with all that it holds: that may be older.
         if number < len(record.paths) and stat.S_ISDIR(statuses[at + _MODE]) and not _is_among(record.paths[number], sources):
