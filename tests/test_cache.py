@@ -228,7 +228,7 @@ class TheStoreKeeps(FolderTest):
 class AMemoryThatWasDamaged(FolderTest):
     """A disk, or a program, that wrote into its file: each row is as it was kept, or is not there."""
 
-    TRIES = int(os.environ.get("TRIES", "600"))
+    TRIES = int(os.environ.get("TRIES", "300"))
 
     def setUp(self) -> None:
         super().setUp()

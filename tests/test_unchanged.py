@@ -28,7 +28,7 @@ from yarrik.run.building import Builder, BuildReport
 #: So long after a change nothing can be changed unseen any more, on the filesystem of the tests (seconds).
 SETTLED = 0.05
 #: How many changes are made in one run; more of them: `make changes`.
-TRIES = int(os.environ.get("TRIES", "60"))
+TRIES = int(os.environ.get("TRIES", "40"))
 
 
 class World(WorkspaceTest):
@@ -400,7 +400,7 @@ class ChangesInAnyOrder(Changes):
         seen = {"short": 0, "rebuilt": 0, "long": 0, "failed": 0}
         made: dict[str, int] = dict.fromkeys(names, 0)
 
-        @settings(max_examples=TRIES, deadline=None, database=None, derandomize=TRIES == 60,
+        @settings(max_examples=TRIES, deadline=None, database=None, derandomize="TRIES" not in os.environ,
                   suppress_health_check=list(HealthCheck))  # fmt: skip
         @given(
             st.lists(st.sampled_from([*names, *30 * ["nothing"]]), min_size=1, max_size=3),
