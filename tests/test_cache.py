@@ -1,16 +1,20 @@
 """Trees, the store, and the memory of a workspace."""
 
 import contextlib
+import functools
 import hashlib
 import itertools
 import os
 import random
 import shutil
+import socket
 import sqlite3
 import threading
 import time
 import unittest
+from collections.abc import Callable
 from pathlib import Path
+from unittest import mock
 
 from tests.support import FolderTest
 from yarrik.cache import (
@@ -295,6 +299,60 @@ class AMemoryThatWasDamaged(FolderTest):
             for name in ("memory", "memory-wal", "memory-shm"):
                 (self.folder / name).unlink(missing_ok=True)
         self.assertGreater(lost, self.TRIES / 20, "hardly any try damaged a row")
+
+    def test_what_is_no_file_is_taken_away_and_not_followed(self) -> None:
+        file = self.folder / "memory"
+        victim = self.folder / "of others"
+        with contextlib.closing(sqlite3.connect(self.folder / "database")) as database:
+            database.execute("create table theirs (x)")
+        contents = {"text": b"not ours\n", "empty": b"", "database": (self.folder / "database").read_bytes()}
+        kinds: dict[str, Callable[[Path], None]] = {
+            "pipe": os.mkfifo, "link to nothing": lambda path: path.symlink_to("/nowhere/at all"),
+            "loop": lambda path: path.symlink_to(path.name), "socket": lambda path: socket.socket(socket.AF_UNIX).bind(str(path)),
+            **{what: lambda path: path.symlink_to(victim) for what in contents},
+        }  # fmt: skip
+        for suffix in ("", "-wal", "-shm"):
+            for kind, make in kinds.items():
+                with self.subTest(kind, suffix=suffix):
+                    victim.write_bytes(contents.get(kind, b""))
+                    if suffix:
+                        file.write_bytes((self.folder / "whole").read_bytes())
+                    make(Path(f"{file}{suffix}"))
+                    memory = Memory(file)
+                    memory.learn("a", b"1")
+                    self.assertEqual(memory.fact("a"), b"1")
+                    memory.close()
+                    self.assertTrue(file.is_file() and not file.is_symlink())
+                    self.assertEqual(victim.read_bytes(), contents.get(kind, b""))
+                    self.assertEqual([path.name for path in self.folder.glob("of others*")], ["of others"])
+                    file.unlink()
+
+    def test_one_that_cannot_be_opened_is_told_and_nothing_is_lost(self) -> None:
+        file = self.folder / "memory"
+        for name in ("memory", "memory-wal"):
+            self.write(f"{name}/kept", "not ours")
+            with self.assertRaisesRegex(IsADirectoryError, f"{name}'"):
+                Memory(file)
+            self.assertEqual((self.folder / name / "kept").read_text(), "not ours")
+            shutil.rmtree(self.folder / name)
+        with mock.patch("sqlite3.connect", side_effect=sqlite3.OperationalError("unable to open database file")) as asked:
+            error = asked.side_effect
+            error.sqlite_errorcode = sqlite3.SQLITE_CANTOPEN
+            with self.assertRaisesRegex(OSError, "unable to open database file"):
+                Memory(file)
+
+    def test_one_that_others_hold_for_long_takes_nothing_and_stops_nobody(self) -> None:
+        connect = functools.partial(sqlite3.connect)
+        with mock.patch("sqlite3.connect", lambda file, **more: connect(file, **{**more, "timeout": 0.05})):
+            memory = Memory(self.folder / "whole")
+            with contextlib.closing(connect(self.folder / "whole", isolation_level=None)) as other:
+                other.execute("begin exclusive")
+                memory.learn("found out", b"more")
+                self.assertEqual(memory.fact("found out"), b"value")
+                other.execute("rollback")
+            memory.learn("found out", b"more")
+            self.assertEqual(memory.fact("found out"), b"more")
+            memory.close()
 
     def test_text_that_is_none_and_values_of_another_type_are_not_believed(self) -> None:
         whole = (self.folder / "whole").read_bytes()

@@ -176,6 +176,24 @@ class BytesThatFlip(WorkspaceTest):
         data = next(path for path in found.rglob("init") if path.is_file()).read_bytes()
         self.assertEqual(hashlib.sha256(data).hexdigest(), digest)
 
+    def test_what_is_no_file_in_the_place_of_the_memory(self) -> None:
+        memory, victim = self.root / ".yarrik/memory.sqlite", self.write("victim", "not ours\n")
+        for suffix in ("", "-wal"):
+            memory.unlink()
+            (self.root / "out/p/p.img").unlink()
+            Path(f"{memory}{suffix}").symlink_to(victim)
+            self.yarrik("build", at=self.root)
+            self.assertEqual((self.root / "out/p/p.img").read_bytes(), self.image)
+            self.assertEqual(victim.read_text(), "not ours\n")
+        (self.root / "out/p/p.img").unlink()
+        memory.unlink()
+        memory.mkdir()
+        text = self.yarrik("build", at=self.root, code=2)
+        self.assertRegex(text, r"WORKSPACE-UNWRITABLE.*Is a directory\n *where .*memory.sqlite\n(.*\n)* *next .*in its place")
+        memory.rmdir()
+        self.yarrik("build", at=self.root)
+        self.assertEqual((self.root / "out/p/p.img").read_bytes(), self.image)
+
     def test_in_any_byte_of_the_memory(self) -> None:
         memory = self.root / ".yarrik/memory.sqlite"
         whole = memory.read_bytes()

@@ -6,9 +6,11 @@ none, and a row that was damaged on the disk has to count as one that is not the
 
 from __future__ import annotations
 
+import errno
 import functools
 import os
 import sqlite3
+import stat
 import sys
 import threading
 import zlib
@@ -47,7 +49,8 @@ _RUINED = (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_ERROR)
 _Row = TypeVar("_Row")
 #: What a read of a damaged file raises. SQLite's message can hold a name out of it, which is no text then; a length can lie.
 _ERRORS = (sqlite3.DatabaseError, msgspec.ValidationError, UnicodeDecodeError, MemoryError)
-_NO_ROOM = (sqlite3.SQLITE_FULL, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_IOERR)
+#: What it says when a file cannot be written, now or at all.
+_NO_ROOM = (sqlite3.SQLITE_FULL, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_BUSY)
 
 
 class LastRun(msgspec.Struct, frozen=True):
@@ -85,6 +88,7 @@ class Memory:
     """The workspace's memory, one SQLite file; safe for several builds at a time."""
 
     def __init__(self, file: Path) -> None:
+        """Raises OSError when it can be neither opened nor begun anew."""
         file.parent.mkdir(parents=True, exist_ok=True)
         self._file = file
         self._lock = threading.RLock()
@@ -92,21 +96,31 @@ class Memory:
         # One at a time: changing the journal's mode does not wait for others as SQLite's other locks do, and who begins
         # anew must not take the file from under a build that has just made it.
         with held(f"{file}.lock"):
+            for name in self._files:
+                _take_away_what_is_no_file(name)
             try:
-                self._database = _opened(file)
-            except _ERRORS as error:
-                if not _ruined(error):
-                    raise
-                self._begin_anew()
+                try:
+                    self._database = _opened(file)
+                except _ERRORS as error:
+                    if not _ruined(error):
+                        raise
+                    self._begin_anew()
+            except sqlite3.OperationalError as error:
+                raise OSError(errno.EIO, str(error), file) from error
         rows = self._rows("select path, status, digest, seal from digests", tuple[str, str, str, int])
         self._digests: dict[str, tuple[str, str]] = {
             path: (status, digest) for path, status, digest, seal in rows if seal == _seal(path, status, digest)
         }
 
+    @property
+    def _files(self) -> list[Path]:
+        """Itself, and what SQLite puts beside it."""
+        return [self._file, *(self._file.with_name(self._file.name + suffix) for suffix in ("-wal", "-shm"))]
+
     def _begin_anew(self) -> None:
         """Not a memory any more, whatever happened to it. Losing it costs time only."""
-        for name in (self._file.name, f"{self._file.name}-wal", f"{self._file.name}-shm"):
-            self._file.with_name(name).unlink(missing_ok=True)
+        for name in self._files:
+            name.unlink(missing_ok=True)
         self._database = _opened(self._file)
 
     def _guarded(self, work: Callable[[sqlite3.Connection], Any]) -> Any:
@@ -279,6 +293,18 @@ def _ruined(error: Exception) -> bool:
     # The module itself says, without a code, that a text is no UTF-8: what was written was.
     undecoded = isinstance(error, sqlite3.OperationalError) and not hasattr(error, "sqlite_errorcode")
     return undecoded or getattr(error, "sqlite_errorcode", 0) & 0xFF in _RUINED
+
+
+def _take_away_what_is_no_file(file: Path) -> None:
+    """SQLite follows links, and would write to what is not ours; it waits for pipes. Raises OSError for a folder."""
+    try:
+        mode = file.lstat().st_mode
+    except FileNotFoundError:
+        return
+    if stat.S_ISDIR(mode):
+        raise IsADirectoryError(errno.EISDIR, os.strerror(errno.EISDIR), file)
+    if not stat.S_ISREG(mode):
+        file.unlink()
 
 
 def _opened(file: Path) -> sqlite3.Connection:

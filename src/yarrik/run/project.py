@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import sqlite3
 from functools import cached_property
@@ -169,10 +170,13 @@ class Project(msgspec.Struct, dict=True):
         try:
             return Memory(self.folder / "memory.sqlite")
         except OSError as error:
+            remedy = "make it writable, or copy the workspace to a folder of yours"
+            if error.errno in (errno.EISDIR, errno.ELOOP):
+                remedy = "remove what is in its place: all that is lost is what earlier builds learned"
+            place = Place(Path(error.filename) if error.filename else self.folder)
             raise YarrikError(
-                Trouble("WORKSPACE-UNWRITABLE", f"the workspace cannot be written: {error.strerror}", Place(self.folder),
-                        why="logs and the memory of what was built are kept there",
-                        remedy="make it writable, or copy the workspace to a folder of yours")
+                Trouble("WORKSPACE-UNWRITABLE", f"the workspace cannot be written: {error.strerror}", place,
+                        why="logs and the memory of what was built are kept there", remedy=remedy)
             ) from error  # fmt: skip
 
     @cached_property
