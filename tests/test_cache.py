@@ -168,6 +168,19 @@ class TheStoreKeeps(FolderTest):
         self.assertIsNone(self.store.result("f" * 64))
         self.assertIsNone(self.store.result("e" * 64))
 
+    def test_what_killed_builds_left_goes_after_a_day_and_what_others_have_there_stays(self) -> None:
+        ours = [f"{'0a' * 8}-17", "yarrik-ab_d1234"]
+        theirs = ["letter", "tmpab12cd34", "yarrik-notes", f"{'0a' * 8}-x"]
+        for name in (*ours, *theirs):
+            self.write(f"store/tmp/{name}", "text")
+        self.write("store/tmp/yarrik-folder12/kept", "text")
+        later = time.time() + 2 * 86400
+        with mock.patch("yarrik.cache.store.time.time", return_value=later):
+            self.store.put_bytes(b"")
+        self.assertEqual(
+            sorted(path.name for path in (self.folder / "store/tmp").iterdir()), sorted([*theirs, "yarrik-folder12"])
+        )
+
     def test_nothing_half_written_is_left_when_reading_fails(self) -> None:
         self.store.put_bytes(b"")
         with self.assertRaises(OSError):  # reading goes wrong after the new file was begun

@@ -216,6 +216,10 @@ class EachIsMet(WorkspaceTest):
         self.assertEqual(done.returncode, 1)
         self.assertIn("error IO-FAILED: No space left on device", done.stderr)
 
+    def test_in_a_workspace_whose_own_folder_leads_elsewhere(self) -> None:
+        (self.root / ".yarrik").symlink_to(self.folder)
+        self.met("WORKSPACE-LINK", "check")
+
     def test_in_a_workspace_that_cannot_be_written(self) -> None:
         (self.root / ".yarrik").write_text("a file where the folder belongs")
         self.met("WORKSPACE-UNWRITABLE", "check")

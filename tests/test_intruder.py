@@ -108,6 +108,45 @@ class NoStepLeavesItsFolder(IntruderTest):
         self.assertEqual(sorted((self.root / ".yarrik/work").iterdir()), [])
 
 
+class AWorkspaceOfOthersLeadsNowhere(IntruderTest):
+    """Its own folder, where Yarrik writes and clears away, was brought with it, and something in it is a link."""
+
+    def test_links_in_its_own_folder_are_refused_and_nothing_is_touched(self) -> None:
+        self.recipe("app", "mkdir -p $DESTDIR/x", package='[package.app]\nfiles = ["**"]')
+        self.write("host/letters/a", "mine")
+        names = (
+            "work",
+            "unchanged",
+            "plans",
+            "logs",
+            "logs/p",
+            "kernel",
+            "memory.sqlite",
+            "memory.sqlite.lock",
+            ".gitignore",
+            "",
+            "x",
+        )
+        for name in names:
+            with self.subTest(name):
+                own = self.root / ".yarrik"
+                link = own / name if name else own
+                link.parent.mkdir(parents=True, exist_ok=True)
+                link.symlink_to(self.host)
+                for command in ("build", "check", "boot"):
+                    said = self.yarrik(command, code=2, at=self.root)
+                    self.assertRegex(said, rf"WORKSPACE-LINK: .*{name} is a link\n")
+                    self.assertIn("remove the link", said)
+                self.assertEqual(sorted(path.name for path in self.host.rglob("*")), ["a", "key", "letters"])
+                self.assertEqual(self.secret.read_text(), SECRET)
+                link.unlink()
+                shutil.rmtree(own, ignore_errors=True)
+        self.yarrik("build", at=self.root)
+        self.root.joinpath(".yarrik", "work", "build-mine1234").symlink_to(self.host)
+        self.assertIn("WORKSPACE-LINK", self.yarrik("check", code=2, at=self.root))
+        self.assertEqual(sorted(path.name for path in self.host.rglob("*")), ["a", "key", "letters"])
+
+
 class LayingOutInputsStaysInside(IntruderTest):
     def layers(self) -> None:
         self.recipe("one", f"mkdir -p $DESTDIR/usr/include; ln -s {self.host} $DESTDIR/usr/include/x")

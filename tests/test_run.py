@@ -20,6 +20,7 @@ from yarrik.plan import Split
 from yarrik.run.kernel_config import lost_options, options
 from yarrik.run.packages import decode_packages, encode_packages, split_packages
 from yarrik.run.sandbox import Sandbox
+from yarrik.run.step_logs import new_log
 from yarrik.run.work_folders import WorkFolders
 from yarrik.sources import misfits, unpack_archive
 
@@ -119,10 +120,10 @@ class WorkFoldersAreClearedAway(FolderTest):
         folders.close()
 
     def test_those_of_the_dead_go_and_those_of_the_living_stay(self) -> None:
-        (self.folder / "dead").mkdir()
-        (self.folder / "dead/file").write_text("x")
-        (self.folder / "gone.lock").write_text("")
-        (self.folder / "dead").chmod(0o500)
+        (self.folder / "build-dead_123").mkdir()
+        (self.folder / "build-dead_123/file").write_text("x")
+        (self.folder / "build-gone_123.lock").write_text("")
+        (self.folder / "build-dead_123").chmod(0o500)
         folders = WorkFolders(self.folder)
         with folders.folder() as place, folders.folder() as unused:
             place.below.write("file", b"x")
@@ -135,11 +136,38 @@ class WorkFoldersAreClearedAway(FolderTest):
 
             subprocess.run([sys.executable, "-c", script], check=True)
             self.assertTrue(alive.is_dir())
-            self.assertFalse((self.folder / "dead").exists())
-            self.assertFalse((self.folder / "gone.lock").exists())
+            self.assertFalse((self.folder / "build-dead_123").exists())
+            self.assertFalse((self.folder / "build-gone_123.lock").exists())
         self.assertFalse(alive.exists())
         folders.close()
         self.assertEqual(list(self.folder.iterdir()), [])
+
+    def test_what_others_have_in_that_place_stays(self) -> None:
+        for name in ("letters", "build-notes", "build-12345678x", "Cargo"):
+            self.write(f"top/{name}/text", "mine")
+            self.write(f"top/{name}.lock", "mine")
+        (self.folder / "link").symlink_to(self.folder / "top")
+        self.write("top/build-12345678/text", "left by a killed build")
+        before = sorted(path.name for path in (self.folder / "top").iterdir())
+        WorkFolders.clear_left_behind(self.folder / "link")
+        self.assertEqual(sorted(path.name for path in (self.folder / "top").iterdir()), before)
+        WorkFolders.clear_left_behind(self.folder / "top")
+        self.assertEqual(
+            sorted(path.name for path in (self.folder / "top").iterdir()), [one for one in before if one != "build-12345678"]
+        )
+        self.assertEqual((self.folder / "top/Cargo.lock").read_text(), "mine")
+
+
+class LogsBegin(FolderTest):
+    def test_what_is_in_the_place_of_one_is_not_written_to(self) -> None:
+        path, victim = self.folder / "logs/p/build-x.log", self.write("victim", "mine")
+        path.parent.mkdir(parents=True)
+        path.symlink_to(victim)
+        Path(f"{path.parent}/.{path.name}.{os.getpid()}").symlink_to(victim)
+        with new_log(path) as log:
+            log.write(b"began\n")
+        self.assertEqual(victim.read_text(), "mine")
+        self.assertEqual((path.read_text(), path.is_symlink()), ("began\n", False))
 
 
 class ArchivesAreUnpackedSafely(FolderTest):

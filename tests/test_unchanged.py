@@ -636,6 +636,17 @@ class NothingDependsOnIt(World):
         self.assertEqual([one.how for one in self.long_way().steps if one.how != "kept"], [])
         self.assertIsNone(unchanged.kept_build(self.question))
 
+    def test_what_is_no_file_in_the_place_of_a_record_is_not_waited_for(self) -> None:
+        self.settle()
+        record = self.question.file.read_bytes()
+        for make in (os.mkfifo, Path.mkdir, lambda path: path.symlink_to(self.folder / "record")):
+            (self.folder / "record").write_bytes(record)
+            self.question.file.unlink()
+            make(self.question.file)
+            self.assertIsNone(unchanged.kept_build(self.question))
+            self.question.file.rmdir() if self.question.file.is_dir() else self.question.file.unlink()
+            self.settle()
+
     def test_a_secret_of_the_environment_is_not_kept(self) -> None:
         os.environ["YARRIK_SETTINGS"] = str(self.folder / "none.toml")
         os.environ["YARRIK_SECRET_OPERATOR"] = "not to be seen"

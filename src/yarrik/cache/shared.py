@@ -27,7 +27,7 @@ import zstandard
 
 from yarrik.cache.places import Absent, Closed, Storage, Unreachable
 from yarrik.cache.signing import SigningKey, holds
-from yarrik.cache.store import MissingObject, Result, Store
+from yarrik.cache.store import SCRATCH, MissingObject, Result, Store
 from yarrik.cache.traffic import Traffic
 from yarrik.cache.tree import CHUNK, Entry, Tree, TreeDamaged, is_digest
 from yarrik.errors import Place, Trouble
@@ -345,7 +345,7 @@ class Shared:
             self._there.add((cache.name, name))
             return
         packer = zstandard.ZstdCompressor(level=3).compressobj()
-        with tempfile.NamedTemporaryFile(dir=self._store.scratch) as sink:
+        with tempfile.NamedTemporaryFile(dir=self._store.scratch, prefix=SCRATCH) as sink:
             for chunk in content():
                 sink.write(packer.compress(chunk))
             sink.write(packer.flush())
@@ -354,7 +354,7 @@ class Shared:
         self._there.add((cache.name, name))
 
     def _write(self, cache: SharedCache, name: str, data: bytes) -> None:
-        with tempfile.NamedTemporaryFile(dir=self._store.scratch) as sink:
+        with tempfile.NamedTemporaryFile(dir=self._store.scratch, prefix=SCRATCH) as sink:
             sink.write(data)
             sink.flush()
             self._put(cache, name, Path(sink.name))

@@ -41,6 +41,7 @@ from yarrik.cache.tree import (
 )
 from yarrik.errors import Damaged, Place, Trouble, YarrikError
 from yarrik.moving import SHORT, copy_sparse, move_range
+from yarrik.patterns import lazy_pattern
 
 #: All objects and checkouts carry this time (seconds since 1970), so that no build can see when it ran.
 STILL_TIME = 946684800
@@ -48,6 +49,9 @@ STILL_TIME = 946684800
 _OBJECT = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
 #: After this many seconds nobody continues a file that was begun.
 LEFT_BEHIND = 86400
+#: What files in the scratch folder are called: where a cache was laid into a folder of others, they have names of their own.
+SCRATCH = "yarrik-"
+_OURS = lazy_pattern(rf"{SCRATCH}[a-z0-9_]{{8}}|[0-9a-f]{{16}}-[0-9]+")
 #: Files up to this size (bytes) are read whole when they are taken in: content that the store has is not written again.
 _SMALL = 1 << 20
 #: `struct flock` of the kernel's interface: type, whence, start, length, process (fcntl(2)).
@@ -608,8 +612,8 @@ def _seal(data: bytes, fingerprint: str) -> bytes:
 
 def _clear_left_behind(scratch: Path) -> None:
     """Removes what builds that were killed had begun; other builds may be at work here."""
-    for left in scratch.iterdir():
-        with contextlib.suppress(FileNotFoundError):
+    for left in [path for path in scratch.iterdir() if _OURS.fullmatch(path.name)]:
+        with contextlib.suppress(FileNotFoundError, IsADirectoryError):
             if left.stat().st_ctime < time.time() - LEFT_BEHIND:
                 left.unlink()
 

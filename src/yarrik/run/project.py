@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 import hashlib
+import os
 import sqlite3
 from functools import cached_property
 from pathlib import Path
@@ -13,7 +14,7 @@ import msgspec
 
 from yarrik.beneath import remove_folder
 from yarrik.cache import Memory, Store
-from yarrik.errors import Place, Trouble, YarrikError
+from yarrik.errors import Place, Trouble, YarrikError, shown_path
 from yarrik.model import settings_at, settings_in
 from yarrik.run.cache_place import cache_folder
 from yarrik.run.work_folders import WorkFolders
@@ -53,6 +54,17 @@ class Project(msgspec.Struct, dict=True):
     def folder(self) -> Path:
         """Where the workspace keeps what is its own: memory, logs, work folders."""
         return self.root / ".yarrik"
+
+    def refuse_links(self) -> None:
+        """Raises YarrikError when the workspace's own folder, or a folder or file in it, is a link: it may have come with the
+        workspace, and lead to what is the user's, where work folders and old records would be cleared away."""
+        link = _first_link(os.fspath(self.folder))
+        if link:
+            raise YarrikError(
+                Trouble("WORKSPACE-LINK", f"{shown_path(Path(link))} is a link", Place(Path(link)),
+                        why="Yarrik writes there, and clears away what it left: behind a link that may be something of yours",
+                        remedy="remove the link; for more room elsewhere, move the whole workspace")
+            )  # fmt: skip
 
     def out(self, product: str) -> Path:
         """The folder of a product's finished files."""
@@ -235,3 +247,25 @@ class Project(msgspec.Struct, dict=True):
         """Closes memory and shared caches."""
         for memory in dict.fromkeys(self.__dict__[name] for name in ("machine", "memory") if name in self.__dict__):
             memory.close()
+
+
+def _first_link(folder: str) -> str:
+    """The first link among a folder, what is in it, and what is in its folders; empty without one."""
+    if Path(folder).is_symlink():
+        return folder
+    waiting = [folder]
+    for depth in range(2):
+        below: list[str] = []
+        for place in waiting:
+            try:
+                with os.scandir(place) as found:
+                    entries = sorted(found, key=lambda entry: entry.name)
+            except OSError:
+                continue
+            for entry in entries:
+                if entry.is_symlink():
+                    return entry.path
+                if not depth and entry.is_dir(follow_symlinks=False):
+                    below.append(entry.path)
+        waiting = below
+    return ""

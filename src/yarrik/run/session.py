@@ -17,10 +17,11 @@ if TYPE_CHECKING:
 
 class Session:
     """Opens the workspace in `root`. Closed with `close`. Most commands need only some of it: each part is loaded when it is
-    first asked for."""
+    first asked for. Raises YarrikError for a workspace whose own folder leads elsewhere."""
 
     def __init__(self, root: Path, choices: Choices | None = None) -> None:
         self.project = Project(root, choices or Choices())
+        self.project.refuse_links()
         self._started = time.monotonic()
 
     @cached_property

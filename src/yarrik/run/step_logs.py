@@ -18,19 +18,24 @@ def log_path(folder: Path, product: str, step: str) -> Path:
 def new_log(path: Path) -> BinaryIO:
     """An empty log for a step that begins. It is locked as long as it grows, and already when it appears: who follows it takes
     a log without a lock for one that is complete."""
-    beginning = f"{path.parent}/.{path.name}.{os.getpid()}"
+    beginning = path.with_name(f".{path.name}.{os.getpid()}")
+    beginning.unlink(missing_ok=True)  # of a killed process with this number
     try:
-        log = open(beginning, "ab")  # noqa: SIM115 (the caller closes it)
+        log = _made(beginning)
     except FileNotFoundError:
         path.parent.mkdir(parents=True, exist_ok=True)
-        log = open(beginning, "ab")  # noqa: SIM115
+        log = _made(beginning)
     try:
         with contextlib.suppress(OSError):
             fcntl.flock(log, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        log.truncate(0)
         os.replace(beginning, path)
     except BaseException:
         log.close()
-        Path(beginning).unlink(missing_ok=True)
+        beginning.unlink(missing_ok=True)
         raise
     return log
+
+
+def _made(path: Path) -> BinaryIO:
+    """A new file, to be written to at its end: what others put in its place is not opened."""
+    return open(os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644), "ab")

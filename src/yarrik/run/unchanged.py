@@ -292,9 +292,8 @@ def asked_before(question: Question) -> KeptBuild | FewChanges | None:
 
 def _read(question: Question) -> _Record | None:
     """The record of a question; None when there is none, or a damaged one."""
-    try:
-        data = question.file.read_bytes()
-    except OSError:
+    data = _content(question.file)
+    if data is None:
         return None
     body, seal = data[:-_SEAL], data[-_SEAL:]
     if _seal(body) != seal:
@@ -325,11 +324,8 @@ def _steps_file(question: Question) -> Path:
 
 def _sealed(file: Path, seal: str) -> bytes | None:
     """What is in a file, if it is what it was."""
-    try:
-        data = file.read_bytes()
-    except OSError:
-        return None
-    return data if seal and _seal(data).hex() == seal else None
+    data = _content(file)
+    return data if data is not None and seal and _seal(data).hex() == seal else None
 
 
 def _seal(data: bytes) -> bytes:
@@ -353,13 +349,18 @@ def _without_lock(record: _Record, now: array[int]) -> array[int]:
 
 def _reads(file: str, digest: str) -> bool:
     """Whether this is the SHA-256 of what is in a plain file; nothing else is waited for."""
+    data = _content(file)
+    return data is not None and hashlib.sha256(data).hexdigest() == digest
+
+
+def _content(file: str | Path) -> bytes | None:
+    """What is in a plain file; None when it cannot be read, or is something else: a link leads elsewhere, and a pipe would be
+    waited for."""
     try:
         with open(file, "rb", opener=lambda path, flags: os.open(path, flags | os.O_NONBLOCK | os.O_NOFOLLOW)) as opened:
-            if not stat.S_ISREG(os.fstat(opened.fileno()).st_mode):
-                return False
-            return hashlib.file_digest(opened, "sha256").hexdigest() == digest
+            return opened.read() if stat.S_ISREG(os.fstat(opened.fileno()).st_mode) else None
     except OSError:
-        return False
+        return None
 
 
 def _few_changes(record: _Record, now: array[int]) -> Changed | None:

@@ -16,11 +16,15 @@ from pathlib import Path
 
 from yarrik.beneath import Folder, remove_folder
 from yarrik.locks import held, take_lock, try_lock
+from yarrik.patterns import lazy_pattern
 
 #: `FS_IOC_GETFLAGS`, `FS_IOC_SETFLAGS` and `FS_TOPDIR_FL` (ioctl_iflags(2), linux/fs.h); a number has a `long`'s size in it.
 _LONG = struct.calcsize("l")
 _GET_FLAGS, _SET_FLAGS = 0x80006601 | _LONG << 16, 0x40006602 | _LONG << 16
 _TOP = 0x00020000
+#: What the folders of builds are called.
+_PREFIX = "build-"
+_OURS = lazy_pattern(rf"{_PREFIX}[a-z0-9_]{{8}}")
 
 
 class WorkFolder:
@@ -70,7 +74,7 @@ class WorkFolders:
             if self._lock is None:
                 self._top.mkdir(parents=True, exist_ok=True)
                 with self._clearing(self._top):
-                    self._folder = Path(tempfile.mkdtemp(dir=self._top)).resolve()
+                    self._folder = Path(tempfile.mkdtemp(prefix=_PREFIX, dir=self._top)).resolve()
                     _spread(self._folder)
                     self._lock = take_lock(f"{self._folder}.lock")
             # The folders of two builds have other names, and so other places on the disk.
@@ -91,12 +95,12 @@ class WorkFolders:
     @staticmethod
     def clear_left_behind(top: Path) -> None:
         """Removes folders whose owner is gone."""
-        if not top.is_dir():
+        if top.is_symlink() or not top.is_dir():
             return
         with WorkFolders._clearing(top):
-            # A lock without its folder was left by somebody who ended between removing the two.
-            names = sorted({path.with_suffix("") if path.suffix == ".lock" else path for path in top.iterdir()})
-            for folder in names:
+            # A lock without its folder was left by somebody who ended between removing the two. Nothing else is ours.
+            names = {path.name.removesuffix(".lock") for path in top.iterdir()}
+            for folder in [top / name for name in sorted(names) if _OURS.fullmatch(name)]:
                 lock = try_lock(f"{folder}.lock")
                 if lock is None:
                     continue
