@@ -797,7 +797,11 @@ class WhenItPlans(Rebuilt):
                     (self.source / "a.txt").write_text(f"{number} {what}\n")
                     file.unlink()
                     damage()
-                    self.assertIsNone(self.short_way())
+                    if file.is_symlink() and file.suffix == ".steps":  # the others are read first, and no link is followed
+                        with self.assertRaisesRegex(YarrikError, "is a link"):
+                            self.short_way()
+                    else:
+                        self.assertIsNone(self.short_way())
                     if file.is_dir():
                         file.rmdir()
                     file.unlink(missing_ok=True)
