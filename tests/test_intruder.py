@@ -146,6 +146,36 @@ class AWorkspaceOfOthersLeadsNowhere(IntruderTest):
         self.assertIn("WORKSPACE-LINK", self.yarrik("check", code=2, at=self.root))
         self.assertEqual(sorted(path.name for path in self.host.rglob("*")), ["a", "key", "letters"])
 
+    def test_finished_files_go_through_no_link(self) -> None:
+        self.recipe("app", "mkdir -p $DESTDIR/x", {"COPYING": "Use it well.\n"}, package='[package.app]\nfiles = ["**"]')
+        recipe = self.root / "s/recipes/app/recipe.toml"
+        recipe.write_text('licence-files = ["COPYING"]\n' + recipe.read_text())
+        self.write("host/packages.json", "mine")
+        out = self.root / "out"
+        for name in ("", "p", "p/licences", "p/licences/app"):
+            with self.subTest(name):
+                link = out / name if name else out
+                link.parent.mkdir(parents=True, exist_ok=True)
+                link.symlink_to(self.host)
+                said = self.yarrik("build", code=2, at=self.root)
+                self.assertRegex(said, rf"WORKSPACE-LINK: {'/'.join(filter(None, ('out', name)))} is a link\n")
+                self.assertEqual(sorted(path.name for path in self.host.rglob("*")), ["key", "packages.json"])
+                self.assertEqual((self.host / "packages.json").read_text(), "mine")
+                link.unlink()
+                shutil.rmtree(out, ignore_errors=True)
+        self.yarrik("build", at=self.root)
+        # What an earlier build put there is removed there, and nowhere else.
+        shutil.copytree(out / "p/licences", self.folder / "copies")
+        shutil.rmtree(out / "p/licences")
+        (out / "p/licences").symlink_to(self.folder / "copies")
+        self.write("w/s/images/i.toml", 'packages = ["init"]\n')
+        before = sorted((self.folder / "copies").rglob("*"))
+        self.assertIn("WORKSPACE-LINK", self.yarrik("build", code=2, at=self.root))
+        self.assertEqual(sorted((self.folder / "copies").rglob("*")), before)
+        (out / "p/licences").unlink()
+        self.yarrik("build", at=self.root)
+        self.assertFalse((out / "p/licences/app").exists())
+
 
 class LayingOutInputsStaysInside(IntruderTest):
     def layers(self) -> None:

@@ -411,7 +411,7 @@ VERSION-FORM definitions stop A wish for versions is in no known form.
 VERSION-TOO-OLD definitions stop The workspace or a shelf asks for another Yarrik.
 VERSIONS-CLASH resolve stop No versions satisfy all needs together.
 WORD-UNKNOWN plan stop A build's text has a spelling or tool in braces that there is not.
-WORKSPACE-LINK command stop Something in the own folder of the workspace is a link.
+WORKSPACE-LINK command stop A folder of the workspace to which Yarrik writes is a link.
 WORKSPACE-MISSING command stop There is no workspace here or above.
 WORKSPACE-UNWRITABLE command stop The workspace cannot be written.
 ZONE-UNKNOWN plan stop The build host has no such time zone.

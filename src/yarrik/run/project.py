@@ -6,6 +6,7 @@ import errno
 import hashlib
 import os
 import sqlite3
+from collections.abc import Iterable
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -60,11 +61,15 @@ class Project(msgspec.Struct, dict=True):
         workspace, and lead to what is the user's, where work folders and old records would be cleared away."""
         link = _first_link(os.fspath(self.folder))
         if link:
-            raise YarrikError(
-                Trouble("WORKSPACE-LINK", f"{shown_path(Path(link))} is a link", Place(Path(link)),
-                        why="Yarrik writes there, and clears away what it left: behind a link that may be something of yours",
-                        remedy="remove the link; for more room elsewhere, move the whole workspace")
-            )  # fmt: skip
+            raise _refused(Path(link))
+
+    def refuse_links_to(self, product: str, names: Iterable[str] = ()) -> None:
+        """Likewise when the folder of a product's finished files is one, or a folder below it where one of these files is."""
+        out = self.out(product)
+        below = {above for name in names for above in (out / name).parents if out in above.parents}
+        for folder in sorted({out.parent, out, *below}):
+            if folder.is_symlink():
+                raise _refused(folder)
 
     def out(self, product: str) -> Path:
         """The folder of a product's finished files."""
@@ -247,6 +252,14 @@ class Project(msgspec.Struct, dict=True):
         """Closes memory and shared caches."""
         for memory in dict.fromkeys(self.__dict__[name] for name in ("machine", "memory") if name in self.__dict__):
             memory.close()
+
+
+def _refused(link: Path) -> YarrikError:
+    return YarrikError(
+        Trouble("WORKSPACE-LINK", f"{shown_path(link)} is a link", Place(link),
+                why="Yarrik writes there, and clears away what it left: behind a link that may be something of yours",
+                remedy="remove the link; for more room elsewhere, move the whole workspace")
+    )  # fmt: skip
 
 
 def _first_link(folder: str) -> str:

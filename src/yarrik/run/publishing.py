@@ -51,7 +51,7 @@ class Publisher(msgspec.Struct):
 
     def publish(self, finished: Finished, rows: list[StepRow], ran: bool, logs: Logs | None = None) -> Published:
         """Brings `out/<product>` to what was built. Of steps that ran before, `logs` says where their logs were. Rows get the
-        seconds that they lack. Raises MissingObject when what was built is damaged in the cache."""
+        seconds that they lack. Raises MissingObject when what was built is damaged in the cache, YarrikError for links."""
         product, disks = finished.product, finished.disks
         out = self.project.out(product)
         published = [row.outputs for row in rows if row.step.startswith(_PUBLISHED)]
@@ -85,6 +85,7 @@ class Publisher(msgspec.Struct):
         gone = marks.keys() - wanted.keys()
         if not stale and not ran and not records and not gone:
             return Published(False, [], self._left(out, marks))
+        self.project.refuse_links_to(product, [*stale, *gone])
         out.mkdir(parents=True, exist_ok=True)
         self.project.prepare_folder()
         with held(self.project.folder / f"publishing-{product}.lock"):

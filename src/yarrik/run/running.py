@@ -48,6 +48,7 @@ def run_graph(project: Project, graph: Graph, how: Running, listener: Listener) 
     def before_first() -> None:
         how.before_first()
         project.prepare_folder()
+        project.refuse_links_to(graph.product)
 
     settings = Settings(
         how.jobs or project.settings.jobs or os.cpu_count() or 1,
