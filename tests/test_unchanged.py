@@ -18,6 +18,7 @@ from hypothesis import strategies as st
 
 import yarrik.cache.memory
 from tests.support import ProgramTest, WorkspaceTest
+from yarrik.beneath import remove_folder
 from yarrik.cache import Memory
 from yarrik.cli.build import head_as_json
 from yarrik.errors import YarrikError
@@ -644,7 +645,7 @@ class NothingDependsOnIt(World):
             self.question.file.unlink()
             make(self.question.file)
             self.assertIsNone(unchanged.kept_build(self.question))
-            self.question.file.rmdir() if self.question.file.is_dir() else self.question.file.unlink()
+            remove_folder(self.question.file)  # whatever it is
             self.settle()
 
     def test_a_secret_of_the_environment_is_not_kept(self) -> None:
