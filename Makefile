@@ -2,7 +2,7 @@
 VENV = build/venv
 YARRIK = $(VENV)/bin/yarrik
 
-.PHONY: demo demo-linux linux boards boards-arm64 inside commons commons-all commons-boots sources test coverage test-linux mutations mutations-short mutations-long intruder changes kills flash-tricks network-start on-a-port power-cuts devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-files benchmark-devicetree benchmark-shelf profile profile-cold commons-guessed clean
+.PHONY: demo demo-linux linux boards boards-arm64 inside commons commons-all commons-boots commons-boots-more sources test coverage test-linux mutations mutations-short mutations-long intruder changes kills flash-tricks network-start on-a-port power-cuts devicetree-corpus devicetree-tenth lint docs setup benchmark benchmark-short benchmark-disks benchmark-files benchmark-devicetree benchmark-shelf profile profile-cold commons-guessed clean
 
 demo: packages-demo setup
 	$(YARRIK) demo build/demo
@@ -57,7 +57,11 @@ commons-all: packages-test packages-commons packages-boards packages-commons-all
 	for arch in arm64 arm riscv64 x86-64; do scripts/commons $$arch || exit 1; done
 
 commons-boots: packages-test packages-commons linux
-	$(VENV)/bin/python -m unittest -v tests.commons_boots tests.screen_seen
+	$(VENV)/bin/python -m unittest -v tests.commons_boots.UpstreamProgramsRun tests.screen_seen
+
+# The same board with another C library, and under the large service manager: a quarter of an hour more the first time.
+commons-boots-more: packages-test packages-commons linux
+	$(VENV)/bin/python -m unittest -v tests.commons_boots.AnotherCLibrary tests.commons_boots.UnderTheServiceManager
 
 # A real kernel mounts what we write, and starts what the shelf's root-finder finds: the one of demo-linux, in the emulator.
 test-linux: packages-test linux

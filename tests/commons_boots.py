@@ -1,8 +1,8 @@
 """An image of upstream programs from the shelf that comes with Yarrik, started in the emulator with the real kernel: somebody logs
 in over the network with a key, and uses it.
 
-`make commons-boots` runs it; it is not part of `make test`, since kernel and programs take many minutes to build the first time,
-and their sources come from a Debian archive."""
+`make commons-boots` runs the first class, `make commons-boots-more` the others. They are not part of `make test`, since kernel and
+programs take many minutes to build the first time, and their sources come from a Debian archive."""
 
 from __future__ import annotations
 

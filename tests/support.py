@@ -22,6 +22,7 @@ from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
 
+from tests.loaded import Loaded, serves
 from yarrik.disk.fat_edit import FatEditor
 from yarrik.disk.opening import opened_bytes
 
@@ -87,8 +88,22 @@ class FolderTest(unittest.TestCase):
         return text
 
 
+_loaded: Loaded | None = None
+
+
+def loaded() -> Loaded:
+    """This process's program with its modules loaded."""
+    global _loaded
+    if _loaded is None or not _loaded.ours():
+        _loaded = Loaded()
+    return _loaded
+
+
 class ProgramTest(FolderTest):
     """Drives `yarrik` as its users do, with a cache of its own."""
+
+    #: Whether runs may be forks of one process: where hashes of words, or the start of Python, may matter, they may not.
+    forks = True
 
     def setUp(self) -> None:
         super().setUp()
@@ -101,15 +116,19 @@ class ProgramTest(FolderTest):
 
     def yarrik(self, *words: str | Path, code: int = 0, at: Path | None = None, seconds: float = 300) -> str:
         """Runs the program, checks its exit code, and returns what it printed on both streams."""
-        done = subprocess.run(
-            [sys.executable, "-m", "yarrik", *map(str, words)],
-            cwd=at or self.folder,
-            env=self.environment,
-            stdin=subprocess.DEVNULL,
-            capture_output=True,
-            timeout=seconds,
-            check=False,
-        )
+        arguments = [str(word) for word in words]
+        if self.forks and serves(self.environment):
+            done = loaded().run(arguments, at or self.folder, self.environment, seconds)
+        else:
+            done = subprocess.run(
+                [sys.executable, "-m", "yarrik", *arguments],
+                cwd=at or self.folder,
+                env=self.environment,
+                stdin=subprocess.DEVNULL,
+                capture_output=True,
+                timeout=seconds,
+                check=False,
+            )
         text = done.stdout.decode("utf-8", "replace") + done.stderr.decode("utf-8", "replace")
         self.assertEqual(done.returncode, code, text)
         self.assertNotIn("Traceback", text)

@@ -299,9 +299,9 @@ class ProgramsThatEnd(WorkspaceTest):
         self.assertEqual(self.commands_left(), "")
 
     def test_random_kills(self) -> None:
-        met, through = kill(16, seed=7)
-        self.assertGreaterEqual(met, 8)
-        self.assertGreaterEqual(through, 2)
+        met, through = kill(10, seed=7)
+        self.assertGreaterEqual(met, 5)
+        self.assertGreaterEqual(through, 1)
 
 
 class TwoUsersWithOneCache(WorkspaceTest):

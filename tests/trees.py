@@ -162,13 +162,14 @@ def sizes_around_borders(top: Path) -> None:
 def one_byte_files(top: Path) -> None:
     for folder in range(20):
         (top / f"{folder}").mkdir()
-        for number in range(1000):
+        for number in range(200):
             (top / f"{folder}/{number}").write_bytes(bytes([number & 0xFF]))
 
 
-def a_folder_of_20_000(top: Path) -> None:
+def a_folder_of_5_000(top: Path) -> None:
+    """Its index and its listing take many blocks in every form."""
     (top / "many").mkdir()
-    for number in range(20_000):
+    for number in range(5_000):
         (top / f"many/an entry with number {number}").touch()
 
 
