@@ -12,6 +12,7 @@ import importlib
 import json
 import os
 import pkgutil
+import re
 import select
 import signal
 import socket
@@ -22,18 +23,20 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import NoReturn
 
-#: Variables that only the program itself looks at, when it runs.
-LATE = {"COLUMNS", "NO_COLOR", "PATH", "YARRIK_CACHE", "YARRIK_SETTINGS"}
+#: Variables that are looked at when Python, a library or a module begins, and never again.
+EARLY = re.compile(r"(PYTHON|LC_|LANG|LD_|OPENBLAS|OMP_|MALLOC|TERM|FORCE_|GITHUB_|_TYPER|COVERAGE).*|TZ|GLIBC_TUNABLES")
 _LENGTH = 4
 
 
 def serves(environment: Mapping[str, str]) -> bool:
-    """Whether a run with this environment may be a fork: it differs from ours only in what is looked at late. Lines that
-    somebody counts are counted in each process that is started."""
+    """Whether a run with this environment may be a fork: it is ours in all that is looked at early. Lines that somebody counts
+    are counted in each process that is started."""
     if any(name.startswith("COVERAGE") for name in os.environ):
         return False
     return all(
-        environment.get(name) == os.environ.get(name) for name in environment.keys() | os.environ.keys() if name not in LATE
+        environment.get(name) == os.environ.get(name)
+        for name in environment.keys() | os.environ.keys()
+        if EARLY.fullmatch(name)
     )
 
 
@@ -87,7 +90,7 @@ def _load() -> None:
             importlib.import_module(module.name)
     gc.collect()
     gc.freeze()  # no run looks through what was there before it
-    threads = os.listdir("/proc/self/task")
+    threads = list(Path("/proc/self/task").iterdir())
     assert len(threads) == 1, f"a module starts threads when it is loaded: {len(threads)}"
 
 
@@ -102,7 +105,7 @@ def _run(asked: dict[str, object], fds: Sequence[int]) -> NoReturn:
     from yarrik import __main__ as module
 
     sys.modules["__main__"] = module
-    sys.path[0] = os.getcwd()
+    sys.path[0] = str(Path.cwd())
     sys.argv = [str(module.__file__), *asked["words"]]  # type: ignore[misc]
     module.main()
 

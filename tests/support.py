@@ -114,6 +114,23 @@ class ProgramTest(FolderTest):
         (self.folder / "cache/host").symlink_to(host)
         self.environment = {**os.environ, "YARRIK_CACHE": str(self.folder / "cache"), "NO_COLOR": "1", "COLUMNS": "200"}
 
+    def seed(self) -> None:
+        """Gives the cache the steps of the demo's products, for tests of what comes after. They are built once for all tests."""
+        place = Path(tempfile.gettempdir(), f"yarrik-tests-seed-{os.getuid()}")
+        place.mkdir(exist_ok=True)
+        with (place / "lock").open("w") as lock:
+            fcntl.flock(lock, fcntl.LOCK_EX)
+            if not (place / "seed").exists():
+                shutil.rmtree(place / "new", ignore_errors=True)
+                shutil.copytree(self.folder / "cache", place / "new", symlinks=True)
+                environment = {**self.environment, "YARRIK_CACHE": str(place / "new")}
+                words = [sys.executable, "-m", "yarrik", "demo", str(self.folder / "seeding"), "--no-boot"]
+                subprocess.run(words, env=environment, check=True, capture_output=True)
+                shutil.rmtree(self.folder / "seeding")
+                (place / "new").rename(place / "seed")
+        shutil.rmtree(self.folder / "cache")
+        shutil.copytree(place / "seed", self.folder / "cache", symlinks=True)
+
     def yarrik(self, *words: str | Path, code: int = 0, at: Path | None = None, seconds: float = 300) -> str:
         """Runs the program, checks its exit code, and returns what it printed on both streams."""
         arguments = [str(word) for word in words]

@@ -119,6 +119,7 @@ class MistakesPlantedIntoDefinitions(ProgramTest):
     def setUp(self) -> None:
         super().setUp()
         self.root = self.folder / "demo"
+        self.seed()
         self.yarrik("demo", self.root, "--product", "tide-gauge", "--no-boot")
         (self.root / "shelves/coast/boards/empty.bin").touch()
 

@@ -23,7 +23,8 @@ class TheDemoOnTheHost(ProgramTest):
     def setUp(self) -> None:
         super().setUp()
         self.root = self.folder / "demo"
-        self.said = self.yarrik("demo", self.root, "--product", "tide-office")
+        self.seed()
+        self.yarrik("demo", self.root, "--product", "tide-office")
 
     def edit(self, file: str, old: str, new: str) -> None:
         path = self.root / file
@@ -242,6 +243,8 @@ sys.exit(os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]))
 
 
 class TheSameBytesEverywhere(ProgramTest):
+    forks = False
+
     def sums(self, home: Path) -> list[str]:
         return [(home / "demo/out" / product / "SHA256SUMS").read_text() for product in ("tide-gauge", "tide-office")]
 

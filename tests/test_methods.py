@@ -28,7 +28,8 @@ class GaugeTest(ProgramTest):
     def setUp(self) -> None:
         super().setUp()
         self.root = self.folder / "demo"
-        # Laid out, and the shared steps in the cache; each test then changes the board.
+        self.seed()
+        # Laid out; each test then changes the board.
         self.yarrik("demo", self.root, "--product", "tide-gauge", "--no-boot")
         self.out = self.root / "out/tide-gauge"
 

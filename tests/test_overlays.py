@@ -280,6 +280,7 @@ class TheCommandsWork(ProgramTest):
 class OverlaysThatDoNothingOrMeet(ProgramTest):
     def test_42_a_plain_tree_as_overlay_and_two_overlays_on_one_property(self) -> None:
         root = self.folder / "demo"
+        self.seed()
         self.yarrik("demo", root, "--product", "tide-gauge", "--no-boot")
         board = root / "shelves/harbour/boards/kittiwake.toml"
         text = board.read_text()

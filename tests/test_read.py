@@ -203,6 +203,7 @@ class ImagesAreInspected(ProgramTest):
     def setUp(self) -> None:
         super().setUp()
         self.root = self.folder / "demo"
+        self.seed()
         self.yarrik("demo", self.root, "--product", "tide-gauge", "--no-boot")
         self.image = self.root / "out/tide-gauge/tide-gauge.img"
 

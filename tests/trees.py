@@ -304,7 +304,7 @@ def nothing(top: Path) -> None:
 NASTY: dict[str, Callable[[Path], None]] = {
     function.__name__: function
     for function in (
-        nothing, plain, sizes_around_borders, one_byte_files, a_folder_of_20_000, longest_names, odd_names, forty_levels, holes,
+        nothing, plain, sizes_around_borders, one_byte_files, a_folder_of_5_000, longest_names, odd_names, forty_levels, holes,
         many_links, many_folders, attributes, access_lists, modes_owners_and_times, devices, alike, large_files,
     )
 }  # fmt: skip
