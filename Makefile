@@ -15,12 +15,8 @@ linux: packages-demo packages-linux setup
 demo-linux: linux
 	$(YARRIK) boot tide-gauge-linux --workspace build/demo-linux --talk build/demo-linux/talks/restart.toml --until-off
 
-# In processes, one class of tests at a time in each. They make and remove folders by the thousand, and ext4 makes files slowly
-# where many were just removed: in a folder with this mark, each folder has blocks and inodes of its own (chattr(1)).
-TESTS = place=$$(mktemp -d /tmp/yXXXXXX) && trap "rm -rf $$place" EXIT && chmod 1777 $$place && { chattr +T $$place 2>/dev/null || true; } && \
-  TMPDIR=$$place $(VENV)/bin/unittest-parallel --level class -s tests -t .
 test: packages-demo packages-linux packages-test setup
-	$(TESTS)
+	scripts/run-tests $(VENV)/bin/unittest-parallel --level class -s tests -t .
 
 # The same, and which lines they reach, by room; about twice as long. A process for each module of tests, since a pool ends its
 # processes before these have written what they saw. Programs that the tests run count too.

@@ -10,6 +10,7 @@ from yarrik.devicetree import decode_blob
 class TheGaugeStarts(ProgramTest):
     def test_the_stand_in_tells_its_name_our_model_and_our_command_line_and_powers_off(self) -> None:
         root = self.folder / "demo"
+        self.seed()
         said = self.yarrik("demo", root, "--product", "tide-gauge")
         self.assertIn("booted  in qemu-system-aarch64: `stand-in: powering off`", said)
         disks = json.loads((root / "out/tide-gauge/packages.json").read_text())["disks"]
@@ -34,6 +35,7 @@ class TheGaugeStarts(ProgramTest):
 
     def test_booting_before_building_says_what_to_type(self) -> None:
         root = self.folder / "demo"
+        self.seed()
         self.yarrik("demo", root, "--product", "tide-office")
         self.assertIn("next   build it: yarrik build tide-gauge", self.yarrik("boot", "tide-gauge", code=2, at=root))
 

@@ -1162,6 +1162,7 @@ class AsItIsUsed(ProgramTest):
 
     def test_what_the_last_build_knew_is_not_found_out_again(self) -> None:
         root = self.folder / "demo"
+        self.seed()
         self.yarrik("demo", root, "--product", "tide-office")
         asked = ("tide-office", "--workspace", root)
         self.assertEqual(self.loads("build", *asked), list(self.LONG))
@@ -1185,6 +1186,7 @@ class AsItIsUsed(ProgramTest):
 
     def test_nor_after_a_recipe_or_an_option_has_changed(self) -> None:
         root = self.folder / "demo"
+        self.seed()
         self.yarrik("demo", root, "--product", "tide-office")
         recipe = root / "shelves/harbour/recipes/tidelog/recipe.toml"
         text = recipe.read_text().replace('needs = ["libtide"]\n', 'needs = ["libtide"]\nvariables = { WARN = "-Wall" }\n')
@@ -1212,6 +1214,7 @@ class AsItIsUsed(ProgramTest):
 
     def test_an_edited_source_is_built_without_planning(self) -> None:
         root = self.folder / "demo"
+        self.seed()
         self.yarrik("demo", root, "--product", "tide-office")
         time.sleep(2.1)
         self.yarrik("build", "tide-office", at=root)

@@ -724,6 +724,7 @@ class WhatIsHeard(World):
 class AsItIsUsed(ProgramTest):
     def test_the_third_build_plans_nothing_and_says_the_same(self) -> None:
         root = self.folder / "demo"
+        self.seed()
         self.yarrik("demo", root, "--product", "tide-office")
         time.sleep(2.1)
         planned = self.yarrik_json("build", "tide-office", at=root)
@@ -749,6 +750,7 @@ class AsItIsUsed(ProgramTest):
 
     def test_a_note_is_heard_every_time(self) -> None:
         root = self.folder / "demo"
+        self.seed()
         self.yarrik("demo", root, "--product", "tide-office")
         shutil.copytree(root / "shelves/harbour/recipes/tidelog/src", self.folder / "mine")
         (root / "yarrik.local.toml").write_text(f'[settings.use.tidelog]\npath = "{self.folder}/mine"\n')
