@@ -55,6 +55,11 @@ class Loaded:
         """Whether this process may use it: one that was forked from ours, or after it ended, needs its own."""
         return self._owner == os.getpid() and self._process.poll() is None
 
+    def close(self) -> None:
+        """Ends it."""
+        self._line.close()
+        self._process.wait()
+
     def run(
         self, words: Sequence[str], at: Path, environment: Mapping[str, str], seconds: float
     ) -> subprocess.CompletedProcess[bytes]:

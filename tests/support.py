@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import fcntl
 import json
 import os
@@ -96,6 +97,7 @@ def loaded() -> Loaded:
     global _loaded
     if _loaded is None or not _loaded.ours():
         _loaded = Loaded()
+        atexit.register(_loaded.close)
     return _loaded
 
 

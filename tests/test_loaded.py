@@ -26,7 +26,7 @@ class ForksAreRuns(WorkspaceTest):
         self.assertIn(b"nothing to do", self.both("build")[1])
         self.assertIn(b'"steps"', self.both("plan", "--json")[1])
         (self.root / "products/p.toml").write_text("board = 7\n")
-        self.assertEqual(self.both("check")[0], 1)
+        self.assertEqual(self.both("check")[0], 2)
 
     def test_help_is_that_of_all_commands_or_of_one(self) -> None:
         self.both("--help")
