@@ -19,6 +19,7 @@ import socket
 import subprocess
 import sys
 import tempfile
+import threading
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import NoReturn
@@ -50,6 +51,7 @@ class Loaded:
                                              cwd=Path(__file__).parent.parent, stdin=subprocess.DEVNULL, pass_fds=[theirs.fileno()])  # fmt: skip
         self._line = ours
         self._owner = os.getpid()
+        self._asking = threading.Lock()
 
     def ours(self) -> bool:
         """Whether this process may use it: one that was forked from ours, or after it ended, needs its own."""
@@ -70,8 +72,9 @@ class Loaded:
                 text = json.dumps({"words": list(words), "at": os.fspath(at), "environment": dict(environment)}).encode()
                 try:
                     fds = array.array("i", [nothing.fileno(), out.fileno(), errors.fileno(), tells])
-                    self._line.sendmsg([len(text).to_bytes(_LENGTH, "big")], [(socket.SOL_SOCKET, socket.SCM_RIGHTS, fds)])
-                    self._line.sendall(text)
+                    with self._asking:  # threads may ask at the same time
+                        self._line.sendmsg([len(text).to_bytes(_LENGTH, "big")], [(socket.SOL_SOCKET, socket.SCM_RIGHTS, fds)])
+                        self._line.sendall(text)
                 finally:
                     os.close(tells)
                 process = int(told_file.read(10))
