@@ -1162,7 +1162,6 @@ class AsItIsUsed(ProgramTest):
 
     def test_what_the_last_build_knew_is_not_found_out_again(self) -> None:
         root = self.folder / "demo"
-        self.seed()
         self.yarrik("demo", root, "--product", "tide-office")
         asked = ("tide-office", "--workspace", root)
         self.assertEqual(self.loads("build", *asked), list(self.LONG))
@@ -1186,7 +1185,6 @@ class AsItIsUsed(ProgramTest):
 
     def test_nor_after_a_recipe_or_an_option_has_changed(self) -> None:
         root = self.folder / "demo"
-        self.seed()
         self.yarrik("demo", root, "--product", "tide-office")
         recipe = root / "shelves/harbour/recipes/tidelog/recipe.toml"
         text = recipe.read_text().replace('needs = ["libtide"]\n', 'needs = ["libtide"]\nvariables = { WARN = "-Wall" }\n')
