@@ -1,6 +1,7 @@
 """Steps at hand: a part of a build, a shell where a step runs, the log of what failed."""
 
 import itertools
+import shutil
 import unittest
 
 from tests.support import WorkspaceTest
@@ -48,8 +49,19 @@ class StepsAreAtHand(WorkspaceTest):
         trouble = self.yarrik_json("log", "--last-failure", "--product", "p", "--set", "image.hostname=x", at=self.root)
         self.assertEqual(trouble["step"], "build app")
 
+    def test_a_timeline_needs_steps_that_ran_here(self) -> None:
+        """A build that takes all from the cache, as a colleague's first one may, is followed by what makes one."""
+        self.yarrik("build", at=self.root)
+        shutil.rmtree(self.root / ".yarrik")
+        self.yarrik("build", at=self.root)
+        said = self.yarrik("timeline", code=2, at=self.root)
+        self.assertIn("error TIMELINE-MISSING: no step of `p` ran here: the cache had all of them", said)
+        self.assertIn("yarrik build p --clean-room", said)
+        self.yarrik("build", "p", "--clean-room", at=self.root)
+        self.assertIn("critical path", self.yarrik("timeline", at=self.root))
+
     def test_the_timeline_tells_who_ran_when_and_what_everything_waited_for(self) -> None:
-        self.assertIn("error TIMELINE-MISSING", self.yarrik("timeline", code=2, at=self.root))
+        self.assertIn("error TIMELINE-MISSING: nothing of `p` was built here", self.yarrik("timeline", code=2, at=self.root))
         self.yarrik("build", at=self.root)
         told = self.yarrik_json("timeline", at=self.root)
         way = told["longest-way"]

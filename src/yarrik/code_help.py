@@ -1091,8 +1091,8 @@ TERMS-UNREADABLE
   `terms = "TERMS.txt"`, and there is no such file
   Put the text beside the definition.
 TIMELINE-MISSING
-  `yarrik timeline` before the first build
-  `yarrik build`
+  `yarrik timeline` before the first build, or after one that took all from the cache
+  `yarrik build`, or `yarrik build --clean-room` to run all steps
 TOOLCHAIN-ARCH
   An arm64 board without `toolchain.prefix` on an x86-64 machine
   Set the prefix, like `aarch64-linux-gnu-`.

@@ -381,7 +381,7 @@ TERMS-DIGEST command stop Terms have another digest than the one that is accepte
 TERMS-OPEN plan stop Terms of a recipe or shelf are not accepted.
 TERMS-UNKNOWN command stop Nothing here carries terms by this name.
 TERMS-UNREADABLE plan stop A text of terms cannot be read.
-TIMELINE-MISSING command stop Nothing was built here yet.
+TIMELINE-MISSING command stop No step of the product ran here.
 TOOLCHAIN-ARCH plan stop A compiler builds for another architecture than the board.
 TOOLCHAIN-AS-PACKAGE plan stop A product asks for a compiler's recipe like a package.
 TOOLCHAIN-BROKEN plan stop A compiler cannot be started, or does not work.

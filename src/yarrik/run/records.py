@@ -66,8 +66,11 @@ class Records(msgspec.Struct):
         """The steps of the last build in which any ran, in the order in which they began. Raises YarrikError."""
         known = self.project.memory.fact(f"timeline {product}")
         if known is None:
-            raise YarrikError(Trouble("TIMELINE-MISSING", f"nothing of `{product}` was built here", Place(self.project.folder),
-                                      remedy=f"yarrik build {product}"))  # fmt: skip
+            text, remedy = f"nothing of `{product}` was built here", f"yarrik build {product}"
+            if self.project.memory.last_runs(product):
+                text = f"no step of `{product}` ran here: the cache had all of them"
+                remedy = f"yarrik build {product} --clean-room, which runs all of them"
+            raise YarrikError(Trouble("TIMELINE-MISSING", text, Place(self.project.folder), remedy=remedy))
         return msgspec.json.decode(known, type=list[Span])
 
     def log_of(self, product: str, step: str) -> str | None:
