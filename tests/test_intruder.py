@@ -146,6 +146,35 @@ class AWorkspaceOfOthersLeadsNowhere(IntruderTest):
         self.assertIn("WORKSPACE-LINK", self.yarrik("check", code=2, at=self.root))
         self.assertEqual(sorted(path.name for path in self.host.rglob("*")), ["a", "key", "letters"])
 
+    def test_working_trees_are_where_they_seem_to_be(self) -> None:
+        """A workspace of others names a repository of the user's as the edit of a recipe."""
+        self.recipe("app", "cp notes $DESTDIR", {"notes": "of others\n"}, package='[package.app]\nfiles = ["**"]')
+        mine = self.folder / "mine"
+        self.write("mine/app/notes", "mine")
+        for words in (
+            ["init", "-q"],
+            ["add", "notes"],
+            ["-c", "user.name=A", "-c", "user.email=a@b", "commit", "-qm", "notes"],
+        ):
+            subprocess.run(["git", "-C", mine / "app", *words], check=True)
+        before = sorted(mine.rglob("*"))
+        for name, to in (("", mine), ("app", mine / "app"), ("app/.git", mine / "app/.git"), ("other", self.host)):
+            with self.subTest(name):
+                link = self.root / "edits" / name if name else self.root / "edits"
+                link.parent.mkdir(parents=True, exist_ok=True)
+                link.symlink_to(to)
+                for words in (("build",), ("check",), ("edit", "app", "--close"), ("edit", "app", "--drop"), ("edit", "app")):
+                    said = self.yarrik(*words, code=2, at=self.root)
+                    self.assertRegex(said, rf"WORKSPACE-LINK: {'/'.join(filter(None, ('edits', name)))} is a link\n")
+                self.assertEqual(sorted(mine.rglob("*")), before)
+                link.unlink()
+                shutil.rmtree(self.root / "edits", ignore_errors=True)
+        # Links in the sources of a recipe are nobody's but theirs.
+        (self.root / "s/recipes/app/src/more").symlink_to("notes")
+        self.yarrik("edit", "app", at=self.root)
+        self.assertTrue((self.root / "edits/app/more").is_symlink())
+        self.yarrik("build", at=self.root)
+
     def test_finished_files_go_through_no_link(self) -> None:
         self.recipe("app", "mkdir -p $DESTDIR/x", {"COPYING": "Use it well.\n"}, package='[package.app]\nfiles = ["**"]')
         recipe = self.root / "s/recipes/app/recipe.toml"

@@ -1181,7 +1181,7 @@ WORD-UNKNOWN
   `arguments = ["--cpu={arch:gnuu}"]`
   Use one of the spellings that the message lists, or write the text out.
 WORKSPACE-LINK
-  `.yarrik/work` of a workspace of others leads to your home folder
+  `.yarrik/work` or `edits` of a workspace of others leads to your home folder
   Remove the link; for more room elsewhere, move the whole workspace.
 WORKSPACE-MISSING
   `yarrik build` in your home folder

@@ -58,8 +58,9 @@ class Project(msgspec.Struct, dict=True):
 
     def refuse_links(self) -> None:
         """Raises YarrikError when the workspace's own folder, or a folder or file in it, is a link: it may have come with the
-        workspace, and lead to what is the user's, where work folders and old records would be cleared away."""
-        link = _first_link(os.fspath(self.folder))
+        workspace, and lead to what is the user's, where work folders and old records would be cleared away. Likewise for
+        working trees: builds would take what is the user's into an image, and to drop an edit would remove it."""
+        link = _first_link(os.fspath(self.folder)) or _first_link_of_edits(os.path.join(self.root, EDITS))  # noqa: PTH118
         if link:
             raise _refused(Path(link))
 
@@ -260,6 +261,18 @@ def _refused(link: Path) -> YarrikError:
                 why="Yarrik writes there, and clears away what it left: behind a link that may be something of yours",
                 remedy="remove the link; for more room elsewhere, move the whole workspace")
     )  # fmt: skip
+
+
+def _first_link_of_edits(folder: str) -> str:
+    """The first link among the folder of working trees, these, and their repositories; what else is in them is source."""
+    if os.path.islink(folder):  # noqa: PTH114 (nearly always there is none, and each command asks)
+        return folder
+    try:
+        names = sorted(os.listdir(folder))  # noqa: PTH208
+    except OSError:
+        return ""
+    paths = (path for name in names for path in (f"{folder}/{name}", f"{folder}/{name}/.git"))
+    return next(filter(os.path.islink, paths), "")
 
 
 def _first_link(folder: str) -> str:
