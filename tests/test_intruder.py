@@ -175,6 +175,105 @@ class AWorkspaceOfOthersLeadsNowhere(IntruderTest):
         self.assertTrue((self.root / "edits/app/more").is_symlink())
         self.yarrik("build", at=self.root)
 
+    def test_a_working_tree_runs_nothing(self) -> None:
+        """Its repository came with the workspace: settings in it name programs that git would run for those who look at it."""
+        self.recipe("app", "cp notes $DESTDIR", {"notes": "of others\n"}, package='[package.app]\nfiles = ["**"]')
+        self.yarrik("edit", "app", at=self.root)
+        tree = self.root / "edits/app"
+        plain = self.folder / "plain"
+        shutil.copytree(tree, plain)
+        ran = self.folder / "ran"
+        program = self.write("program", f"#!/bin/sh\ntouch {ran}\ncat\n")
+        program.chmod(0o755)
+
+        def setting(key: str, value: str | Path = program, at: Path = tree) -> None:
+            subprocess.run(["git", "-C", at, "config", key, str(value)], check=True)
+
+        def filtered() -> None:
+            setting("filter.tide.clean")
+            (tree / ".gitattributes").write_text("* filter=tide\n")
+            shutil.rmtree(tree / ".git/info")
+
+        def filtered_elsewhere() -> None:
+            filtered()
+            shutil.move(tree / ".git", self.folder / "common")
+            (tree / ".git").mkdir()
+            for name in ("HEAD", "index"):
+                shutil.copy(self.folder / "common" / name, tree / ".git" / name)
+            (tree / ".git/commondir").write_text(f"{self.folder}/common\n")
+
+        def filtered_behind_a_link() -> None:
+            filtered_elsewhere()
+            (tree / ".git/commondir").rename(tree / "where")
+            (tree / ".git/commondir").symlink_to("../where")
+
+        def filtered_with_another_place_for_attributes() -> None:
+            filtered()
+            (self.folder / "info").mkdir(exist_ok=True)
+            (tree / ".git/info").symlink_to(self.folder / "info")
+
+        def filtered_by_what_is_said_last() -> None:
+            setting("filter.tide.clean")
+            (tree / ".git/info/attributes").write_text("[attr]low filter=tide\n* low\nnotes filter=tide\n")
+
+        def included() -> None:
+            filtered()
+            (tree / ".git/more").write_text(f'[filter "shore"]\n\tclean = {program}\n')
+            setting("include.path", "more")
+            (tree / ".gitattributes").write_text("* filter=shore\n")
+
+        def signed() -> None:
+            setting("gpg.program")
+            setting("log.showSignature", "true")
+            commit = subprocess.run(
+                ["git", "-C", tree, "cat-file", "commit", "HEAD"], check=True, capture_output=True, text=True
+            ).stdout
+            head, _, body = commit.partition("\n\n")
+            text = f"{head}\ngpgsig -----BEGIN PGP SIGNATURE-----\n \n x\n -----END PGP SIGNATURE-----\n\n{body}"
+            parent = subprocess.run(["git", "-C", tree, "rev-parse", "HEAD"], check=True, capture_output=True, text=True).stdout
+            text = text.replace("\nauthor", f"\nparent {parent.strip()}\nauthor", 1)
+            one = subprocess.run(["git", "-C", tree, "hash-object", "-t", "commit", "-w", "--stdin"], input=text, check=True,
+                                 capture_output=True, text=True).stdout  # fmt: skip
+            subprocess.run(["git", "-C", tree, "reset", "-q", "--hard", one.strip()], check=True)
+
+        def watched() -> None:
+            setting("core.fsmonitor")
+
+        def watched_inside() -> None:
+            inner = tree / "inner"
+            who = ["-c", "user.name=A", "-c", "user.email=a@b"]
+            subprocess.run(["git", "init", "-q", inner], check=True)
+            subprocess.run(["git", "-C", inner, *who, "commit", "-q", "--allow-empty", "-m", "x"], check=True)
+            subprocess.run(["git", "-C", tree, "-c", "advice.addEmbeddedRepo=false", "add", "inner"], check=True)
+            subprocess.run(["git", "-C", tree, *who, "commit", "-q", "-m", "y"], check=True)
+            setting("core.fsmonitor", at=inner)
+
+        def filtered_inside() -> None:
+            watched_inside()
+            setting("filter.tide.clean", at=tree / "inner")
+            (tree / "inner/.gitattributes").write_text("* filter=tide\n")
+            (tree / "inner/new").write_text("tide\n")
+            subprocess.run(["git", "-C", tree / "inner", "add", "new"], check=True)
+            (tree / "inner/new").write_text("ebbs\n")
+
+        def hooked() -> None:
+            hook = tree / ".git/hooks/reference-transaction"
+            hook.parent.mkdir(exist_ok=True)
+            shutil.copy(program, hook)
+
+        for hostile in (filtered, filtered_elsewhere, filtered_behind_a_link, filtered_with_another_place_for_attributes,
+                        filtered_by_what_is_said_last, included, signed, watched, watched_inside, filtered_inside, hooked):  # fmt: skip
+            with self.subTest(hostile.__name__):
+                shutil.rmtree(tree)
+                shutil.rmtree(self.folder / "common", ignore_errors=True)
+                shutil.copytree(plain, tree)
+                hostile()
+                ran.unlink(missing_ok=True)  # by git itself, while we made it so
+                (tree / "notes").write_text("or others\n")  # as long as before, so that git has to read it
+                for words in (("--save", "s"), ("--close",)):
+                    self.yarrik("edit", "app", *words, code=2, at=self.root)
+                    self.assertFalse(ran.exists(), words)
+
     def test_finished_files_go_through_no_link(self) -> None:
         self.recipe("app", "mkdir -p $DESTDIR/x", {"COPYING": "Use it well.\n"}, package='[package.app]\nfiles = ["**"]')
         recipe = self.root / "s/recipes/app/recipe.toml"

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import itertools
 import json
 import os
 import stat
 import tempfile
+from contextlib import suppress
 from pathlib import Path
 
 import msgspec
@@ -15,7 +17,7 @@ import tomlkit
 import tomlkit.exceptions
 
 from yarrik.atomic import new_folder, write_file
-from yarrik.beneath import Folder, remove_folder
+from yarrik.beneath import Folder, NotPlain, remove_folder
 from yarrik.errors import Place, Trouble, Unfit, YarrikError, shown_path, suggestion
 from yarrik.model import Composition, check_name
 from yarrik.resolve import Node
@@ -56,8 +58,12 @@ class Unsaved(msgspec.Struct, frozen=True):
 
 #: Where working trees go that are closed with something in them that is in doubt.
 KEPT = "kept-edits"
+#: A repository inside of the tree has settings of its own, so git stays out of it.
+_STATUS = ("status", "--porcelain", "-z", "--no-renames", "--untracked-files=all", "--ignored", "--ignore-submodules=all")
+_PATCHES = ("format-patch", "--quiet", "--no-ext-diff", "--no-textconv", "--submodule=short", "--no-signature", "--zero-commit",
+            "--no-numbered")  # fmt: skip
 #: In the working tree's own repository: files are taken as they are, whatever the sources' attributes say.
-_AS_THEY_ARE = "* -text -eol -ident -filter -working-tree-encoding\n"
+_AS_THEY_ARE = b"* -text -eol -ident -filter -working-tree-encoding\n"
 
 
 class Edit(msgspec.Struct, frozen=True):
@@ -110,7 +116,7 @@ class Edit(msgspec.Struct, frozen=True):
             ours = {f"GIT_{who}_{what}": value for who in ("AUTHOR", "COMMITTER") for what, value in _OURS.items()}
             _git(fresh, "init", "--quiet", "--initial-branch=edit")
             (fresh / ".git/info").mkdir(exist_ok=True)
-            (fresh / ".git/info/attributes").write_text(_AS_THEY_ARE)
+            (fresh / ".git/info/attributes").write_bytes(_AS_THEY_ARE)
             _git(fresh, "add", "--all", "--force")
             message = f"{self.recipe} {answer.versions[nodes[0]]}, as prepared"
             _git(fresh, "commit", "--quiet", "--allow-empty", "--no-gpg-sign", "-m", message, environment=ours)
@@ -119,8 +125,8 @@ class Edit(msgspec.Struct, frozen=True):
 
     def unsaved(self) -> Unsaved:
         """Everything that is there, compared with what is saved: the files themselves, and all commits that git still has."""
-        status = ("status", "--porcelain", "-z", "--no-renames", "--untracked-files=all", "--ignored")
-        rows = _git(self.folder, *status).split("\0")
+        self._guard()
+        rows = _git(self.folder, *_STATUS).split("\0")
         changed = {row[3:] for row in rows if row and not row.startswith("!!")}
         ignored = {row[3:] for row in rows if row.startswith("!!")}
         # git can be told to overlook changes, so the files are compared too.
@@ -137,6 +143,25 @@ class Edit(msgspec.Struct, frozen=True):
         doubt += [f"{counted(len(replaced), 'commit')} that others have replaced"] if replaced else []
         doubt += [f"the repository in {path}" for path in _repositories_inside(self.folder)]
         return Unsaved(tuple(sorted(changed | hidden)), tuple(commits), tuple(elsewhere), tuple(doubt))
+
+    def _guard(self) -> None:
+        """Has git take files as they are, whatever the repository says: it may have come with the workspace, and its settings
+        name programs that git would run over contents for those who only look at it. Raises YarrikError."""
+        try:
+            with Folder.at(self.folder) as tree, tree.folder(".git") as repository:
+                if any(path == "commondir" for path, _, _ in repository.walk(deep=False)):
+                    raise NotPlain(errno.EINVAL, "leads to another repository, whose settings would count", "commondir")
+                with suppress(FileExistsError):
+                    repository.make_folder("info")
+                known = repository.read("info/attributes") if repository.is_file("info/attributes") else b""
+                if not known.endswith(_AS_THEY_ARE):
+                    repository.write("info/attributes", known + b"\n" * bool(known) + _AS_THEY_ARE)
+        except OSError as error:
+            raise YarrikError(
+                Trouble("EDIT-GIT", f"the repository of `{self.recipe}` cannot be used: {error.filename} {error.strerror}",
+                        Place(self.folder), why="git would run what its settings name, and so nothing in it is looked at",
+                        remedy="look at it with git itself if it is yours, and remove it")
+            ) from error  # fmt: skip
 
     def save(self, shelf: str) -> list[Path]:
         """Writes the commits as patches onto a shelf: into the recipe if it lies there, else into an amendment to it.
@@ -175,8 +200,8 @@ class Edit(msgspec.Struct, frozen=True):
         known = len(list(file.parent.glob("[0-9][0-9][0-9][0-9]-*.patch")))
         file.parent.mkdir(exist_ok=True)
         with tempfile.TemporaryDirectory(prefix="yarrik-patches-") as folder:
-            _git(self.folder, "format-patch", "--quiet", "--no-signature", "--zero-commit", "--no-numbered",
-                 f"--start-number={known + 1}", f"--output-directory={folder}", f"{SAVED}..HEAD")  # fmt: skip
+            numbers = (f"--start-number={known + 1}", f"--output-directory={folder}")
+            _git(self.folder, *_PATCHES, *numbers, f"{SAVED}..HEAD")
             patches = {patch.name: patch.read_bytes() for patch in sorted(Path(folder).iterdir())}
         written = [file.parent / name for name in patches]
         for target, patch in zip(written, patches.values(), strict=True):

@@ -26,7 +26,7 @@ _HANDED_OVER = r"^(credential\.|http\.(.*\.)?(proxy|sslcainfo|sslcapath|extrahea
 _NOBODYS = (
     "core.hooksPath=/dev/null", "core.attributesFile=/dev/null", "core.excludesFile=/dev/null", "core.fsmonitor=false",
     "core.autocrlf=false", "core.symlinks=true", "advice.detachedHead=false", "protocol.ext.allow=never",
-    "commit.gpgSign=false", "tag.gpgSign=false", "init.templateDir=", "submodule.recurse=false",
+    "commit.gpgSign=false", "tag.gpgSign=false", "log.showSignature=false", "init.templateDir=", "submodule.recurse=false",
 )  # fmt: skip
 
 
