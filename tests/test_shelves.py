@@ -394,6 +394,42 @@ class RepositoriesOfOthersRunNothing(ShelvesTest):
             self.git("config", "--file", str(self.clone / ".git/config"), "--unset", key, at=self.root)
         self.assertFalse(owned.exists())
 
+    def test_a_repository_inside_of_a_clone_runs_nothing(self) -> None:
+        """It has settings of its own, and git would go into it."""
+        self.shelf("sync")
+        inner, owned = self.clone / "inner", self.folder / "owned"
+        who = ["-c", "user.name=A", "-c", "user.email=a@b"]
+        subprocess.run(["git", "init", "-q", inner], check=True)
+        (inner / "notes").write_text("low\n")
+        self.git("add", "notes", at=inner)
+        self.git(*who, "commit", "-q", "-m", "x", at=inner)
+        self.git("-c", "advice.addEmbeddedRepo=false", "add", "inner", at=self.clone)
+        self.git(*who, "commit", "-q", "-m", "y", at=self.clone)
+        # One that is as it should be counts like any other content.
+        self.assertNotIn("changed", self.shelf("list").replace("unchanged", ""))
+        (inner / "notes").write_text("new\n")
+        self.assertIn("changed", self.shelf("list"))
+        (inner / "notes").write_text("low\n")
+        self.git("config", "filter.evil.clean", f"touch {owned}; cat", at=inner)
+        (inner / ".gitattributes").write_text("* filter=evil\n")
+        for words in (("shelf", "list"), ("shelf", "pin"), ("build",)):
+            (inner / "notes").write_text("ebb\n")
+            said = self.yarrik(*words, at=self.root, code=2)
+            self.assertFalse(owned.exists(), words)
+            self.assertIn("git would act on: filter.evil.clean", said)
+        # Its repository may lie elsewhere, and a link may lead to it.
+        (inner / ".git").rename(self.folder / "elsewhere")
+        (inner / ".git").write_text(f"gitdir: {self.folder}/elsewhere\n")
+        self.assertIn("git would act on: filter.evil.clean", self.shelf("list", code=2))
+        (inner / ".git").unlink()
+        (inner / ".git").symlink_to(self.folder / "elsewhere")
+        self.assertIn("git would act on: filter.evil.clean", self.shelf("list", code=2))
+        self.assertFalse(owned.exists())
+        # What is no repository is not the one around it.
+        (inner / ".git").unlink()
+        (inner / ".git").mkdir()
+        self.assertIn("changed", self.shelf("list"))
+
     def test_names_of_branches_that_git_would_take_for_something_else(self) -> None:
         for good in ("main", "release/2.1", "v1.0+x", "a_b-c"):
             check_ref(good)

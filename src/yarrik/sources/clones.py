@@ -7,6 +7,7 @@ behind `--end-of-options` or as whole references."""
 from __future__ import annotations
 
 import hashlib
+import os
 import re
 import subprocess
 from pathlib import Path
@@ -167,17 +168,39 @@ def state_of(folder: Path) -> State:
         raise YarrikError(Trouble("SHELF-STATE", f"{folder.name} is not a clone", Place(folder),
                                   why="a shelf from git is git's own working tree there, and no link",
                                   remedy="move it away, then: yarrik shelf sync"))  # fmt: skip
+    _check_settings(folder, folder.name)
+    commit = _git(folder, "rev-parse", "--verify", "HEAD").strip()
+    changed = _changed(folder, folder.name)
+    own = _git(folder, "rev-list", "--count", "HEAD", "--not", "--remotes=origin", "--tags", f"--glob={_KEPT}").strip()
+    return State(commit, changed, int(own))
+
+
+def _check_settings(folder: Path, shelf: str) -> None:
     keys = _git(folder, "config", "--local", "--no-includes", "--list", "--name-only", "-z").split("\0")
     if running := next((key for key in keys if _RUNS.match(key)), ""):
         raise YarrikError(
-            Trouble("SHELF-STATE", f"the clone of {folder.name} has settings of its own that git would act on: {running}",
-                    Place(inner / "config"), why="they run commands, or lead git elsewhere, at each look",
+            Trouble("SHELF-STATE", f"the clone of {shelf} has settings of its own that git would act on: {running}",
+                    Place(folder / ".git/config"), why="they run commands, or lead git elsewhere, at each look",
                     remedy="remove them; or list the shelf as a folder, with `path`")
         )  # fmt: skip
-    commit = _git(folder, "rev-parse", "--verify", "HEAD").strip()
-    changed = bool(_git(folder, "status", "--porcelain", "--untracked-files=normal", "--ignore-submodules=none"))
-    own = _git(folder, "rev-list", "--count", "HEAD", "--not", "--remotes=origin", "--tags", f"--glob={_KEPT}").strip()
-    return State(commit, changed, int(own))
+
+
+def _changed(folder: Path, shelf: str) -> bool:
+    """Whether files differ from the commit. Repositories inside have settings of their own: git stays out of them until these
+    are known to run nothing."""
+    if _git(folder, "status", "--porcelain", "--untracked-files=normal", "--ignore-submodules=dirty"):
+        return True
+    rows = _git(folder, "ls-files", "--stage", "-z").split("\0")
+    for path in (row.partition("\t")[2] for row in rows if row.startswith("160000 ")):
+        inner = folder / path
+        if os.path.lexists(inner / ".git"):
+            if inner.resolve() != folder.resolve() / path:
+                return True  # a link is where git has a repository
+            _check_settings(inner, shelf)
+            top = _git(inner, "rev-parse", "--show-toplevel").removesuffix("\n")
+            if top != str(inner.resolve()) or _changed(inner, shelf):
+                return True
+    return False
 
 
 def move_to(folder: Path, commit: str) -> None:
