@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import atexit
 import fcntl
+import hashlib
 import json
 import os
 import pty
@@ -21,6 +22,7 @@ import time
 import unittest
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
+from functools import cache
 from pathlib import Path
 
 from tests.loaded import Loaded, serves
@@ -101,6 +103,15 @@ def loaded() -> Loaded:
     return _loaded
 
 
+@cache
+def program_digest() -> str:
+    """The program's files as they were when it was asked for first: path, size, and when each was changed."""
+    top = Path(__file__).parent.parent / "src/yarrik"
+    files = sorted(path for path in top.rglob("*") if path.is_file() and "__pycache__" not in path.parts)
+    rows = [f"{path} {path.stat().st_size} {path.stat().st_mtime_ns}\n" for path in files]
+    return hashlib.sha256("".join(rows).encode()).hexdigest()
+
+
 class ProgramTest(FolderTest):
     """Drives `yarrik` as its users do, with a cache of its own."""
 
@@ -117,21 +128,25 @@ class ProgramTest(FolderTest):
         self.environment = {**os.environ, "YARRIK_CACHE": str(self.folder / "cache"), "NO_COLOR": "1", "COLUMNS": "200"}
 
     def seed(self) -> None:
-        """Gives the cache the steps of the demo's products, for tests of what comes after. They are built once for all tests."""
+        """Gives the cache the steps of the demo's products, for tests of what comes after. They are built once for all tests,
+        and anew by a program that has changed."""
         place = Path(tempfile.gettempdir(), f"yarrik-tests-seed-{os.getuid()}")
         place.mkdir(exist_ok=True)
         with (place / "lock").open("w") as lock:
             fcntl.flock(lock, fcntl.LOCK_EX)
-            if not (place / "seed").exists():
-                shutil.rmtree(place / "new", ignore_errors=True)
+            seed = place / program_digest()
+            if not seed.exists():
+                for other in place.iterdir():
+                    if other.is_dir():
+                        shutil.rmtree(other)
                 shutil.copytree(self.folder / "cache", place / "new", symlinks=True)
                 environment = {**self.environment, "YARRIK_CACHE": str(place / "new")}
                 words = [sys.executable, "-m", "yarrik", "demo", str(self.folder / "seeding"), "--no-boot"]
                 subprocess.run(words, env=environment, check=True, capture_output=True)
                 shutil.rmtree(self.folder / "seeding")
-                (place / "new").rename(place / "seed")
-        shutil.rmtree(self.folder / "cache")
-        shutil.copytree(place / "seed", self.folder / "cache", symlinks=True)
+                (place / "new").rename(seed)
+            shutil.rmtree(self.folder / "cache")
+            shutil.copytree(seed, self.folder / "cache", symlinks=True)
 
     def yarrik(self, *words: str | Path, code: int = 0, at: Path | None = None, seconds: float = 300) -> str:
         """Runs the program, checks its exit code, and returns what it printed on both streams."""
