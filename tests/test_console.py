@@ -347,7 +347,8 @@ class Board:
         self.port = os.ttyname(self.inner)
         self.closed = False
         self.board = SimulatedBoard(SimulatedSetup(name="pier board", wait=wait), folder, self)
-        threading.Thread(target=self.board.run, daemon=True).start()
+        self.thread = threading.Thread(target=self.board.run, daemon=True)
+        self.thread.start()
 
     def ready(self, seconds: float) -> bool:
         if self.closed:
@@ -361,7 +362,7 @@ class Board:
         return bool(found)
 
     def read(self) -> bytes:
-        return os.read(self.outer, 4096)
+        return b"" if self.closed else os.read(self.outer, 4096)
 
     def write(self, data: bytes) -> None:
         os.write(self.outer, data)
@@ -372,6 +373,8 @@ class Board:
 
     def close(self) -> None:
         self.closed = True
+        # Another file may get the descriptor's number: the board must not read what comes there.
+        self.thread.join(10)
         with contextlib.suppress(OSError):
             os.close(self.outer)
 
