@@ -159,8 +159,9 @@ class Edit(msgspec.Struct, frozen=True):
         except OSError as error:
             raise YarrikError(
                 Trouble("EDIT-GIT", f"the repository of `{self.recipe}` cannot be used: {error.filename} {error.strerror}",
-                        Place(self.folder), why="git would run what its settings name, and so nothing in it is looked at",
-                        remedy="look at it with git itself if it is yours, and remove it")
+                        Place(self.folder), why="git would run programs that its settings name",
+                        remedy=f"copy what is yours out of {shown_path(self.folder)}, remove it, and begin anew: "
+                               f"yarrik edit {self.recipe}")
             ) from error  # fmt: skip
 
     def save(self, shelf: str) -> list[Path]:
